@@ -1,0 +1,172 @@
+//! The agreement: per tunnel, what both ends will really use, decided once, with the reasons.
+
+mod proposals;
+
+use std::time::Duration;
+
+use crate::algorithm::Group;
+use crate::description::{Description, Pfs, Tunnel, duration_words};
+use crate::finding::{self as rules, Finding};
+use crate::gateway::{EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
+use crate::platform::Sa;
+
+/// Why a value is what it is, or why it was dropped.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reason {
+    /// What it is about: `ike`, `esp`, `pfs`, `lifetime`, `roles`, `liveness`.
+    pub about: &'static str,
+    /// Whether the value is used.
+    pub taken: bool,
+    /// The value.
+    pub value: String,
+    /// The reason in a few words.
+    pub why: String,
+}
+
+/// What both ends of a tunnel will use.
+#[derive(Clone, Debug)]
+pub struct Agreement {
+    /// Version of the key exchange.
+    pub version: IkeVersion,
+    /// IKE proposals in order of preference.
+    pub ike: Vec<IkeProposal>,
+    /// ESP proposals in order of preference, with the PFS group.
+    pub esp: Vec<EspProposal>,
+    /// Life of the IKE SA.
+    pub ike_lifetime: Lifetime,
+    /// Life of the ESP SAs.
+    pub esp_lifetime: Lifetime,
+    /// Peer-liveness interval.
+    pub liveness: Option<Duration>,
+    /// When each end opens the tunnel.
+    pub opening: [Opening; 2],
+    /// What each end does when its peer is dead.
+    pub on_dead_peer: [OnDeadPeer; 2],
+    /// Anti-replay window in packets.
+    pub replay_window: u32,
+    /// Every choice and every rejection.
+    pub reasons: Vec<Reason>,
+}
+
+/// Larger than the defaults of some platforms, so that a few parallel paths do not cost packets.
+const REPLAY_WINDOW: u32 = 128;
+
+/// Decides a tunnel. Returns nothing if no proposal is left; the findings say why.
+pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, Vec<Finding>) {
+    let mut talk = proposals::Talk::new(description, tunnel);
+    let ike = talk.ike();
+    let pfs = pfs_group(tunnel, &ike);
+    let esp = talk.esp(pfs);
+    let (mut reasons, findings) = talk.finish();
+    if ike.is_empty() || esp.is_empty() {
+        return (None, findings);
+    }
+    reasons.push(pfs_reason(tunnel, pfs));
+    let (ike_lifetime, esp_lifetime) = lifetimes(tunnel, &mut reasons);
+    let (opening, on_dead_peer) = roles(description, tunnel, &mut reasons);
+    let agreement = Agreement {
+        version: IkeVersion::V2,
+        ike,
+        esp,
+        ike_lifetime,
+        esp_lifetime,
+        liveness: tunnel.liveness,
+        opening,
+        on_dead_peer,
+        replay_window: REPLAY_WINDOW,
+        reasons,
+    };
+    (Some(agreement), findings)
+}
+
+fn pfs_group(tunnel: &Tunnel, ike: &[IkeProposal]) -> Option<Group> {
+    match tunnel.pfs.value {
+        Pfs::Off => None,
+        Pfs::With(group) => Some(group),
+        Pfs::AsIke => ike.first().and_then(|proposal| proposal.groups.first().copied()),
+    }
+}
+
+fn pfs_reason(tunnel: &Tunnel, group: Option<Group>) -> Reason {
+    let value = group.map_or("off".to_owned(), |group| group.to_string());
+    let why = match tunnel.pfs.value {
+        Pfs::Off => "switched off in the description",
+        Pfs::With(_) => "named in the description",
+        Pfs::AsIke => "the group of the first IKE proposal",
+    };
+    Reason { about: "pfs", taken: true, value, why: why.to_owned() }
+}
+
+/// Both SAs have the same margin, because some platforms know only one for both.
+fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime) {
+    let (ike, esp) = (tunnel.ike_lifetime.value, tunnel.esp_lifetime.value);
+    let margin = Duration::from_secs((ike.min(esp).as_secs() / 10).max(10));
+    reasons.push(Reason {
+        about: "lifetime",
+        taken: true,
+        value: format!("IKE {}, ESP {}", duration_words(ike), duration_words(esp)),
+        why: format!("replaced {} to {} before the end, at random; IKEv2 does not negotiate it", duration_words(margin), duration_words(margin * 2)),
+    });
+    (Lifetime { hard: ike, margin }, Lifetime { hard: esp, margin })
+}
+
+fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> ([Opening; 2], [OnDeadPeer; 2]) {
+    let opening = [0, 1].map(|end| match tunnel.opened_by {
+        Some(starter) if starter != end => Opening::Wait,
+        _ => tunnel.opens,
+    });
+    let when = match tunnel.opens {
+        Opening::AtOnce => "at once",
+        Opening::OnTraffic => "on traffic",
+        Opening::Wait => "by hand",
+    };
+    let who = match tunnel.opened_by {
+        Some(end) => description.ends(tunnel)[end].name.value.clone(),
+        None => "either end".to_owned(),
+    };
+    reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why: "as the description says".to_owned() });
+    let dead = opening.map(|opening| match opening {
+        Opening::AtOnce => OnDeadPeer::Reopen,
+        Opening::OnTraffic => OnDeadPeer::AwaitTraffic,
+        Opening::Wait => OnDeadPeer::Forget,
+    });
+    (opening, dead)
+}
+
+/// Findings about algorithms that are weak, allowed or not, in what a tunnel offers.
+pub fn weak_algorithms(description: &Description, tunnel: &Tunnel) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut used = vec![false; tunnel.allows_weak.len()];
+    let place = |span| description.source.place(span);
+    for (row, span, sa) in proposals::offered_rows(tunnel) {
+        if row.weak.is_empty() {
+            continue;
+        }
+        if row.iana == "ENCR_NULL" || row.strength == 0 && sa == Sa::Esp {
+            findings.push(Finding::new(&rules::NULL_ENCRYPTION, format!("`{}`: {}", row.name, row.weak)).at(place(span)));
+            continue;
+        }
+        match tunnel.allows_weak.iter().position(|allowed| std::ptr::eq(allowed.row, row)) {
+            Some(i) if used[i] => {}
+            Some(i) => {
+                used[i] = true;
+                let reason = &tunnel.allows_weak[i].reason;
+                findings.push(Finding::new(&rules::WEAK_IN_USE, format!("`{}` is offered ({}); allowed because: {reason}", row.name, row.weak)).at(place(span)));
+            }
+            None => findings.push(
+                Finding::new(&rules::WEAK_ALGORITHM, format!("`{}` for {}: {}", row.name, sa.word(), row.weak))
+                    .at(place(span))
+                    .remedy(format!("Choose a stronger one; if the partner has nothing else, say `allows-weak = {{ \"{}\" = \"why\" }}`.", row.name)),
+            ),
+        }
+    }
+    for (i, allowed) in tunnel.allows_weak.iter().enumerate() {
+        // One word can stand for a PRF and an integrity algorithm; one use of the two is enough.
+        let twin_used = tunnel.allows_weak.iter().zip(&used).any(|(other, used)| *used && other.span == allowed.span);
+        let first = tunnel.allows_weak.iter().position(|other| other.span == allowed.span) == Some(i);
+        if !twin_used && first {
+            findings.push(Finding::new(&rules::NEEDLESS_ALLOWANCE, format!("`{}` needs no allowance here", allowed.row.name)).at(place(allowed.span)));
+        }
+    }
+    findings
+}

@@ -1,0 +1,226 @@
+//! Which of the offered proposals both platforms can do, and why the others are dropped.
+
+use super::Reason;
+use crate::algorithm::{Algorithm, Group, Kind, Row, Status};
+use crate::description::{Description, Pfs, Site, Tunnel};
+use crate::finding::{self as rules, Finding};
+use crate::gateway::{EspProposal, IkeProposal};
+use crate::platform::{Facts, Sa};
+use crate::source::{Located, Span};
+
+/// Every registry row that a tunnel offers, with where and for which SA.
+pub(super) fn offered_rows(tunnel: &Tunnel) -> Vec<(&'static Row, Span, Sa)> {
+    let mut rows = Vec::new();
+    for proposal in &tunnel.offer.ike {
+        let found = ike_parts(&proposal.value);
+        rows.extend(found.into_iter().map(|row| (row, proposal.span, Sa::Ike)));
+    }
+    for proposal in &tunnel.offer.esp {
+        let found = esp_parts(&proposal.value);
+        rows.extend(found.into_iter().map(|row| (row, proposal.span, Sa::Esp)));
+    }
+    if let Pfs::With(group) = tunnel.pfs.value {
+        rows.extend(group.row().map(|row| (row, tunnel.pfs.span, Sa::Esp)));
+    }
+    rows
+}
+
+fn rows_of<A: Algorithm>(list: &[A]) -> impl Iterator<Item = &'static Row> {
+    list.iter().filter_map(|a| a.row())
+}
+
+fn ike_parts(p: &IkeProposal) -> Vec<&'static Row> {
+    rows_of(&p.ciphers).chain(rows_of(&p.integrities)).chain(rows_of(&p.prfs)).chain(rows_of(&p.groups)).collect()
+}
+
+fn esp_parts(p: &EspProposal) -> Vec<&'static Row> {
+    rows_of(&p.ciphers).chain(rows_of(&p.integrities)).collect()
+}
+
+/// The kind of a row, by where it stands in the registry.
+fn kind_of(row: &'static Row) -> Kind {
+    let holds = |kind: &Kind| kind.rows().iter().any(|known| std::ptr::eq(known, row));
+    Kind::ALL.into_iter().find(holds).unwrap_or(Kind::Cipher)
+}
+
+fn can(facts: &Facts, row: &'static Row, sa: Sa) -> bool {
+    facts.spelling(kind_of(row), row.number, row.key_bits, sa).is_some()
+}
+
+pub(super) struct Talk<'a> {
+    description: &'a Description,
+    tunnel: &'a Tunnel,
+    ends: [&'a Site; 2],
+    reasons: Vec<Reason>,
+    findings: Vec<Finding>,
+}
+
+impl<'a> Talk<'a> {
+    pub(super) fn new(description: &'a Description, tunnel: &'a Tunnel) -> Self {
+        Talk { description, tunnel, ends: description.ends(tunnel), reasons: Vec::new(), findings: Vec::new() }
+    }
+
+    pub(super) fn finish(self) -> (Vec<Reason>, Vec<Finding>) {
+        (self.reasons, self.findings)
+    }
+
+    fn facts(&self, end: usize) -> &'static Facts {
+        self.ends[end].platform.value.facts()
+    }
+
+    /// Why an end cannot do a proposal made of these rows, if it cannot.
+    fn obstacle(&self, parts: &[&'static Row], sa: Sa) -> Option<String> {
+        let mut obstacles = Vec::new();
+        for end in [0, 1] {
+            let facts = self.facts(end);
+            for row in parts.iter().filter(|row| !can(facts, row, sa)) {
+                obstacles.push(format!("{} ({}) cannot do `{}` for {}", self.ends[end].name.value, facts.title, row.name, sa.word()));
+            }
+        }
+        (!obstacles.is_empty()).then(|| obstacles.join("; "))
+    }
+
+    fn prf_obstacle(&self, proposal: &IkeProposal) -> Option<String> {
+        let following: Vec<_> = proposal.integrities.iter().filter_map(|i| i.prf()).collect();
+        if proposal.integrities.is_empty() || following == proposal.prfs {
+            return None;
+        }
+        let end = [0, 1].into_iter().find(|end| self.facts(*end).prf_follows_integrity)?;
+        Some(format!("{} ({}) cannot choose a PRF that differs from the integrity algorithm", self.ends[end].name.value, self.facts(end).title))
+    }
+
+    pub(super) fn ike(&mut self) -> Vec<IkeProposal> {
+        let offer = &self.tunnel.offer;
+        let mut agreed: Vec<IkeProposal> = Vec::new();
+        for proposal in &offer.ike {
+            let parts = ike_parts(&proposal.value);
+            self.misplaced(&parts, proposal.span, Sa::Ike);
+            let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value));
+            self.weigh("ike", proposal, obstacle, offer.ike_preset, &mut agreed);
+        }
+        if agreed.is_empty() {
+            let first = offer.ike.first().map(|p| ike_parts(&p.value)).unwrap_or_default();
+            self.nothing_left(&first, offer.ike.first().map_or(self.tunnel.name.span, |p| p.span), Sa::Ike);
+        }
+        agreed
+    }
+
+    pub(super) fn esp(&mut self, pfs: Option<Group>) -> Vec<EspProposal> {
+        let offer = &self.tunnel.offer;
+        let mut agreed: Vec<EspProposal> = Vec::new();
+        for proposal in &offer.esp {
+            let parts = esp_parts(&proposal.value);
+            self.misplaced(&parts, proposal.span, Sa::Esp);
+            let obstacle = self.obstacle(&parts, Sa::Esp);
+            self.weigh("esp", proposal, obstacle, offer.esp_preset, &mut agreed);
+        }
+        if agreed.is_empty() {
+            let first = offer.esp.first().map(|p| esp_parts(&p.value)).unwrap_or_default();
+            self.nothing_left(&first, offer.esp.first().map_or(self.tunnel.name.span, |p| p.span), Sa::Esp);
+        }
+        if let Some(row) = pfs.and_then(Algorithm::row)
+            && self.obstacle(&[row], Sa::Esp).is_some()
+        {
+            self.nothing_left(&[row], self.tunnel.pfs.span, Sa::Esp);
+            agreed.clear();
+        }
+        for proposal in &mut agreed {
+            proposal.groups = pfs.into_iter().collect();
+        }
+        agreed
+    }
+
+    /// Takes or drops a proposal and notes the reason.
+    fn weigh<P: Clone + PartialEq + std::fmt::Display>(
+        &mut self,
+        about: &'static str,
+        proposal: &Located<P>,
+        obstacle: Option<String>,
+        preset: bool,
+        agreed: &mut Vec<P>,
+    ) {
+        let value = proposal.value.to_string().trim_end_matches(", no pfs").to_owned();
+        let place = self.description.source.place(proposal.span);
+        let (taken, why) = match obstacle {
+            Some(obstacle) => {
+                if !preset {
+                    self.findings.push(Finding::new(&rules::OFFER_DROPPED, format!("`{value}` is dropped: {obstacle}")).at(place));
+                }
+                (false, format!("dropped: {obstacle}"))
+            }
+            None if agreed.contains(&proposal.value) => {
+                self.findings.push(Finding::new(&rules::SAME_PROPOSAL, format!("`{value}` is offered already")).at(place));
+                (false, "dropped: offered already".to_owned())
+            }
+            None => {
+                agreed.push(proposal.value.clone());
+                (true, match agreed.len() {
+                    1 => "first choice of both".to_owned(),
+                    n => format!("choice {n}, both can do it"),
+                })
+            }
+        };
+        self.reasons.push(Reason { about, taken, value, why });
+    }
+
+    /// Algorithms that the registry does not define for this SA.
+    fn misplaced(&mut self, parts: &[&'static Row], span: Span, sa: Sa) {
+        for row in parts {
+            let status = if sa == Sa::Ike { row.ike } else { row.esp };
+            if status == Status::Undefined && row.weak.is_empty() {
+                let place = self.description.source.place(span);
+                self.findings.push(Finding::new(&rules::NOT_FOR_THIS_SA, format!("`{}` is not defined for {}", row.name, sa.word())).at(place));
+            }
+        }
+    }
+
+    fn nothing_left(&mut self, first: &[&'static Row], span: Span, sa: Sa) {
+        let mut message = format!("no {} proposal is left that both ends can do", sa.word());
+        let mut hints = Vec::new();
+        for row in first {
+            let lacking = [0, 1].into_iter().find(|end| !can(self.facts(*end), row, sa));
+            if let Some(end) = lacking {
+                message.push_str(&format!("; {} cannot do `{}`", self.ends[end].name.value, row.name));
+                if let Some(near) = self.nearest(row, sa) {
+                    hints.push(format!("instead of `{}` the nearest that both can do is `{}`", row.name, near.name));
+                }
+            }
+        }
+        let mut sides = Vec::new();
+        for end in [0, 1] {
+            sides.push(format!("{} can do {}", self.ends[end].name.value, self.possibilities(end, first, sa)));
+        }
+        let hints = if hints.is_empty() { String::new() } else { format!("{}. ", capital(&hints.join("; "))) };
+        let place = self.description.source.place(span);
+        self.findings.push(Finding::new(&rules::NOTHING_IN_COMMON, message).at(place).remedy(format!("{hints}{}.", capital(&sides.join("; ")))));
+    }
+
+    /// What an end can do of the kinds in question, without what is weak.
+    fn possibilities(&self, end: usize, first: &[&'static Row], sa: Sa) -> String {
+        let mut kinds: Vec<_> = first.iter().filter(|row| !self.both(row, sa)).map(|row| kind_of(row)).collect();
+        kinds.sort_unstable();
+        kinds.dedup();
+        let names = kinds.iter().map(|kind| {
+            let rows = kind.rows().iter().filter(|row| row.weak.is_empty() && can(self.facts(end), row, sa));
+            format!("{}: {}", kind.word(), rows.map(|row| row.name).collect::<Vec<_>>().join(", "))
+        });
+        names.collect::<Vec<_>>().join("; ")
+    }
+
+    fn both(&self, row: &'static Row, sa: Sa) -> bool {
+        can(self.facts(0), row, sa) && can(self.facts(1), row, sa)
+    }
+
+    /// The sound algorithm nearest in mode, strength and number that both ends can do.
+    fn nearest(&self, wanted: &'static Row, sa: Sa) -> Option<&'static Row> {
+        let rows = kind_of(wanted).rows().iter().filter(|row| row.weak.is_empty() && !row.name.is_empty() && self.both(row, sa));
+        rows.min_by_key(|row| {
+            (row.aead != wanted.aead, row.strength.abs_diff(wanted.strength), row.number.abs_diff(wanted.number), row.key_bits)
+        })
+    }
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
+}

@@ -1,0 +1,124 @@
+//! The whole way for a description: check, agree, take sides, write, read back, hold against each
+//! other. Trees of files come out only if everything fits.
+
+use std::collections::BTreeMap;
+
+use crate::agreement::{Agreement, agree};
+use crate::check::{Supplied, check};
+use crate::description::{Description, Tunnel};
+use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
+use crate::gateway::{Gateway, Tree};
+use crate::mirror::{End, Side, hold, take_sides};
+use crate::packet_filter::NFTABLES;
+use crate::platform::{Platform, Unwritable};
+
+/// What came of a tunnel.
+#[derive(Clone, Debug)]
+pub struct BuiltTunnel {
+    /// Its name.
+    pub name: String,
+    /// Names of its sites.
+    pub ends: [String; 2],
+    /// What was agreed.
+    pub agreement: Agreement,
+    /// The gateways, as read back from what was written.
+    pub gateways: [Gateway; 2],
+}
+
+/// What came of a description.
+#[derive(Clone, Debug, Default)]
+pub struct Build {
+    /// A tree of files for each site, by name. Empty if a finding stops the work.
+    pub trees: BTreeMap<String, Tree>,
+    /// The tunnels, in the order of the description.
+    pub tunnels: Vec<BuiltTunnel>,
+    /// Everything that was found.
+    pub findings: Vec<Finding>,
+}
+
+/// Builds all tunnels of a description. All or none: with an error no tree is returned.
+pub fn build(description: &Description, supplied: &Supplied) -> Build {
+    let mut build = Build { findings: check(description, supplied), ..Build::default() };
+    let sound = !any_stops(&build.findings);
+    for tunnel in &description.tunnels {
+        let (agreement, findings) = agree(description, tunnel);
+        build.findings.extend(findings);
+        let Some(agreement) = agreement.filter(|_| sound && !any_stops(&build.findings)) else { continue };
+        match build_tunnel(description, tunnel, agreement, supplied) {
+            Ok((built, trees)) => {
+                for (name, tree) in built.ends.iter().zip(trees) {
+                    build.trees.entry(name.clone()).or_default().extend(tree);
+                }
+                build.tunnels.push(built);
+            }
+            Err(findings) => build.findings.extend(findings),
+        }
+    }
+    in_reading_order(&mut build.findings);
+    if any_stops(&build.findings) {
+        build.trees.clear();
+    }
+    build
+}
+
+type Built = (BuiltTunnel, [Tree; 2]);
+
+fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement, supplied: &Supplied) -> Result<Built, Vec<Finding>> {
+    let place = description.source.place(tunnel.name.span);
+    let Some(secret) = supplied.secret(&tunnel.secret_file.value) else { return Err(Vec::new()) };
+    let sides = take_sides(description, tunnel, &agreement, secret);
+    let ends = description.ends(tunnel);
+    let mut trees = Vec::with_capacity(2);
+    let mut gateways = Vec::with_capacity(2);
+    for (side, site) in sides.iter().zip(ends) {
+        let unwritable = |refused: Vec<Unwritable>| -> Vec<Finding> {
+            let find = |u: Unwritable| {
+                let message = format!("{} cannot be told: {}", site.name.value, u.what);
+                Finding::new(&rules::CANNOT_BE_WRITTEN, message).at(place.clone()).remedy(u.remedy)
+            };
+            refused.into_iter().map(find).collect()
+        };
+        let tree = write(site.platform.value, side).map_err(unwritable)?;
+        let (read, findings) = verify(site.platform.value, &tree);
+        if read != side.gateway || !findings.is_empty() {
+            let message = format!("what was written for {} reads back differently", site.name.value);
+            let mut all = vec![Finding::new(&rules::READ_BACK_DIFFERS, message).at(place)];
+            all.extend(findings);
+            return Err(all);
+        }
+        trees.push(tree);
+        gateways.push(read);
+    }
+    let (Ok(trees), Ok(gateways)) = (<[Tree; 2]>::try_from(trees), <[Gateway; 2]>::try_from(gateways)) else {
+        unreachable!("two sides give two trees");
+    };
+    let end = |i: usize| End { name: &ends[i].name.value, gateway: &gateways[i], shares_internet: ends[i].shares_internet };
+    let findings: Vec<_> = hold(end(0), end(1)).into_iter().map(|finding| finding.at(place.clone())).collect();
+    if any_stops(&findings) {
+        return Err(findings);
+    }
+    let built = BuiltTunnel {
+        name: tunnel.name.value.clone(),
+        ends: ends.map(|site| site.name.value.clone()),
+        agreement,
+        gateways,
+    };
+    Ok((built, trees))
+}
+
+/// Writes one side: the daemon's files and the packet filter's.
+fn write(platform: &dyn Platform, side: &Side) -> Result<Tree, Vec<Unwritable>> {
+    let mut tree = platform.write(&side.gateway, &side.remarks)?;
+    tree.extend(NFTABLES.write(&side.gateway, &side.remarks)?);
+    Ok(tree)
+}
+
+/// Reads a gateway back from its files, daemon and packet filter together.
+pub fn verify(platform: &dyn Platform, tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let (mut gateway, mut findings) = platform.read(tree);
+    let (nat, filter, more) = NFTABLES.read(tree);
+    findings.extend(more);
+    gateway.nat = nat;
+    gateway.filter = filter;
+    (gateway, findings)
+}

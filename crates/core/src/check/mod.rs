@@ -1,0 +1,25 @@
+//! What would go wrong, found before anything is decided.
+
+mod identities;
+mod secrets;
+mod sites;
+mod tunnels;
+
+pub use secrets::{SecretFile, Supplied};
+
+use crate::agreement::weak_algorithms;
+use crate::description::Description;
+use crate::finding::{Finding, in_reading_order};
+
+/// Checks a description and what was supplied with it.
+pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
+    let mut findings = sites::check(description);
+    findings.extend(identities::check(description));
+    findings.extend(tunnels::check(description));
+    for tunnel in &description.tunnels {
+        findings.extend(weak_algorithms(description, tunnel));
+    }
+    findings.extend(secrets::check(description, supplied));
+    in_reading_order(&mut findings);
+    findings
+}

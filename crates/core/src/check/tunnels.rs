@@ -1,0 +1,181 @@
+//! Tunnels: what may cross, times, and how tunnels of one gateway get on with each other.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use ipnet::IpNet;
+
+use crate::description::{Description, Pair, Tunnel, duration_words};
+use crate::finding::{self as rules, Finding};
+use crate::gateway::Opening;
+use crate::source::Span;
+
+const SHORTEST: Duration = Duration::from_secs(300);
+const LONGEST: Duration = Duration::from_secs(86_400);
+const LIVENESS: [Duration; 2] = [Duration::from_secs(5), Duration::from_secs(3_600)];
+
+pub(super) fn check(description: &Description) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for tunnel in &description.tunnels {
+        let check = Check { description, tunnel };
+        findings.extend(check.families());
+        findings.extend(check.times());
+        findings.extend(check.pairs());
+        findings.extend(check.gateways_in_selectors());
+    }
+    findings.extend(same_gateways(description));
+    findings.extend(contested(description));
+    findings
+}
+
+struct Check<'a> {
+    description: &'a Description,
+    tunnel: &'a Tunnel,
+}
+
+impl Check<'_> {
+    fn at(&self, rule: &'static rules::Rule, span: Span, message: String) -> Finding {
+        Finding::new(rule, message).at(self.description.source.place(span))
+    }
+
+    fn prefixes(&self, pair: &Pair) -> [IpNet; 2] {
+        let ends = self.description.ends(self.tunnel);
+        [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value]
+    }
+
+    fn families(&self) -> Option<Finding> {
+        let ends = self.description.ends(self.tunnel);
+        if ends[0].address.value.is_ipv4() != ends[1].address.value.is_ipv4() {
+            let message = format!("`{}` has {}, `{}` has {}", ends[0].name.value, ends[0].address.value, ends[1].name.value, ends[1].address.value);
+            return Some(self.at(&rules::MIXED_FAMILIES, self.tunnel.between[1].span, message));
+        }
+        let lacking = self.tunnel.pairs.is_empty() && ends.iter().all(|site| !site.networks.is_empty());
+        lacking.then(|| self.at(&rules::NO_PAIR, self.tunnel.name.span, "the sites have no networks of the same family".to_owned()))
+    }
+
+    fn times(&self) -> Vec<Finding> {
+        let (tunnel, mut findings) = (self.tunnel, Vec::new());
+        for (what, life) in [("ike-lifetime", &tunnel.ike_lifetime), ("esp-lifetime", &tunnel.esp_lifetime)] {
+            if !(SHORTEST..=LONGEST).contains(&life.value) {
+                let message = format!("`{what}` is {}, outside of 5m to 24h", duration_words(life.value));
+                findings.push(self.at(&rules::LIFETIME_OUT_OF_RANGE, life.span, message));
+            }
+        }
+        if tunnel.esp_lifetime.value > tunnel.ike_lifetime.value {
+            let message = format!("ESP lives {}, IKE only {}", duration_words(tunnel.esp_lifetime.value), duration_words(tunnel.ike_lifetime.value));
+            findings.push(self.at(&rules::LIFETIMES_INVERTED, tunnel.esp_lifetime.span, message));
+        }
+        match tunnel.liveness {
+            Some(interval) if !(LIVENESS[0]..=LIVENESS[1]).contains(&interval) => {
+                let message = format!("`liveness` is {}, outside of 5s to 1h", duration_words(interval));
+                findings.push(self.at(&rules::LIVENESS_OUT_OF_RANGE, tunnel.liveness_at, message));
+            }
+            None if tunnel.opens == Opening::AtOnce => {
+                let message = "the tunnel is to stay up, but nobody watches the peer".to_owned();
+                findings.push(self.at(&rules::NO_LIVENESS_BUT_AT_ONCE, tunnel.liveness_at, message));
+            }
+            _ => {}
+        }
+        findings
+    }
+
+    fn pairs(&self) -> Vec<Finding> {
+        let mut findings = Vec::new();
+        for pair in &self.tunnel.pairs {
+            let [first, second] = self.prefixes(pair);
+            if first.addr().is_ipv4() != second.addr().is_ipv4() {
+                findings.push(self.at(&rules::MIXED_PAIR, pair.span, format!("{first} and {second} are of different families")));
+            } else if first.contains(&second) || second.contains(&first) {
+                let ends = self.description.ends(self.tunnel);
+                let (one, other) = (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
+                let message = format!(
+                    "`{}` of {} ({first}) overlaps `{}` of {} ({second})",
+                    one.name.value, ends[0].name.value, other.name.value, ends[1].name.value
+                );
+                let place = self.description.source.place(one.prefix.span);
+                findings.push(self.at(&rules::OVERLAPPING_SITES, other.prefix.span, message).with(place, "overlaps this one"));
+            }
+        }
+        findings
+    }
+
+    fn gateways_in_selectors(&self) -> Vec<Finding> {
+        let ends = self.description.ends(self.tunnel);
+        let mut findings = Vec::new();
+        for (side, site) in ends.iter().enumerate() {
+            let carried = |i: usize| self.tunnel.pairs.iter().any(|pair| [pair.first, pair.second][side] == i);
+            for (_, network) in site.networks.iter().enumerate().filter(|(i, _)| carried(*i)) {
+                let inside = ends.iter().find(|end| network.prefix.value.contains(&end.address.value));
+                if let Some(gateway) = inside {
+                    let message = format!(
+                        "`{}` ({}) holds the outside address of {}, {}",
+                        network.name.value, network.prefix.value, gateway.name.value, gateway.address.value
+                    );
+                    findings.push(self.at(&rules::GATEWAY_IN_SELECTOR, network.prefix.span, message));
+                }
+            }
+        }
+        findings
+    }
+}
+
+/// Two tunnels between the same two sites.
+fn same_gateways(description: &Description) -> Vec<Finding> {
+    let mut known: BTreeMap<[usize; 2], &Tunnel> = BTreeMap::new();
+    let mut findings = Vec::new();
+    for tunnel in &description.tunnels {
+        let mut key = [tunnel.between[0].value, tunnel.between[1].value];
+        key.sort_unstable();
+        if let Some(other) = known.insert(key, tunnel) {
+            let message = format!("`{}` joins the same sites as `{}`", tunnel.name.value, other.name.value);
+            let place = |span| description.source.place(span);
+            findings.push(Finding::new(&rules::TWO_TUNNELS_ONE_PAIR_OF_GATEWAYS, message).at(place(tunnel.name.span)).with(place(other.name.span), "the other one"));
+        }
+    }
+    findings
+}
+
+/// A claim of a tunnel on traffic of a site.
+struct Claim<'a> {
+    local: IpNet,
+    remote: IpNet,
+    tunnel: &'a Tunnel,
+    span: Span,
+}
+
+/// Two tunnels of one site that claim the same traffic.
+fn contested(description: &Description) -> Vec<Finding> {
+    let mut claims: BTreeMap<usize, Vec<Claim<'_>>> = BTreeMap::new();
+    for tunnel in &description.tunnels {
+        let check = Check { description, tunnel };
+        for pair in &tunnel.pairs {
+            let [first, second] = check.prefixes(pair);
+            let mut claim = |end: usize, local, remote| {
+                claims.entry(tunnel.between[end].value).or_default().push(Claim { local, remote, tunnel, span: pair.span });
+            };
+            claim(0, first, second);
+            claim(1, second, first);
+        }
+    }
+    let mut findings = Vec::new();
+    for (site, mut list) in claims {
+        list.sort_by_key(|claim| (claim.remote.addr(), claim.remote.prefix_len()));
+        let mut open: Vec<&Claim<'_>> = Vec::new();
+        for claim in &list {
+            open.retain(|outer| outer.remote.contains(&claim.remote));
+            let rival = open.iter().find(|outer| {
+                !std::ptr::eq(outer.tunnel, claim.tunnel) && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
+            });
+            if let Some(rival) = rival {
+                let message = format!(
+                    "`{}` and `{}` both claim traffic of {} from {} to {}",
+                    rival.tunnel.name.value, claim.tunnel.name.value, description.sites[site].name.value, claim.local, claim.remote
+                );
+                let place = |span| description.source.place(span);
+                findings.push(Finding::new(&rules::PAIR_IN_TWO_TUNNELS, message).at(place(claim.span)).with(place(rival.span), "the other one"));
+            }
+            open.push(claim);
+        }
+    }
+    findings
+}

@@ -1,0 +1,254 @@
+//! The description language as one table: the decoder checks against it, the JSON Schema and the
+//! reference page are generated from it.
+//!
+//! To add a key: add a row here, take its value in `decode`, use it in `agreement` or `mirror`.
+
+use crate::algorithm::PRESETS;
+use crate::platform::PLATFORMS;
+
+/// The version of the language this program knows.
+pub const VERSION: i64 = 1;
+
+/// One of the words a key can take.
+#[derive(Clone, Copy, Debug)]
+pub struct Choice {
+    /// The word.
+    pub word: &'static str,
+    /// What it means.
+    pub means: &'static str,
+}
+
+/// What a value must look like.
+#[derive(Clone, Copy)]
+pub enum Shape {
+    /// A whole number.
+    Number,
+    /// `true` or `false`.
+    Flag,
+    /// Text.
+    Text {
+        /// What it is, in words.
+        is: &'static str,
+        /// A pattern for editors; the decoder is the judge.
+        pattern: &'static str,
+    },
+    /// One of a few words.
+    Word(fn() -> Vec<Choice>),
+    /// A table with the keys listed.
+    Table(&'static [Key]),
+    /// A table whose keys are names or words of the user's.
+    Map {
+        /// The shape of each value.
+        of: &'static Shape,
+        /// What the keys stand for, in words.
+        keys: &'static str,
+    },
+    /// A list, with the fewest entries it may have.
+    List {
+        /// The shape of each entry.
+        of: &'static Shape,
+        /// The fewest entries.
+        at_least: usize,
+    },
+    /// One of several shapes.
+    Either(&'static [Shape]),
+}
+
+impl Shape {
+    /// The shape in words, for messages: "expected ...".
+    pub fn words(&self) -> String {
+        match self {
+            Shape::Number => "a whole number".to_owned(),
+            Shape::Flag => "`true` or `false`".to_owned(),
+            Shape::Text { is, .. } => format!("{is} in quotes"),
+            Shape::Word(choices) => {
+                let words: Vec<_> = choices().iter().map(|c| format!("\"{}\"", c.word)).collect();
+                words.join(" or ")
+            }
+            Shape::Table(keys) => {
+                let names: Vec<_> = keys.iter().map(|key| key.name).collect();
+                format!("a table with {}", names.join(", "))
+            }
+            Shape::Map { keys, .. } => format!("a table of {keys}"),
+            Shape::List { of, .. } => format!("a list, each entry {}", of.words()),
+            Shape::Either(shapes) => shapes.iter().map(Shape::words).collect::<Vec<_>>().join(", or "),
+        }
+    }
+}
+
+/// Whether a key must be there, and what its absence means.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Need {
+    /// It must be written.
+    Required,
+    /// It may be left out; then this holds.
+    Optional(&'static str),
+}
+
+/// One key of the language.
+pub struct Key {
+    /// The key.
+    pub name: &'static str,
+    /// What its value looks like.
+    pub shape: Shape,
+    /// Whether it must be there.
+    pub need: Need,
+    /// What it says.
+    pub doc: &'static str,
+    /// An example value, as it stands in a file.
+    pub example: &'static str,
+}
+
+const fn key(name: &'static str, shape: Shape, need: Need, example: &'static str, doc: &'static str) -> Key {
+    Key { name, shape, need, doc, example }
+}
+
+use Need::{Optional, Required};
+
+const NAME: Shape = Shape::Text { is: "a name", pattern: "^[a-z][a-z0-9-]{0,31}$" };
+const TEXT: Shape = Shape::Text { is: "a text", pattern: "^[^\\u0000-\\u001f\\u007f]*$" };
+const ADDRESS: Shape = Shape::Text { is: "an IPv4 or IPv6 address", pattern: "^[0-9A-Fa-f:.]+$" };
+const PREFIX: Shape = Shape::Text { is: "a network prefix such as \"10.41.0.0/22\"", pattern: "^[0-9A-Fa-f:.]+/[0-9]{1,3}$" };
+const INTERFACE: Shape = Shape::Text { is: "the name of an interface", pattern: "^[A-Za-z0-9._@-]{1,15}$" };
+const DURATION: Shape = Shape::Text { is: "a duration such as \"8h\", \"90m\" or \"3600s\"", pattern: "^[0-9]+(s|m|h|d)$" };
+const PATH: Shape = Shape::Text { is: "the path of a file", pattern: "^.+$" };
+const ALGORITHM: Shape = Shape::Text { is: "the name of an algorithm", pattern: "^.+$" };
+
+/// The whole document.
+#[rustfmt::skip]
+pub static DOCUMENT: &[Key] = &[
+    key("unified-span", Shape::Number, Required, "1",
+        "The version of the description language."),
+    key("site", Shape::Map { of: &Shape::Table(SITE), keys: "sites by name" }, Required, "",
+        "The places: one table a site, `[site.NAME]`. A fact about a place stands here and nowhere else."),
+    key("tunnel", Shape::Map { of: &Shape::Table(TUNNEL), keys: "tunnels by name" }, Required, "",
+        "The intentions between two places: one table a tunnel, `[tunnel.NAME]`."),
+];
+
+/// A site.
+#[rustfmt::skip]
+pub static SITE: &[Key] = &[
+    key("platform", Shape::Word(platforms), Required, "\"strongswan\"",
+        "The IKE daemon that runs on the gateway."),
+    key("gateway", Shape::Table(GATEWAY), Required, "{ address = \"198.51.100.20\", outside = \"wan0\", inside = \"lan0\" }",
+        "The gateway itself: its address and its interfaces."),
+    key("networks", Shape::Map { of: &PREFIX, keys: "prefixes by name" }, Required, "{ office = \"10.41.0.0/22\" }",
+        "The networks behind the gateway, each with a name of its own."),
+    key("identity", Shape::Table(IDENTITY), Optional("the gateway's address"), "{ name = \"packhouse.example.net\" }",
+        "How the gateway names itself to its peers (RFC 7296 section 3.5). Exactly one kind."),
+    key("shares-internet", Shape::Flag, Optional("false"), "true",
+        "The gateway translates what leaves for the internet to its own address; traffic for the tunnel must be kept out of that."),
+    key("filter", Shape::Word(filter_forms), Optional("standalone"), "\"standalone\"",
+        "How the filter rules reach the gateway's packet filter."),
+    key("note", TEXT, Optional("no note"), "\"keys with Ines, extension 41\"",
+        "A remark for people; it is copied into the files as a comment."),
+];
+
+/// A site's gateway.
+#[rustfmt::skip]
+pub static GATEWAY: &[Key] = &[
+    key("address", ADDRESS, Required, "\"198.51.100.20\"",
+        "The address under which the peer reaches the gateway."),
+    key("outside", INTERFACE, Required, "\"wan0\"",
+        "The interface towards the internet."),
+    key("inside", Shape::Either(&[INTERFACE, Shape::List { of: &INTERFACE, at_least: 1 }]), Required, "\"lan0\"",
+        "The interface, or interfaces, towards the protected networks."),
+];
+
+/// A site's identity.
+#[rustfmt::skip]
+pub static IDENTITY: &[Key] = &[
+    key("address", ADDRESS, Optional(""), "\"198.51.100.20\"", "An address (ID_IPV4_ADDR, ID_IPV6_ADDR)."),
+    key("name", Shape::Text { is: "a DNS name", pattern: "^[A-Za-z0-9.-]+$" }, Optional(""), "\"packhouse.example.net\"", "A DNS name (ID_FQDN)."),
+    key("mail", Shape::Text { is: "a mail-like name", pattern: "^.+@.+$" }, Optional(""), "\"gate@packhouse.example.net\"", "A mail-like name (ID_RFC822_ADDR)."),
+    key("free", Shape::Text { is: "a free name", pattern: "^[A-Za-z0-9._+=/:-]{1,64}$" }, Optional(""), "\"orchard-gate-7\"", "A name without form (ID_KEY_ID)."),
+];
+
+/// A tunnel.
+#[rustfmt::skip]
+pub static TUNNEL: &[Key] = &[
+    key("between", Shape::List { of: &NAME, at_least: 1 }, Required, "[\"packhouse\", \"coldstore\"]",
+        "The two sites it joins."),
+    key("secret", Shape::Table(SECRET), Required, "{ file = \"secrets/harvest.key\" }",
+        "The shared secret with which the gateways prove who they are."),
+    key("strength", Shape::Word(strengths), Optional("strong"), "\"strong\"",
+        "A ready-made choice of proposals."),
+    key("ike", Shape::List { of: &Shape::Table(IKE_PROPOSAL), at_least: 1 }, Optional("the proposals of `strength`"), "[{ encryption = \"aes-256-gcm\", prf = \"sha2-384\", group = \"ecp-384\" }]",
+        "Proposals for the IKE SA, in order of preference, instead of `strength`."),
+    key("esp", Shape::List { of: &Shape::Table(ESP_PROPOSAL), at_least: 1 }, Optional("the proposals of `strength`"), "[{ encryption = \"aes-256-gcm\" }]",
+        "Proposals for ESP, in order of preference, instead of `strength`."),
+    key("pfs", Shape::Either(&[Shape::Flag, ALGORITHM]), Optional("true"), "\"ecp-384\"",
+        "Perfect forward secrecy at every rekey of ESP: `true` takes the group of the first IKE proposal, a name takes that group, `false` takes none."),
+    key("ike-lifetime", DURATION, Optional("8h"), "\"8h\"",
+        "How long an IKE SA may live at most; it is replaced before that."),
+    key("esp-lifetime", DURATION, Optional("1h"), "\"1h\"",
+        "How long an ESP SA may live at most; it is replaced before that."),
+    key("carries", Shape::List { of: &Shape::List { of: &NAME, at_least: 2 }, at_least: 1 }, Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
+        "The pairs of networks that may cross, each `[network of the first site, network of the second]`."),
+    key("opened-by", NAME, Optional("either"), "\"packhouse\"",
+        "The site that opens the tunnel, or `either`. The other one only answers."),
+    key("opens", Shape::Word(openings), Optional("at-once"), "\"on-traffic\"",
+        "When it is opened."),
+    key("liveness", Shape::Either(&[DURATION, Shape::Word(off)]), Optional("30s"), "\"30s\"",
+        "How often a silent peer is asked whether it is still there (RFC 7296 section 2.4), or `off`."),
+    key("allows-weak", Shape::Map { of: &TEXT, keys: "reasons by algorithm" }, Optional("none"), "{ \"3des-cbc\" = \"press controller of 2009, replaced in March\" }",
+        "Weak algorithms that this tunnel may offer, each with the reason."),
+    key("note", TEXT, Optional("no note"), "\"ticket 4711\"",
+        "A remark for people; it is copied into the files as a comment."),
+];
+
+/// A tunnel's secret.
+#[rustfmt::skip]
+pub static SECRET: &[Key] = &[
+    key("file", PATH, Required, "\"secrets/harvest.key\"",
+        "The file that holds it, relative to the description. One line; the line end does not belong to it."),
+];
+
+/// A proposal for the IKE SA.
+#[rustfmt::skip]
+pub static IKE_PROPOSAL: &[Key] = &[
+    key("encryption", ALGORITHM, Required, "\"aes-256-cbc\"", "The cipher."),
+    key("integrity", ALGORITHM, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm; required unless the cipher is a combined-mode one."),
+    key("prf", ALGORITHM, Optional("the hash of `integrity`"), "\"sha2-256\"", "The pseudo-random function; required with a combined-mode cipher."),
+    key("group", ALGORITHM, Required, "\"ecp-256\"", "The key exchange group."),
+];
+
+/// A proposal for ESP.
+#[rustfmt::skip]
+pub static ESP_PROPOSAL: &[Key] = &[
+    key("encryption", ALGORITHM, Required, "\"aes-256-gcm\"", "The cipher."),
+    key("integrity", ALGORITHM, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm; required unless the cipher is a combined-mode one."),
+];
+
+fn platforms() -> Vec<Choice> {
+    PLATFORMS.iter().map(|p| Choice { word: p.facts().word, means: p.facts().title }).collect()
+}
+
+fn strengths() -> Vec<Choice> {
+    PRESETS.iter().map(|p| Choice { word: p.name, means: p.purpose }).collect()
+}
+
+fn filter_forms() -> Vec<Choice> {
+    vec![
+        Choice {
+            word: "standalone",
+            means: "the gateway has no filter of its own; the rules come in a table of their own and hook in by themselves",
+        },
+        Choice {
+            word: "joined",
+            means: "the gateway has a filter that drops; the rules come as chains that its own table includes and jumps to",
+        },
+    ]
+}
+
+fn openings() -> Vec<Choice> {
+    vec![
+        Choice { word: "at-once", means: "as soon as the daemon starts, and again whenever it is lost" },
+        Choice { word: "on-traffic", means: "when the first packet wants to cross" },
+        Choice { word: "by-hand", means: "when an engineer says so" },
+    ]
+}
+
+fn off() -> Vec<Choice> {
+    vec![Choice { word: "off", means: "no check" }]
+}

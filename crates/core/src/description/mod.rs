@@ -1,0 +1,184 @@
+//! The description: what the engineer writes, vendor-neutral, with nothing said twice.
+
+mod decode;
+pub mod language;
+mod schema;
+mod values;
+
+pub use schema::{language_reference, schema};
+pub use values::{duration_words, is_name, parse_duration};
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::time::Duration;
+
+use ipnet::IpNet;
+
+use crate::algorithm::{Group, Row};
+use crate::finding::Finding;
+use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, Opening};
+use crate::platform::Platform;
+use crate::source::{Located, Source, Span};
+
+/// A description that could be understood. Parts that could not are left out; findings say which.
+#[derive(Clone, Debug)]
+pub struct Description {
+    /// The text it came from.
+    pub source: Source,
+    /// Sites in the order of the file.
+    pub sites: Vec<Site>,
+    /// Tunnels in the order of the file.
+    pub tunnels: Vec<Tunnel>,
+}
+
+/// A place: facts about one gateway and what stands behind it.
+#[derive(Clone, Debug)]
+pub struct Site {
+    /// Its name.
+    pub name: Located<String>,
+    /// The platform of its gateway.
+    pub platform: Located<&'static dyn Platform>,
+    /// The gateway's address on the outside.
+    pub address: Located<IpAddr>,
+    /// The interface towards the internet.
+    pub outside: Located<String>,
+    /// The interfaces towards the networks.
+    pub inside: Vec<Located<String>>,
+    /// The networks, in the order of the file.
+    pub networks: Vec<Network>,
+    /// How the gateway names itself; its address if nothing is said.
+    pub identity: Option<Located<Identity>>,
+    /// Whether it translates what leaves for the internet.
+    pub shares_internet: bool,
+    /// How the filter rules come.
+    pub filter: FilterForm,
+    /// A remark.
+    pub note: Option<String>,
+}
+
+impl Site {
+    /// The identity it uses.
+    pub fn identity(&self) -> Identity {
+        self.identity.as_ref().map_or(Identity::Address(self.address.value), |id| id.value.clone())
+    }
+
+    /// The network of this name.
+    pub fn network(&self, name: &str) -> Option<&Network> {
+        self.networks.iter().find(|network| network.name.value == name)
+    }
+}
+
+/// A network behind a gateway.
+#[derive(Clone, Debug)]
+pub struct Network {
+    /// Its name.
+    pub name: Located<String>,
+    /// Its prefix, without host bits.
+    pub prefix: Located<IpNet>,
+}
+
+/// An intention between two places.
+#[derive(Clone, Debug)]
+pub struct Tunnel {
+    /// Its name.
+    pub name: Located<String>,
+    /// Indices of its two sites in [`Description::sites`], with the places that name them.
+    pub between: [Located<usize>; 2],
+    /// The file with the shared secret, as written.
+    pub secret_file: Located<String>,
+    /// What it offers.
+    pub offer: Offer,
+    /// Perfect forward secrecy.
+    pub pfs: Located<Pfs>,
+    /// The longest life of an IKE SA.
+    pub ike_lifetime: Located<Duration>,
+    /// The longest life of an ESP SA.
+    pub esp_lifetime: Located<Duration>,
+    /// The pairs of networks, as indices into the two sites' networks; all of them if nothing was said.
+    pub pairs: Vec<Pair>,
+    /// Where the pairs were said, or the tunnel's name.
+    pub carries: Span,
+    /// Index (0 or 1) of the end that opens it; `None` means either.
+    pub opened_by: Option<usize>,
+    /// When it is opened.
+    pub opens: Opening,
+    /// Peer-liveness interval; `None` is off.
+    pub liveness: Option<Duration>,
+    /// Where liveness was said.
+    pub liveness_at: Span,
+    /// Weak algorithms allowed, with reasons.
+    pub allows_weak: Vec<Allowance>,
+    /// A remark.
+    pub note: Option<String>,
+}
+
+/// A pair of networks that may cross, as indices into the networks of the two sites.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pair {
+    /// Network of the first site.
+    pub first: usize,
+    /// Network of the second site.
+    pub second: usize,
+    /// Where it was said.
+    pub span: Span,
+}
+
+/// Proposals in order of preference, each with where it was said and the key path for remarks.
+#[derive(Clone, Debug)]
+pub struct Offer {
+    /// For the IKE SA.
+    pub ike: Vec<Located<IkeProposal>>,
+    /// For ESP, without the PFS group.
+    pub esp: Vec<Located<EspProposal>>,
+    /// Key that holds the IKE proposals: `ike` or `strength`.
+    pub ike_key: &'static str,
+    /// Key that holds the ESP proposals: `esp` or `strength`.
+    pub esp_key: &'static str,
+    /// Whether the IKE proposals come from a preset.
+    pub ike_preset: bool,
+    /// Whether the ESP proposals come from a preset.
+    pub esp_preset: bool,
+}
+
+/// What was said about perfect forward secrecy.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Pfs {
+    /// None.
+    Off,
+    /// The group of the first IKE proposal agreed on.
+    AsIke,
+    /// This group.
+    With(Group),
+}
+
+/// A weak algorithm that a tunnel allows.
+#[derive(Clone, Debug)]
+pub struct Allowance {
+    /// The algorithm.
+    pub row: &'static Row,
+    /// Where it stands.
+    pub span: Span,
+    /// Why it is allowed.
+    pub reason: String,
+}
+
+impl Description {
+    /// Reads a description. Whatever can be understood is returned, with a finding for the rest.
+    pub fn parse(source: &Source) -> (Description, Vec<Finding>) {
+        decode::decode(source)
+    }
+
+    /// The secret files that are named, each once, with the first place that names it.
+    pub fn secret_files(&self) -> BTreeMap<&str, Span> {
+        let mut files = BTreeMap::new();
+        for tunnel in &self.tunnels {
+            files.entry(tunnel.secret_file.value.as_str()).or_insert(tunnel.secret_file.span);
+        }
+        files
+    }
+
+    /// The two sites of a tunnel.
+    pub fn ends(&self, tunnel: &Tunnel) -> [&Site; 2] {
+        [&self.sites[tunnel.between[0].value], &self.sites[tunnel.between[1].value]]
+    }
+}

@@ -1,0 +1,177 @@
+//! What the tool has to say about its input: findings, and the catalogue they come from.
+//!
+//! A finding is the user's affair (a mistake or a risk in a description or a configuration).
+//! Failures of the outside world belong to the command line; bugs panic.
+
+mod rules;
+
+pub use rules::*;
+
+use crate::source::Place;
+
+/// How much a finding weighs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// Worth knowing; changes nothing.
+    Note,
+    /// Works, but is probably not what was meant, or is a risk.
+    Warning,
+    /// Stops the work.
+    Error,
+}
+
+impl Severity {
+    /// The word shown to the user.
+    pub fn word(self) -> &'static str {
+        match self {
+            Severity::Note => "note",
+            Severity::Warning => "warning",
+            Severity::Error => "error",
+        }
+    }
+}
+
+/// One row of the catalogue. Codes are permanent and never reused.
+#[derive(Debug, PartialEq, Eq)]
+pub struct Rule {
+    /// `US` and three digits; the first digit names the chapter.
+    pub code: &'static str,
+    /// A short name in kebab case.
+    pub name: &'static str,
+    /// How much it weighs.
+    pub severity: Severity,
+    /// What is looked for.
+    pub what: &'static str,
+    /// Why it matters in practice.
+    pub why: &'static str,
+    /// What to do about it.
+    pub remedy: &'static str,
+}
+
+/// A finding: a rule that applies at a place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// The catalogue row.
+    pub rule: &'static Rule,
+    /// Where, if it stands anywhere.
+    pub place: Option<Place>,
+    /// What is wrong, in the trade's words.
+    pub message: String,
+    /// What to do about it, here.
+    pub remedy: String,
+    /// Other places that belong to it, each with a few words.
+    pub related: Vec<(Place, String)>,
+}
+
+impl Finding {
+    /// A finding without a place, with the rule's own remedy.
+    pub fn new(rule: &'static Rule, message: impl Into<String>) -> Self {
+        Finding { rule, place: None, message: message.into(), remedy: rule.remedy.to_owned(), related: Vec::new() }
+    }
+
+    /// The same finding at a place.
+    pub fn at(mut self, place: Place) -> Self {
+        self.place = Some(place);
+        self
+    }
+
+    /// The same finding with a remedy for this very case.
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.remedy = remedy.into();
+        self
+    }
+
+    /// The same finding with another place that belongs to it.
+    pub fn with(mut self, place: Place, label: impl Into<String>) -> Self {
+        self.related.push((place, label.into()));
+        self
+    }
+
+    /// Whether it stops the work.
+    pub fn stops(&self) -> bool {
+        self.rule.severity == Severity::Error
+    }
+}
+
+/// Whether any of the findings stops the work.
+pub fn any_stops(findings: &[Finding]) -> bool {
+    findings.iter().any(Finding::stops)
+}
+
+/// Orders findings as a reader meets them: by place, then code; those without a place last.
+pub fn in_reading_order(findings: &mut [Finding]) {
+    findings.sort_by(|a, b| {
+        (a.place.is_none(), &a.place, a.rule.code).cmp(&(b.place.is_none(), &b.place, b.rule.code))
+    });
+}
+
+/// The row with this code or name.
+pub fn rule(code_or_name: &str) -> Option<&'static Rule> {
+    CATALOGUE
+        .iter()
+        .copied()
+        .find(|rule| rule.code.eq_ignore_ascii_case(code_or_name) || rule.name == code_or_name)
+}
+
+/// The known word nearest to a mistyped one, if any is near enough to be meant.
+pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let word = word.to_lowercase();
+    known
+        .into_iter()
+        .map(|candidate| (strsim::damerau_levenshtein(&word, &candidate.to_lowercase()), candidate))
+        .filter(|(distance, candidate)| *distance <= 1 + candidate.len().max(word.len()) / 4)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, candidate)| candidate)
+}
+
+/// `did you mean` in words, or the list of what there is.
+pub fn suggestion<'a>(word: &str, known: impl IntoIterator<Item = &'a str> + Clone) -> String {
+    match nearest(word, known.clone()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None => {
+            let list: Vec<_> = known.into_iter().map(|k| format!("`{k}`")).collect();
+            match list.len() {
+                0 => "there is none to choose from yet".to_owned(),
+                _ => format!("choose one of {}", list.join(", ")),
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn catalogue_is_sorted_and_unique() {
+        for pair in CATALOGUE.windows(2) {
+            assert!(pair[0].code < pair[1].code, "{} before {}", pair[0].code, pair[1].code);
+        }
+        let mut names: Vec<_> = CATALOGUE.iter().map(|r| r.name).collect();
+        names.sort_unstable();
+        names.dedup();
+        assert_eq!(names.len(), CATALOGUE.len());
+    }
+
+    #[test]
+    fn every_row_says_what_why_and_what_to_do() {
+        for rule in CATALOGUE {
+            assert_eq!(rule.code.len(), 5, "{}", rule.code);
+            for text in [rule.what, rule.why, rule.remedy] {
+                assert!(text.len() >= 10 && text.ends_with('.'), "{}: {text}", rule.code);
+            }
+        }
+    }
+
+    /// Codes that a release has published: a row may be reworded, never renumbered or dropped.
+    #[test]
+    fn published_codes_stay() {
+        insta::assert_snapshot!(CATALOGUE.iter().map(|r| format!("{} {}", r.code, r.name)).collect::<Vec<_>>().join("\n"));
+    }
+
+    #[test]
+    fn near_words_are_suggested_far_ones_are_listed() {
+        assert_eq!(suggestion("plattform", ["platform", "gateway"]), "did you mean `platform`?");
+        assert_eq!(suggestion("zzz", ["a-word", "b-word"]), "choose one of `a-word`, `b-word`");
+    }
+}

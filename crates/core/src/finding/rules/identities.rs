@@ -1,0 +1,94 @@
+//! US5xx: who is who, and secrets.
+
+chapter! {
+    BAD_DNS_NAME = "US501" "bad-dns-name" Error {
+        what: "Not a DNS name.",
+        why: "The daemons compare identities byte by byte and some guess the kind of identity from its form; a malformed name is sent as another kind than the peer expects.",
+        remedy: "Write a host name such as `packhouse.example.net`; for any other text use `free`.",
+    }
+    BAD_MAIL_NAME = "US502" "bad-mail-name" Error {
+        what: "Not a mail-like name.",
+        why: "It must have the form of a mail address to be sent as one (RFC 7296 section 3.5, ID_RFC822_ADDR).",
+        remedy: "Write it as `vpn@example.net`; for any other text use `free`.",
+    }
+    BAD_FREE_NAME = "US503" "bad-free-name" Error {
+        what: "A free name that not every platform can carry.",
+        why: "Free names (ID_KEY_ID) stand unquoted in some dialects, where a space or a bracket would end them.",
+        remedy: "Use letters, digits and `.`, `_`, `-`, `+`, `=`, `/`, `:` only, at most 64 characters.",
+    }
+    SAME_IDENTITY = "US504" "same-identity" Error {
+        what: "Two sites have the same identity.",
+        why: "Secrets and connections are found by identity; two peers with one name are one peer.",
+        remedy: "Give each site an identity of its own.",
+    }
+    SEVERAL_IDENTITIES = "US505" "several-identities" Error {
+        what: "An identity of more than one kind, or of none.",
+        why: "A gateway sends exactly one identity, and the peer must expect that one.",
+        remedy: "Keep one of `address`, `name`, `mail`, `free`.",
+    }
+    FOREIGN_ADDRESS_IDENTITY = "US506" "foreign-address-identity" Warning {
+        what: "The identity is an address, but not the gateway's own.",
+        why: "Behind address translation people write the inside address on one end and the outside address on the other; then the peer refuses the identity.",
+        remedy: "Leave the identity out to use the gateway's address, or use a name.",
+    }
+    NO_SECRET_FILE = "US511" "no-secret-file" Error {
+        what: "The file with the shared secret does not exist.",
+        why: "Both ends need the same bytes; there is nothing to write.",
+        remedy: "Make one with `uspan secret FILE`, or correct the path; it is relative to the description.",
+    }
+    UNREADABLE_SECRET = "US512" "unreadable-secret" Error {
+        what: "The file with the shared secret cannot be read.",
+        why: "Both ends need the same bytes; there is nothing to write.",
+        remedy: "Correct the path or the permissions.",
+    }
+    EMPTY_SECRET = "US513" "empty-secret" Error {
+        what: "The file with the shared secret is empty.",
+        why: "An empty secret lets anybody in.",
+        remedy: "Make one with `uspan secret FILE`.",
+    }
+    WEAK_SECRET = "US514" "weak-secret" Error {
+        what: "The shared secret can be guessed.",
+        why: "Whoever pretends to be the responder can try secrets offline against what the initiator sends (RFC 7296 section 2.15).",
+        remedy: "Make a strong one with `uspan secret FILE` and give it to the partner by another way than this file.",
+    }
+    SHARED_SECRET_FILE = "US515" "shared-secret-file" Error {
+        what: "Two tunnels use the same secret file.",
+        why: "Whoever holds the secret of one tunnel could pose as either end of the other.",
+        remedy: "Make a secret of its own for each tunnel.",
+    }
+    SAME_SECRET = "US516" "same-secret" Error {
+        what: "Two secret files hold the same bytes.",
+        why: "Whoever holds the secret of one tunnel could pose as either end of the other.",
+        remedy: "Make a secret of its own for each tunnel.",
+    }
+    LOOKS_ENCODED = "US517" "looks-encoded" Warning {
+        what: "The secret begins like an encoded one (`0x`, `0s` or `0t`).",
+        why: "Some daemons decode such a text, others take it literally. This program takes the characters literally on both ends; a partner's device may not.",
+        remedy: "If the partner means the decoded bytes, put those into the file; otherwise choose a secret that begins differently.",
+    }
+    SECRET_OF_SEVERAL_LINES = "US518" "secret-of-several-lines" Error {
+        what: "The file with the shared secret has more than one line.",
+        why: "It is not clear whether the line ends belong to the secret; editors add and change them.",
+        remedy: "Put the secret on a single line.",
+    }
+    EXPOSED_SECRET = "US519" "exposed-secret" Warning {
+        what: "The file with the shared secret can be read by others.",
+        why: "A secret that everyone on the machine can read is none.",
+        remedy: "Run `chmod 600` on the file.",
+    }
+    MODEST_SECRET = "US520" "modest-secret" Warning {
+        what: "The shared secret is weaker than the ciphers it guards.",
+        why: "The tunnel is as strong as its weakest part; the secret should hold at least 112 bits.",
+        remedy: "Make a strong one with `uspan secret FILE`.",
+    }
+    NUL_IN_SECRET = "US521" "nul-in-secret" Error {
+        what: "The secret holds a NUL byte.",
+        why: "Some daemons end a secret at the first NUL; the ends would hold different secrets.",
+        remedy: "Make a printable one with `uspan secret FILE`.",
+    }
+    LONG_SECRET = "US522" "long-secret" Error {
+        what: "The secret is longer than 512 bytes.",
+        why: "Daemons cut or refuse very long secrets; perhaps the wrong file is named.",
+        remedy: "Name the file with the secret, or make one with `uspan secret FILE`.",
+    }
+}

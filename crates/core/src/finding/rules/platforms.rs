@@ -1,0 +1,19 @@
+//! US6xx: what a platform cannot say.
+
+chapter! {
+    UNKNOWN_PLATFORM = "US601" "unknown-platform" Error {
+        what: "A platform that this program does not know.",
+        why: "Without its table nothing can be written for it.",
+        remedy: "Choose one that `uspan platforms` lists.",
+    }
+    CANNOT_BE_WRITTEN = "US602" "cannot-be-written" Error {
+        what: "A value that the platform's files cannot express.",
+        why: "Leaving it out would make the two ends differ.",
+        remedy: "Change the value as the message says.",
+    }
+    PFS_GROUPS_DIFFER = "US603" "one-group-only" Error {
+        what: "A platform that takes one PFS group for all ESP proposals meets several.",
+        why: "It refuses the whole configuration.",
+        remedy: "Use the same group in all ESP proposals.",
+    }
+}

@@ -1,0 +1,74 @@
+//! US7xx: what was written, read again; US8xx: files of a gateway.
+
+chapter! {
+    READ_BACK_DIFFERS = "US701" "read-back-differs" Error {
+        what: "A configuration read back from its own text is not what was planned.",
+        why: "Then the daemon would not do what the description says either; nothing is written.",
+        remedy: "This is a defect of the program: please report it with the description, without secrets.",
+    }
+    IKE_PROPOSALS_DIFFER = "US702" "ike-proposals-differ" Error {
+        what: "The two ends offer different IKE proposals or a different order.",
+        why: "The negotiation fails with NO_PROPOSAL_CHOSEN, or chooses another proposal from each side.",
+        remedy: "Make both ends offer the same proposals in the same order.",
+    }
+    ESP_PROPOSALS_DIFFER = "US703" "esp-proposals-differ" Error {
+        what: "The two ends offer different ESP proposals or PFS groups.",
+        why: "The IKE SA comes up without a Child SA, or the first rekey fails.",
+        remedy: "Make both ends offer the same proposals in the same order, with the same PFS group.",
+    }
+    SELECTORS_NOT_MIRRORED = "US704" "selectors-not-mirrored" Error {
+        what: "The traffic selectors of the two ends are not each other's mirror image.",
+        why: "The peer answers TS_UNACCEPTABLE, or narrows to something nobody wants.",
+        remedy: "What is local on one end must be remote on the other.",
+    }
+    IDENTITIES_NOT_CROSSED = "US705" "identities-not-crossed" Error {
+        what: "An end expects another identity than its peer sends.",
+        why: "The peer answers AUTHENTICATION_FAILED.",
+        remedy: "The local identity of one end must be the remote identity of the other.",
+    }
+    SECRETS_DIFFER = "US706" "secrets-differ" Error {
+        what: "The two ends hold different secrets, or one holds none.",
+        why: "The peer answers AUTHENTICATION_FAILED.",
+        remedy: "Put the same bytes on both ends.",
+    }
+    ADDRESSES_NOT_CROSSED = "US707" "addresses-not-crossed" Error {
+        what: "An end sends to another address than its peer has.",
+        why: "The packets never arrive, or come from an address that is not expected.",
+        remedy: "The local address of one end must be the remote address of the other.",
+    }
+    EXEMPTION_INEXACT = "US708" "exemption-inexact" Error {
+        what: "The NAT exemption does not cover exactly what may cross.",
+        why: "What is missing leaves with the gateway's address and fits no selector; what is too much escapes a translation that was wanted.",
+        remedy: "Exempt each pair of selectors, no more and no less.",
+    }
+    FILTER_INCOMPLETE = "US709" "filter-incomplete" Error {
+        what: "The filter does not allow everything the tunnel needs.",
+        why: "One direction works and the other does not, or IKE and ESP do not reach the gateway.",
+        remedy: "Allow each pair in both directions, and UDP 500, UDP 4500 and ESP from the peer.",
+    }
+    NOBODY_STARTS = "US710" "nobody-starts" Warning {
+        what: "Neither end opens the tunnel by itself.",
+        why: "It stays down until someone opens it by hand.",
+        remedy: "Let one end open the tunnel `at-once` or `on-traffic`.",
+    }
+    METHODS_DIFFER = "US711" "methods-differ" Error {
+        what: "The two ends differ in IKE version, authentication method or mode.",
+        why: "The negotiation fails at its first or second exchange.",
+        remedy: "Make both ends alike.",
+    }
+    DEVICE_SYNTAX = "US801" "device-syntax" Error {
+        what: "A line of a gateway's file cannot be read.",
+        why: "The daemon would refuse the file or leave the line out.",
+        remedy: "Correct the line.",
+    }
+    DEVICE_UNKNOWN = "US802" "device-unknown" Warning {
+        what: "A statement of a gateway's file that this program does not know.",
+        why: "It is kept and named, never guessed at; what it does is not taken into account.",
+        remedy: "Check by hand what it does.",
+    }
+    DEVICE_VALUE = "US803" "device-value" Error {
+        what: "A value in a gateway's file that the platform does not have.",
+        why: "The daemon would refuse it or take something else.",
+        remedy: "Correct the value.",
+    }
+}

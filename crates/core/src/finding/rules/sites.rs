@@ -1,0 +1,89 @@
+//! US2xx: sites, addresses, networks.
+
+chapter! {
+    BAD_ADDRESS = "US201" "bad-address" Error {
+        what: "Not an IPv4 or IPv6 address.",
+        why: "Some daemons take a mistyped address for a host name and wait for a name server.",
+        remedy: "Write the address alone, without a prefix length: `198.51.100.20`.",
+    }
+    BAD_PREFIX = "US202" "bad-prefix" Error {
+        what: "Not a network prefix.",
+        why: "Daemons accept some malformed prefixes without a word and then match nothing.",
+        remedy: "Write network and length: `10.41.0.0/22`.",
+    }
+    HOST_BITS = "US203" "host-bits" Error {
+        what: "A prefix in which bits behind the prefix length are set.",
+        why: "Often it is the router's own address with the network's length. Platforms disagree on what it means: one masks it, another refuses it, a third matches nothing.",
+        remedy: "Write the network, not an address in it.",
+    }
+    BAD_INTERFACE = "US204" "bad-interface" Error {
+        what: "Not a name that a network interface can have.",
+        why: "A filter rule for an interface that cannot exist never matches.",
+        remedy: "Use 1 to 15 letters, digits, `.`, `_`, `-` or `@`, as `ip link` prints it.",
+    }
+    SAME_INTERFACE = "US205" "same-interface" Error {
+        what: "The outside interface is also an inside interface.",
+        why: "Filter and translation rules tell the two sides apart by interface.",
+        remedy: "Name the interface towards the internet as `outside` and the ones towards the networks as `inside`.",
+    }
+    SAME_NETWORK = "US206" "same-network" Error {
+        what: "Two networks of one site have the same prefix.",
+        why: "The same selector would be written twice under two names.",
+        remedy: "Keep one of the two.",
+    }
+    NESTED_NETWORKS = "US207" "nested-networks" Error {
+        what: "One network of a site lies inside another one.",
+        why: "Two Child SAs would fit the same packet; which one carries it differs between platforms.",
+        remedy: "Keep the wider network, or split it so that the two do not overlap.",
+    }
+    OVERLAPPING_SITES = "US208" "overlapping-sites" Error {
+        what: "Networks on the two sides of a tunnel overlap.",
+        why: "A gateway cannot tell whether an address is here or there; traffic for it stays local.",
+        remedy: "Renumber one side, or leave that network out of the tunnel with `carries`.",
+    }
+    GATEWAY_IN_SELECTOR = "US209" "gateway-in-selector" Error {
+        what: "A gateway's own outside address lies inside a protected network.",
+        why: "The IKE and ESP packets themselves would match the selector and be sent into the tunnel that they carry.",
+        remedy: "Protect only networks that do not hold a gateway's outside address.",
+    }
+    UNUSABLE_ADDRESS = "US210" "unusable-address" Error {
+        what: "An address that no gateway can have: unspecified, loopback, multicast, link-local or broadcast.",
+        why: "No packet can be sent to it across the internet.",
+        remedy: "Write the gateway's own address on its outside interface.",
+    }
+    DEFAULT_NETWORK = "US211" "default-network" Error {
+        what: "A network that is the whole address space.",
+        why: "A selector for everything sends the gateway's own traffic into the tunnel, IKE included.",
+        remedy: "Name the networks that really stand behind the gateway.",
+    }
+    SAME_GATEWAY = "US212" "same-gateway" Error {
+        what: "Two sites have the same gateway address.",
+        why: "A tunnel needs two gateways; the second one would never see a packet.",
+        remedy: "Correct the address of one of them.",
+    }
+    PRIVATE_GATEWAY = "US213" "private-gateway" Warning {
+        what: "A gateway's outside address is a private or shared one.",
+        why: "The internet does not route it; the peer can reach it only if both stand in the same private network.",
+        remedy: "Write the address under which the peer reaches the gateway.",
+    }
+    UNUSED_SITE = "US214" "unused-site" Warning {
+        what: "A site that no tunnel joins.",
+        why: "Nothing is written for it; perhaps a tunnel is missing or a name is mistyped.",
+        remedy: "Add a tunnel or remove the site.",
+    }
+    MIXED_FAMILIES = "US215" "mixed-families" Error {
+        what: "One gateway has an IPv4 address, the other an IPv6 address.",
+        why: "The two cannot exchange packets.",
+        remedy: "Give both gateways an address of the same family.",
+    }
+    UNUSABLE_NETWORK = "US217" "unusable-network" Error {
+        what: "A prefix that cannot stand behind a gateway: loopback, multicast or link-local.",
+        why: "Such addresses are not forwarded.",
+        remedy: "Write the network as the hosts behind the gateway use it.",
+    }
+    NO_NETWORKS = "US218" "no-networks" Error {
+        what: "A site without a network.",
+        why: "There would be nothing that may cross.",
+        remedy: "Name at least one: `networks = { office = \"10.41.0.0/22\" }`.",
+    }
+}

@@ -1,0 +1,79 @@
+//! US3xx: tunnels, what may cross, times and roles.
+
+chapter! {
+    UNKNOWN_SITE = "US301" "unknown-site" Error {
+        what: "A tunnel names a site that the description does not have.",
+        why: "Without the site there is no gateway to write for.",
+        remedy: "Correct the name or describe the site.",
+    }
+    SAME_END = "US302" "same-end" Error {
+        what: "Both ends of a tunnel are the same site.",
+        why: "A gateway does not negotiate with itself.",
+        remedy: "Name two different sites.",
+    }
+    NOT_TWO_ENDS = "US303" "not-two-ends" Error {
+        what: "A tunnel does not join exactly two sites.",
+        why: "A tunnel has two ends; a network of several sites is several tunnels.",
+        remedy: "Write `between = [\"one-site\", \"other-site\"]`.",
+    }
+    UNKNOWN_NETWORK = "US304" "unknown-network" Error {
+        what: "A pair names a network that its site does not have.",
+        why: "A selector for a network that does not exist lets nothing cross.",
+        remedy: "Correct the name, or add the network to the site.",
+    }
+    SAME_PAIR = "US305" "same-pair" Error {
+        what: "The same pair of networks is carried twice.",
+        why: "Two Child SAs with equal selectors replace each other for ever.",
+        remedy: "Keep one of the two.",
+    }
+    PAIR_IN_TWO_TUNNELS = "US306" "pair-in-two-tunnels" Error {
+        what: "Two tunnels of one gateway carry the same pair of networks.",
+        why: "Both claim the same packets; which one sends them depends on which came up last.",
+        remedy: "Carry the pair in one tunnel only.",
+    }
+    TWO_TUNNELS_ONE_PAIR_OF_GATEWAYS = "US307" "two-tunnels-one-pair-of-gateways" Error {
+        what: "Two tunnels join the same two sites.",
+        why: "The responder tells connections apart by addresses and identities, which are equal here; it would answer the second tunnel with the settings of the first.",
+        remedy: "Put all pairs into one tunnel with `carries`.",
+    }
+    MIXED_PAIR = "US308" "mixed-pair" Error {
+        what: "A pair joins an IPv4 network with an IPv6 network.",
+        why: "A packet has one family; nothing would ever match.",
+        remedy: "Pair networks of the same family.",
+    }
+    NO_PAIR = "US309" "no-pair" Error {
+        what: "The two sites have no networks of the same family.",
+        why: "There would be nothing that may cross.",
+        remedy: "Give both sites a network of the same family.",
+    }
+    UNKNOWN_STARTER = "US310" "unknown-starter" Error {
+        what: "The site that is to open the tunnel is neither of its ends.",
+        why: "Then neither end would start, and the tunnel would never come up.",
+        remedy: "Name one of the two ends, or `either`.",
+    }
+    LIFETIME_OUT_OF_RANGE = "US311" "lifetime-out-of-range" Error {
+        what: "A lifetime that is too short to be kept up or too long to be safe.",
+        why: "Under 5 minutes the gateways spend their time rekeying; over 24 hours some platforms refuse it.",
+        remedy: "Choose a lifetime between 5 minutes and 24 hours.",
+    }
+    LIFETIMES_INVERTED = "US312" "lifetimes-inverted" Warning {
+        what: "The ESP lifetime is longer than the IKE lifetime.",
+        why: "The keys that carry the traffic would outlive the keys that protect their exchange.",
+        remedy: "Choose an ESP lifetime shorter than the IKE lifetime; 1h and 8h are usual.",
+    }
+    LIVENESS_OUT_OF_RANGE = "US313" "liveness-out-of-range" Error {
+        what: "A peer-liveness interval that is too short or too long.",
+        why: "Under 5 seconds a short loss takes the tunnel down; over an hour a dead peer goes unnoticed.",
+        remedy: "Choose between 5s and 1h, or `off`.",
+    }
+    TWO_OFFERS = "US314" "two-offers" Error {
+        what: "A tunnel has both a strength and proposals of its own for the same SA.",
+        why: "One of the two would win silently.",
+        remedy: "Keep `strength`, or write both `ike` and `esp` proposals yourself.",
+    }
+    NO_LIVENESS_BUT_AT_ONCE = "US315" "unwatched-tunnel" Warning {
+        what: "A tunnel that is to stay up has its peer-liveness check switched off.",
+        why: "When the peer restarts, the gateway goes on sending into an SA that nobody holds any more, until the lifetime ends.",
+        remedy: "Remove `liveness = \"off\"`, or set an interval.",
+    }
+}

@@ -1,0 +1,102 @@
+//! Address translation and packet filter of a gateway, in neutral words.
+
+use ipnet::IpNet;
+use std::net::IpAddr;
+
+/// Where a packet meets a filter rule.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Hook {
+    /// Packets for the gateway itself.
+    Input,
+    /// Packets that pass through.
+    Forward,
+}
+
+/// What a rule asks about IPsec.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Protection {
+    /// Nothing.
+    Any,
+    /// The packet is about to be sent through an SA.
+    Leaving,
+    /// The packet came out of an SA.
+    Arrived,
+}
+
+/// Kinds of traffic a rule can single out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Traffic {
+    /// Everything.
+    Any,
+    /// UDP to these destination ports.
+    Udp(Vec<u16>),
+    /// IP protocol 50 (RFC 4303).
+    Esp,
+}
+
+/// What happens to a packet that a filter rule matches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// It passes this chain.
+    Accept,
+    /// It is dropped.
+    Drop,
+}
+
+/// How the filter comes to the gateway.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FilterForm {
+    /// In a table of its own that hooks in by itself; for gateways without a filter of their own.
+    Standalone,
+    /// As chains that the administrator's own table includes and jumps to.
+    Joined,
+}
+
+/// The filter of a tunnel on one gateway.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Filter {
+    /// How it comes.
+    pub form: FilterForm,
+    /// Rules in order.
+    pub rules: Vec<FilterRule>,
+}
+
+/// One filter rule.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FilterRule {
+    /// Where it acts.
+    pub hook: Hook,
+    /// Source prefix.
+    pub from: IpNet,
+    /// Destination prefix.
+    pub to: IpNet,
+    /// What it asks about IPsec.
+    pub protection: Protection,
+    /// Which traffic.
+    pub traffic: Traffic,
+    /// What happens.
+    pub verdict: Verdict,
+}
+
+/// What a translation rule does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NatTarget {
+    /// The source keeps its address, and no later rule may change it.
+    KeepSource,
+    /// The source becomes this address.
+    SourceTo(IpAddr),
+}
+
+/// One translation rule after routing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NatRule {
+    /// Source prefix.
+    pub from: IpNet,
+    /// Destination prefix.
+    pub to: IpNet,
+    /// What happens.
+    pub target: NatTarget,
+    /// Order among all translation chains of the gateway: lower acts first. An administrator's
+    /// chain usually stands at 100.
+    pub order: i32,
+}

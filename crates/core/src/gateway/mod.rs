@@ -1,0 +1,250 @@
+//! One gateway as configured, seen from itself: the hub between descriptions and platforms.
+//!
+//! Every platform writes and reads this; nothing else knows a platform. Values compare without the
+//! places they were read from.
+
+mod filter;
+mod identity;
+mod proposal;
+mod tree;
+
+pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
+pub use identity::Identity;
+pub use proposal::{EspProposal, IkeProposal};
+pub use tree::{Tree, TreeFile};
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use ipnet::IpNet;
+
+use crate::secret::Secret;
+use crate::source::Place;
+
+/// One gateway.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Gateway {
+    /// Peers and what is exchanged with them.
+    pub connections: Vec<Connection>,
+    /// Shared secrets (the authentication part of the PAD, RFC 4301 section 4.4.3).
+    pub secrets: Vec<SharedSecret>,
+    /// Address translation, in the order in which it acts.
+    pub nat: Vec<NatRule>,
+    /// Packet filter.
+    pub filter: Option<Filter>,
+    /// Routes that the IKE daemon does not install itself.
+    pub routes: Vec<Route>,
+}
+
+/// Version of the key exchange.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum IkeVersion {
+    /// RFC 2409.
+    V1,
+    /// RFC 7296.
+    V2,
+}
+
+/// How an end proves its identity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Method {
+    /// Shared key message integrity code (RFC 7296 section 2.15).
+    SharedSecret,
+}
+
+/// Tunnel or transport mode (RFC 4301 section 3.2).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mode {
+    /// The whole inner packet is carried.
+    Tunnel,
+    /// Only the payload is carried.
+    Transport,
+}
+
+/// When a Child SA is opened by this end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Opening {
+    /// As soon as the daemon starts.
+    AtOnce,
+    /// When the first packet wants to cross.
+    OnTraffic,
+    /// Never by itself; it answers.
+    Wait,
+}
+
+/// What happens when the peer turns out to be dead.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OnDeadPeer {
+    /// Negotiate anew at once.
+    Reopen,
+    /// Wait for traffic.
+    AwaitTraffic,
+    /// Drop the SAs and wait for the peer.
+    Forget,
+}
+
+/// Life of an SA: replaced at the latest `margin` before it would end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Lifetime {
+    /// The end.
+    pub hard: Duration,
+    /// How long before the end the replacement begins at the latest; platforms here spread it
+    /// at random up to twice as early.
+    pub margin: Duration,
+}
+
+impl Lifetime {
+    /// A life with a tenth of it, at least 10 s, as margin.
+    pub fn with_tenth(hard: Duration) -> Self {
+        Lifetime { hard, margin: Duration::from_secs((hard.as_secs() / 10).max(10)) }
+    }
+
+    /// When the replacement begins at the latest.
+    pub fn soft(self) -> Duration {
+        self.hard.saturating_sub(self.margin)
+    }
+}
+
+/// Where a setting came from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// It was planned, not read.
+    Planned,
+    /// It is written at this place.
+    Stated(Place),
+    /// The configuration leaves it out; this is the platform's default.
+    Default,
+}
+
+/// A value that a configuration can leave out, and where it came from. Compares by value alone.
+#[derive(Clone, Debug)]
+pub struct Setting<T> {
+    /// The value in force.
+    pub value: T,
+    /// Where it came from.
+    pub origin: Origin,
+}
+
+impl<T> Setting<T> {
+    /// A value from a plan.
+    pub fn planned(value: T) -> Self {
+        Setting { value, origin: Origin::Planned }
+    }
+
+    /// A value read at a place.
+    pub fn stated(value: T, place: Place) -> Self {
+        Setting { value, origin: Origin::Stated(place) }
+    }
+
+    /// A platform's default.
+    pub fn default_of(value: T) -> Self {
+        Setting { value, origin: Origin::Default }
+    }
+}
+
+impl<T: PartialEq> PartialEq for Setting<T> {
+    fn eq(&self, other: &Self) -> bool {
+        self.value == other.value
+    }
+}
+
+impl<T: Eq> Eq for Setting<T> {}
+
+/// A peer: how it is reached, who it is, what is offered to it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Connection {
+    /// The name in the configuration.
+    pub name: String,
+    /// Version of the key exchange.
+    pub version: Setting<IkeVersion>,
+    /// Own address.
+    pub local: IpAddr,
+    /// The peer's address.
+    pub remote: IpAddr,
+    /// Own identity.
+    pub local_identity: Setting<Identity>,
+    /// The identity the peer must prove.
+    pub remote_identity: Setting<Identity>,
+    /// How this end proves itself.
+    pub local_method: Method,
+    /// How the peer proves itself.
+    pub remote_method: Method,
+    /// Proposals for the IKE SA, in order of preference.
+    pub ike: Setting<Vec<IkeProposal>>,
+    /// Life of the IKE SA.
+    pub ike_lifetime: Setting<Lifetime>,
+    /// Peer-liveness interval; `None` is off.
+    pub liveness: Setting<Option<Duration>>,
+    /// Whether it tries for ever to reach the peer.
+    pub persistent: Setting<bool>,
+    /// What may cross.
+    pub children: Vec<Child>,
+}
+
+/// A Child SA pair to be negotiated.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Child {
+    /// The name in the configuration.
+    pub name: String,
+    /// Local traffic selectors.
+    pub local: Vec<IpNet>,
+    /// Remote traffic selectors.
+    pub remote: Vec<IpNet>,
+    /// Proposals for ESP, in order of preference.
+    pub esp: Setting<Vec<EspProposal>>,
+    /// Tunnel or transport.
+    pub mode: Setting<Mode>,
+    /// Life of the ESP SAs.
+    pub lifetime: Setting<Lifetime>,
+    /// When this end opens it.
+    pub opening: Setting<Opening>,
+    /// What happens when the peer is dead.
+    pub on_dead_peer: Setting<OnDeadPeer>,
+    /// Anti-replay window in packets (RFC 4303 section 3.4.3).
+    pub replay_window: Setting<u32>,
+}
+
+/// A shared secret and the identities it belongs to, sorted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SharedSecret {
+    /// The identities of the two ends, in no particular order.
+    pub identities: Vec<Identity>,
+    /// The secret.
+    pub secret: Secret,
+}
+
+impl SharedSecret {
+    /// A secret between identities.
+    pub fn between(identities: impl IntoIterator<Item = Identity>, secret: Secret) -> Self {
+        let mut identities: Vec<_> = identities.into_iter().collect();
+        identities.sort();
+        SharedSecret { identities, secret }
+    }
+}
+
+/// A route to a remote network.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Route {
+    /// Where it leads.
+    pub to: IpNet,
+    /// Through which interface.
+    pub interface: String,
+}
+
+impl Gateway {
+    /// The secret this gateway would use with a peer: the entry that names both identities.
+    pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {
+        let (local, remote) = (&connection.local_identity.value, &connection.remote_identity.value);
+        self.secrets
+            .iter()
+            .find(|entry| entry.identities.contains(local) && entry.identities.contains(remote))
+            .map(|entry| &entry.secret)
+    }
+
+    /// Every pair of selectors, local and remote, over all connections.
+    pub fn selector_pairs(&self) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
+        self.connections.iter().flat_map(|connection| &connection.children).flat_map(|child| {
+            child.local.iter().flat_map(move |local| child.remote.iter().map(move |remote| (*local, *remote)))
+        })
+    }
+}

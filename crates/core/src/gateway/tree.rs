@@ -1,0 +1,74 @@
+//! A gateway's files, rooted at its `/`.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use zeroize::Zeroize;
+
+/// One file of a gateway.
+#[derive(Clone, PartialEq, Eq)]
+pub struct TreeFile {
+    /// Whether only root may read it (mode 0600); otherwise 0644.
+    pub private: bool,
+    /// Its text.
+    pub text: String,
+}
+
+impl TreeFile {
+    /// A file that anybody may read.
+    pub fn public(text: String) -> Self {
+        TreeFile { private: false, text }
+    }
+
+    /// A file with a secret in it.
+    pub fn private(text: String) -> Self {
+        TreeFile { private: true, text }
+    }
+
+    /// Permission bits.
+    pub fn mode(&self) -> u32 {
+        if self.private { 0o600 } else { 0o644 }
+    }
+}
+
+impl fmt::Debug for TreeFile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let text = if self.private { "[private]" } else { &self.text };
+        f.debug_struct("TreeFile").field("mode", &format_args!("{:o}", self.mode())).field("text", &text).finish()
+    }
+}
+
+impl Drop for TreeFile {
+    fn drop(&mut self) {
+        if self.private {
+            self.text.zeroize();
+        }
+    }
+}
+
+/// Files by path relative to the gateway's `/`, sorted.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Tree {
+    /// The files.
+    pub files: BTreeMap<String, TreeFile>,
+}
+
+impl Tree {
+    /// Adds a file.
+    pub fn add(&mut self, path: impl Into<String>, file: TreeFile) {
+        self.files.insert(path.into(), file);
+    }
+
+    /// Adds all files of another tree.
+    pub fn extend(&mut self, other: Tree) {
+        self.files.extend(other.files);
+    }
+
+    /// The files directly inside a folder whose name ends in a suffix, in order of name.
+    pub fn in_folder<'a>(&'a self, folder: &'a str, suffix: &'a str) -> impl Iterator<Item = (&'a str, &'a TreeFile)> {
+        self.files.iter().filter_map(move |(path, file)| {
+            let name = path.strip_prefix(folder)?.strip_prefix('/')?;
+            (!name.contains('/') && name.ends_with(suffix)).then_some((path.as_str(), file))
+        })
+    }
+}

@@ -1,0 +1,55 @@
+//! The pure core of Unified Span: text and values in, text and values out. No files, no clock, no
+//! environment, no terminal, no process.
+//!
+//! # The way through
+//!
+//! 1. [`Source`] holds a text; [`Description::parse`] reads it, with the place of every value.
+//! 2. [`check`] finds what would go wrong, before anything is decided.
+//! 3. [`agree`] decides each value once for both ends, from what both platforms can do, with reasons.
+//! 4. [`take_sides`] mirrors the agreement into two [`Gateway`]s: the hub model, seen from each end.
+//! 5. A [`Platform`] writes a gateway as the files of a daemon and reads such files back; a
+//!    [`PacketFilter`] does the same for translation and filter rules.
+//! 6. [`hold`] holds two gateways, as read from their files, against each other.
+//! 7. [`build`] goes the whole way for a description and returns trees of files, or findings.
+//!
+//! Everything that can be said to a user is a [`Finding`] of a rule in [`CATALOGUE`]. What an
+//! algorithm is stands in the registry ([`algorithm`]); how a platform spells it, in the platform's
+//! own table ([`Facts`]).
+
+mod agreement;
+pub mod algorithm;
+mod build;
+mod check;
+mod description;
+mod finding;
+mod gateway;
+mod mirror;
+mod packet_filter;
+mod platform;
+mod secret;
+mod source;
+
+pub use agreement::{Agreement, Reason, agree};
+pub use build::{Build, BuiltTunnel, build, verify};
+pub use check::{SecretFile, Supplied, check};
+pub use description::{
+    Description, Network, Pair, Pfs, Site, Tunnel, duration_words, is_name, language, language_reference, parse_duration, schema,
+};
+pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, in_reading_order, nearest, rule};
+pub use gateway::{
+    Child, Connection, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal, IkeVersion, Lifetime,
+    Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic, Tree,
+    TreeFile, Verdict,
+};
+pub use mirror::{End, Side, hold, take_sides};
+pub use packet_filter::{NFTABLES, NFTABLES_FOLDER, PacketFilter};
+pub use platform::{CipherName, Facts, Name, PLATFORMS, Platform, Remarks, Sa, Unwritable, platform};
+pub use secret::Secret;
+pub use source::{Located, Place, Position, Source, Span};
+
+/// Rules by name, for the command line's own findings.
+pub mod rules {
+    pub use crate::finding::{
+        CHANGED_BY_HAND, FOREIGN_FILE, NOT_A_FOLDER, NOT_UTF8, UNREADABLE_MANIFEST,
+    };
+}

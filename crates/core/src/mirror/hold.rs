@@ -1,0 +1,146 @@
+//! One end held against the other: what must be equal, what must be crossed, what must be covered.
+//!
+//! It works on gateways as they were read from files, never on the plan behind them.
+
+use std::collections::BTreeSet;
+
+use ipnet::IpNet;
+
+use crate::finding::{self as rules, Finding, Rule};
+use crate::gateway::{Connection, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Protection, Traffic, Verdict};
+
+/// What is known about an end beside its configuration.
+#[derive(Clone, Copy, Debug)]
+pub struct End<'a> {
+    /// The site's name, for messages.
+    pub name: &'a str,
+    /// The gateway as read.
+    pub gateway: &'a Gateway,
+    /// Whether it translates what leaves for the internet.
+    pub shares_internet: bool,
+}
+
+/// Holds two ends of one tunnel against each other. Nothing is found in a pair that fits.
+pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let (Some(one), Some(other)) = (left.gateway.connections.first(), right.gateway.connections.first()) else {
+        let lacking = if left.gateway.connections.is_empty() { left.name } else { right.name };
+        return vec![Finding::new(&rules::METHODS_DIFFER, format!("{lacking} has no connection"))];
+    };
+    let mut say = |rule: &'static Rule, differs: bool, message: String| {
+        if differs {
+            findings.push(Finding::new(rule, message));
+        }
+    };
+    let names = format!("{} and {}", left.name, right.name);
+    let methods = |c: &Connection| (c.version.value, c.local_method, c.remote_method);
+    let (version, local, remote) = methods(one);
+    say(&rules::METHODS_DIFFER, (version, remote, local) != methods(other) || modes(one) != modes(other), format!("{names} differ in version, method or mode"));
+    say(&rules::ADDRESSES_NOT_CROSSED, (one.local, one.remote) != (other.remote, other.local), format!("the addresses of {names} are not crossed"));
+    say(
+        &rules::IDENTITIES_NOT_CROSSED,
+        one.local_identity != other.remote_identity || one.remote_identity != other.local_identity,
+        format!("the identities of {names} are not crossed"),
+    );
+    say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), format!("the IKE proposals of {names} differ"));
+    let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
+    say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
+    say(&rules::SELECTORS_NOT_MIRRORED, selectors(one, false) != selectors(other, true), format!("the selectors of {names} do not mirror each other"));
+    say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), format!("the ESP proposals of {names} differ"));
+    let waits = |c: &Connection| c.children.iter().all(|child| child.opening.value == Opening::Wait);
+    say(&rules::NOBODY_STARTS, waits(one) && waits(other), format!("neither of {names} opens the tunnel by itself"));
+    for end in [left, right] {
+        findings.extend(exemption(end));
+        findings.extend(passage(end));
+    }
+    findings
+}
+
+fn modes(connection: &Connection) -> Vec<crate::gateway::Mode> {
+    connection.children.iter().map(|child| child.mode.value).collect()
+}
+
+/// The selector lists of each child; turned round if asked.
+fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec<IpNet>)> {
+    let each = connection.children.iter().map(|child| (child.local.clone(), child.remote.clone()));
+    each.map(|(local, remote)| if turned { (remote, local) } else { (local, remote) }).collect()
+}
+
+fn esp_alike(one: &Connection, other: &Connection) -> bool {
+    one.children.iter().all(|child| {
+        let twin = other.children.iter().find(|twin| twin.local == child.remote && twin.remote == child.local);
+        !child.esp.value.is_empty() && twin.is_none_or(|twin| twin.esp == child.esp)
+    })
+}
+
+/// The exemption covers each pair of selectors both ways, and nothing else.
+fn exemption(end: End<'_>) -> Option<Finding> {
+    let wanted: BTreeSet<_> = match end.shares_internet {
+        true => end.gateway.selector_pairs().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
+        false => BTreeSet::new(),
+    };
+    let kept: BTreeSet<_> =
+        end.gateway.nat.iter().filter(|rule| rule.target == NatTarget::KeepSource).map(|rule| (rule.from, rule.to)).collect();
+    let message = match (wanted.difference(&kept).next(), kept.difference(&wanted).next()) {
+        (Some((from, to)), _) => format!("{}: traffic from {from} to {to} is not exempt from translation", end.name),
+        (_, Some((from, to))) => format!("{}: traffic from {from} to {to} is exempt although it does not cross", end.name),
+        _ => return None,
+    };
+    Some(Finding::new(&rules::EXEMPTION_INEXACT, message))
+}
+
+/// The filter lets IKE, ESP and each pair both ways through.
+fn passage(end: End<'_>) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let empty = Filter { form: FilterForm::Standalone, rules: Vec::new() };
+    let filter = end.gateway.filter.as_ref().unwrap_or(&empty);
+    let mut need = |packet: Packet, what: String| {
+        if !filter.lets_through(&packet) {
+            findings.push(Finding::new(&rules::FILTER_INCOMPLETE, format!("{}: the filter does not allow {what}", end.name)));
+        }
+    };
+    for connection in &end.gateway.connections {
+        let (peer, me) = (IpNet::from(connection.remote), IpNet::from(connection.local));
+        let reach = |traffic| Packet { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic };
+        need(reach(Traffic::Udp(vec![500])), format!("UDP 500 from {}", connection.remote));
+        need(reach(Traffic::Udp(vec![4500])), format!("UDP 4500 from {}", connection.remote));
+        need(reach(Traffic::Esp), format!("ESP from {}", connection.remote));
+    }
+    for (local, remote) in end.gateway.selector_pairs() {
+        let pass = |from, to, protection| Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
+        need(pass(local, remote, Protection::Leaving), format!("{local} to {remote} through the tunnel"));
+        need(pass(remote, local, Protection::Arrived), format!("{remote} to {local} out of the tunnel"));
+    }
+    findings
+}
+
+/// A class of packets to hold against a filter.
+struct Packet {
+    hook: Hook,
+    from: IpNet,
+    to: IpNet,
+    protection: Protection,
+    traffic: Traffic,
+}
+
+impl Filter {
+    /// Whether an explicit rule accepts these packets before one drops them.
+    fn lets_through(&self, packet: &Packet) -> bool {
+        self.rules.iter().find(|rule| rule.applies(packet)).is_some_and(|rule| rule.verdict == Verdict::Accept)
+    }
+}
+
+impl FilterRule {
+    fn applies(&self, packet: &Packet) -> bool {
+        let traffic = match (&self.traffic, &packet.traffic) {
+            (Traffic::Any, _) => true,
+            (Traffic::Udp(allowed), Traffic::Udp(ports)) => ports.iter().all(|port| allowed.contains(port)),
+            (one, other) => one == other,
+        };
+        self.hook == packet.hook
+            && self.from.contains(&packet.from)
+            && self.to.contains(&packet.to)
+            && (self.protection == Protection::Any || self.protection == packet.protection)
+            && traffic
+    }
+}

@@ -1,0 +1,179 @@
+//! Both sides of an agreement. Local and remote, initiator and responder, in and out are mirrored
+//! here and nowhere else.
+
+mod hold;
+
+pub use hold::{End, hold};
+
+use ipnet::IpNet;
+
+use crate::agreement::Agreement;
+use crate::description::{Description, Site, Tunnel};
+use crate::gateway::{
+    Child, Connection, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Setting,
+    SharedSecret, Traffic, Verdict,
+};
+use crate::packet_filter::EXEMPTION_ORDER;
+use crate::platform::Remarks;
+use crate::secret::Secret;
+
+/// One gateway's share of a tunnel: what to write, and the remarks that go with it.
+#[derive(Clone, Debug)]
+pub struct Side {
+    /// The gateway.
+    pub gateway: Gateway,
+    /// Comments for its files.
+    pub remarks: Remarks,
+}
+
+/// Takes both sides of a tunnel.
+pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreement, secret: &Secret) -> [Side; 2] {
+    [0, 1].map(|end| Taking { description, tunnel, agreement, end }.side(secret))
+}
+
+/// A view of a tunnel from one of its ends.
+struct Taking<'a> {
+    description: &'a Description,
+    tunnel: &'a Tunnel,
+    agreement: &'a Agreement,
+    end: usize,
+}
+
+impl Taking<'_> {
+    fn me(&self) -> &Site {
+        self.description.ends(self.tunnel)[self.end]
+    }
+
+    fn peer(&self) -> &Site {
+        self.description.ends(self.tunnel)[1 - self.end]
+    }
+
+    /// Selector pairs as this end sees them: local, remote.
+    fn pairs(&self) -> Vec<(IpNet, IpNet)> {
+        let ends = self.description.ends(self.tunnel);
+        let networks = |pair: &crate::description::Pair| [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value];
+        self.tunnel.pairs.iter().map(|pair| (networks(pair)[self.end], networks(pair)[1 - self.end])).collect()
+    }
+
+    /// Names of the pairs, alike on both ends: networks in the order of `between`.
+    fn pair_names(&self) -> impl Iterator<Item = String> + '_ {
+        let ends = self.description.ends(self.tunnel);
+        self.tunnel.pairs.iter().map(move |pair| {
+            let (first, second) = (&ends[0].networks[pair.first].name.value, &ends[1].networks[pair.second].name.value);
+            format!("{first}_{second}")
+        })
+    }
+
+    fn side(&self, secret: &Secret) -> Side {
+        let (me, peer) = (self.me(), self.peer());
+        let gateway = Gateway {
+            connections: vec![self.connection()],
+            secrets: vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
+            nat: if me.shares_internet { self.exemption() } else { Vec::new() },
+            filter: Some(Filter { form: me.filter, rules: self.filter() }),
+            routes: Vec::new(),
+        };
+        Side { gateway, remarks: self.remarks() }
+    }
+
+    fn connection(&self) -> Connection {
+        let (me, peer, agreement) = (self.me(), self.peer(), self.agreement);
+        Connection {
+            name: self.tunnel.name.value.clone(),
+            version: Setting::planned(agreement.version),
+            local: me.address.value,
+            remote: peer.address.value,
+            local_identity: Setting::planned(me.identity()),
+            remote_identity: Setting::planned(peer.identity()),
+            local_method: Method::SharedSecret,
+            remote_method: Method::SharedSecret,
+            ike: Setting::planned(agreement.ike.clone()),
+            ike_lifetime: Setting::planned(agreement.ike_lifetime),
+            liveness: Setting::planned(agreement.liveness),
+            persistent: Setting::planned(agreement.opening[self.end] != Opening::Wait),
+            children: self.children(),
+        }
+    }
+
+    fn children(&self) -> Vec<Child> {
+        let agreement = self.agreement;
+        self.pairs()
+            .into_iter()
+            .zip(self.pair_names())
+            .map(|((local, remote), name)| Child {
+                name: format!("{}_{name}", self.tunnel.name.value),
+                local: vec![local],
+                remote: vec![remote],
+                esp: Setting::planned(agreement.esp.clone()),
+                mode: Setting::planned(Mode::Tunnel),
+                lifetime: Setting::planned(agreement.esp_lifetime),
+                opening: Setting::planned(agreement.opening[self.end]),
+                on_dead_peer: Setting::planned(agreement.on_dead_peer[self.end]),
+                replay_window: Setting::planned(agreement.replay_window),
+            })
+            .collect()
+    }
+
+    /// What crosses keeps its source, whichever side opened the connection.
+    fn exemption(&self) -> Vec<NatRule> {
+        let keep = |from, to| NatRule { from, to, target: NatTarget::KeepSource, order: EXEMPTION_ORDER };
+        let mut rules: Vec<_> = self.pairs().into_iter().flat_map(|(local, remote)| [keep(local, remote), keep(remote, local)]).collect();
+        // The dialect keeps families in tables of their own.
+        rules.sort_by_key(|rule| !rule.from.addr().is_ipv4());
+        rules
+    }
+
+    /// IKE and ESP from the peer to the gateway; each pair both ways, but only through the tunnel.
+    fn filter(&self) -> Vec<FilterRule> {
+        let (me, peer) = (IpNet::from(self.me().address.value), IpNet::from(self.peer().address.value));
+        let reach = |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
+        let pass = |from, to, protection, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any, verdict };
+        let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
+        for (local, remote) in self.pairs() {
+            rules.extend([
+                pass(local, remote, Protection::Leaving, Verdict::Accept),
+                pass(local, remote, Protection::Any, Verdict::Drop),
+                pass(remote, local, Protection::Arrived, Verdict::Accept),
+                pass(remote, local, Protection::Any, Verdict::Drop),
+            ]);
+        }
+        rules
+    }
+
+    fn remarks(&self) -> Remarks {
+        let (me, peer, tunnel) = (self.me(), self.peer(), self.tunnel);
+        let (t, s, p) = (format!("tunnel.{}", tunnel.name.value), format!("site.{}", me.name.value), format!("site.{}", peer.name.value));
+        let mut head = vec![
+            format!("{}: tunnel {} to {}", me.name.value, tunnel.name.value, peer.name.value),
+            format!("Written by Unified Span from {}; change it there, not here.", self.description.source.name()),
+            "Remarks name the key of the description that a setting follows from.".to_owned(),
+        ];
+        head.extend(me.note.iter().map(|note| format!("{s}.note: {note}")));
+        head.extend(tunnel.note.iter().map(|note| format!("{t}.note: {note}")));
+        let ends = self.description.ends(tunnel);
+        let selectors = tunnel.pairs.iter().map(|pair| {
+            let (first, second) = (&ends[0].networks[pair.first].name.value, &ends[1].networks[pair.second].name.value);
+            format!("{t}.carries: site.{}.networks.{first}, site.{}.networks.{second}", ends[0].name.value, ends[1].name.value)
+        });
+        let identity_key = |site: &Site, key: &str| match site.identity {
+            Some(_) => format!("{key}.identity"),
+            None => format!("{key}.gateway.address"),
+        };
+        Remarks {
+            stem: tunnel.name.value.clone(),
+            head,
+            addresses: format!("{s}.gateway.address, {p}.gateway.address"),
+            identities: format!("{}, {}", identity_key(me, &s), identity_key(peer, &p)),
+            ike: format!("{t}.{}", tunnel.offer.ike_key),
+            esp: format!("{t}.{}, {t}.pfs", tunnel.offer.esp_key),
+            ike_lifetime: format!("{t}.ike-lifetime"),
+            esp_lifetime: format!("{t}.esp-lifetime"),
+            liveness: format!("{t}.liveness"),
+            opening: format!("{t}.opened-by, {t}.opens"),
+            secret: format!("{t}.secret"),
+            selectors: selectors.collect(),
+            exemption: format!("{s}.shares-internet, {t}.carries"),
+            filter: format!("{s}.filter, {t}.carries"),
+        }
+    }
+}

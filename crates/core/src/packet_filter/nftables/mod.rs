@@ -1,0 +1,47 @@
+//! nftables 1.0.6 as Debian 12 packages it.
+//!
+//! # Why the exemption holds
+//!
+//! A gateway that shares its internet access has a masquerade rule in some table that belongs to
+//! the administrator. An `accept` in a chain of ours ends only our chain: the packet goes on to the
+//! next chain at the same hook, and there it is translated. What does end the matter is a
+//! translation: the kernel decides once per connection and direction, and as soon as a chain
+//! has set the source (`nf_nat_initialized` for the source manipulation), later chains are not asked
+//! any more. So the exemption is a translation of each source to itself, in a chain that stands
+//! just before the usual place of masquerading (priority 90 against 100, `srcnat`). The
+//! administrator's table stays as it is. Both directions are translated to themselves, because a
+//! connection may be opened from either side.
+
+mod read;
+mod syntax;
+mod write;
+
+use super::PacketFilter;
+use crate::finding::Finding;
+use crate::gateway::{Filter, Gateway, NatRule, Tree};
+use crate::platform::{Remarks, Unwritable};
+
+/// The folder of its files, below the gateway's `/`.
+pub const FOLDER: &str = "etc/nftables.d";
+
+/// Where our translation stands: before the administrator's, which usually has 100.
+pub(crate) const EXEMPTION_ORDER: i32 = 90;
+
+struct Nftables;
+
+/// The packet filter.
+pub static NFTABLES: &dyn PacketFilter = &Nftables;
+
+impl PacketFilter for Nftables {
+    fn title(&self) -> &'static str {
+        "nftables 1.0.6 (Debian 12)"
+    }
+
+    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        write::write(gateway, remarks)
+    }
+
+    fn read(&self, tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
+        read::read(tree)
+    }
+}

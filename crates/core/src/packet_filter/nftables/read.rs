@@ -1,0 +1,136 @@
+//! Reads rulesets: what the writer writes, and names everything else.
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use super::FOLDER;
+use super::syntax::{Statement, parse};
+use crate::finding::{self as rules, Finding};
+use crate::gateway::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Tree, Verdict};
+use crate::source::Source;
+
+pub(super) fn read(tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
+    let mut found = Found { nat: Vec::new(), rules: Vec::new(), form: None, findings: Vec::new() };
+    for (path, file) in tree.in_folder(FOLDER, ".nft") {
+        let source = Source::new(path, file.text.as_str());
+        for statement in parse(&source, &mut found.findings) {
+            match statement.words.as_slice() {
+                ["table", _, _] => statement.block.iter().for_each(|inner| found.chain(&source, inner)),
+                ["delete", "table", ..] => {}
+                _ => found.unknown(&source, &statement),
+            }
+        }
+    }
+    for (path, file) in tree.in_folder(FOLDER, ".chains") {
+        let source = Source::new(path, file.text.as_str());
+        for statement in parse(&source, &mut found.findings) {
+            found.chain(&source, &statement);
+        }
+    }
+    found.nat.sort_by_key(|rule| rule.order);
+    let filter = found.form.map(|form| Filter { form, rules: found.rules });
+    (found.nat, filter, found.findings)
+}
+
+struct Found {
+    nat: Vec<NatRule>,
+    rules: Vec<FilterRule>,
+    form: Option<FilterForm>,
+    findings: Vec<Finding>,
+}
+
+/// What a chain is for.
+enum Role {
+    Nat(i32),
+    Filter(FilterForm, Hook),
+}
+
+impl Found {
+    fn unknown(&mut self, source: &Source, statement: &Statement<'_>) {
+        let message = format!("`{}` is not understood", statement.words.join(" "));
+        self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(statement.span)));
+    }
+
+    fn chain(&mut self, source: &Source, chain: &Statement<'_>) {
+        let ["chain", name] = chain.words.as_slice() else { return self.unknown(source, chain) };
+        let mut role = match name.rsplit_once('-') {
+            Some((_, "input")) => Some(Role::Filter(FilterForm::Joined, Hook::Input)),
+            Some((_, "forward")) => Some(Role::Filter(FilterForm::Joined, Hook::Forward)),
+            _ => None,
+        };
+        for statement in &chain.block {
+            match (statement.words.as_slice(), &role) {
+                (["type", "nat", "hook", "postrouting", "priority", order], _) => role = order.parse().ok().map(Role::Nat),
+                (["type", "filter", "hook", "input", "priority", "0"], _) => role = Some(Role::Filter(FilterForm::Standalone, Hook::Input)),
+                (["type", "filter", "hook", "forward", "priority", "0"], _) => role = Some(Role::Filter(FilterForm::Standalone, Hook::Forward)),
+                (["policy", "accept"], _) => {}
+                (words, Some(Role::Nat(order))) => match nat_rule(words, *order) {
+                    Some(rule) => self.nat.push(rule),
+                    None => self.unknown(source, statement),
+                },
+                (words, Some(Role::Filter(_, hook))) => match filter_rule(words, *hook) {
+                    Some(rule) => self.rules.push(rule),
+                    None => self.unknown(source, statement),
+                },
+                _ => self.unknown(source, statement),
+            }
+        }
+        if let Some(Role::Filter(form, _)) = role {
+            self.form = Some(form);
+        }
+    }
+}
+
+fn net(text: &str) -> Option<IpNet> {
+    text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+}
+
+/// Source and destination at the head of a rule, and the rest of it.
+fn ends<'w, 'a>(words: &'w [&'a str]) -> Option<(IpNet, IpNet, &'w [&'a str])> {
+    match words {
+        ["ip" | "ip6", "saddr", from, "ip" | "ip6", "daddr", to, rest @ ..] => Some((net(from)?, net(to)?, rest)),
+        _ => None,
+    }
+}
+
+/// Skips a counter, with or without the figures that a listing adds.
+fn without_counter<'w, 'a>(words: &'w [&'a str]) -> &'w [&'a str] {
+    match words {
+        ["counter", "packets", _, "bytes", _, rest @ ..] | ["counter", rest @ ..] => rest,
+        _ => words,
+    }
+}
+
+fn nat_rule(words: &[&str], order: i32) -> Option<NatRule> {
+    let (from, to, rest) = ends(words)?;
+    let target = match without_counter(rest) {
+        ["snat", "ip" | "ip6", "prefix", "to", same] if net(same)? == from => NatTarget::KeepSource,
+        ["snat", "to", address] => NatTarget::SourceTo(address.parse().ok()?),
+        _ => return None,
+    };
+    Some(NatRule { from, to, target, order })
+}
+
+fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
+    let (from, to, rest) = ends(words)?;
+    let (protection, rest) = match rest {
+        ["rt", "ipsec", "exists", rest @ ..] => (Protection::Leaving, rest),
+        ["meta", "ipsec", "exists", rest @ ..] => (Protection::Arrived, rest),
+        _ => (Protection::Any, rest),
+    };
+    let (traffic, rest) = match rest {
+        ["meta", "l4proto", "esp", rest @ ..] => (Traffic::Esp, rest),
+        ["udp", "dport", "{", rest @ ..] => {
+            let end = rest.iter().position(|word| *word == "}")?;
+            (Traffic::Udp(rest[..end].iter().map(|port| port.parse().ok()).collect::<Option<_>>()?), &rest[end + 1..])
+        }
+        _ => (Traffic::Any, rest),
+    };
+    let verdict = match without_counter(rest) {
+        ["accept"] => Verdict::Accept,
+        ["drop"] => Verdict::Drop,
+        _ => return None,
+    };
+    Some(FilterRule { hook, from, to, protection, traffic, verdict })
+}

@@ -1,0 +1,131 @@
+//! Writes rulesets. Each tunnel has tables of its own, so that it can be loaded and taken out alone.
+
+use std::fmt::Write as _;
+
+use ipnet::IpNet;
+
+use super::FOLDER;
+use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
+use crate::platform::text::{head, remark};
+use crate::platform::{Remarks, Unwritable};
+
+pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let table = table_name(&remarks.stem).map_err(|e| vec![e])?;
+    let mut tree = Tree::default();
+    let mut rules = head(&remarks.head);
+    let mut any = false;
+    for (family, ipv4) in [("ip", true), ("ip6", false)] {
+        let nat: Vec<_> = gateway.nat.iter().filter(|rule| rule.from.addr().is_ipv4() == ipv4).collect();
+        if !nat.is_empty() {
+            any = true;
+            write_nat(&mut rules, family, &table, &nat, remarks)?;
+        }
+    }
+    match &gateway.filter {
+        Some(filter) if filter.form == FilterForm::Standalone => {
+            any = true;
+            fresh_table(&mut rules, "inet", &table);
+            write_filter(&mut rules, filter, &table, "\t", remarks);
+            rules.push_str("}\n");
+        }
+        Some(filter) => {
+            let mut chains = head(&remarks.head);
+            remark(&mut chains, "", "Include this file inside your own table and jump to its chains before your rules that drop:");
+            remark(&mut chains, "", &format!("    include \"/{FOLDER}/{table}.chains\""));
+            remark(&mut chains, "", &format!("    chain input {{ ... jump {table}-input ... }}"));
+            remark(&mut chains, "", &format!("    chain forward {{ ... jump {table}-forward ... }}"));
+            write_filter(&mut chains, filter, &table, "", remarks);
+            tree.add(format!("{FOLDER}/{table}.chains"), TreeFile::public(chains));
+        }
+        None => {}
+    }
+    if any {
+        tree.add(format!("{FOLDER}/{table}.nft"), TreeFile::public(rules));
+    }
+    Ok(tree)
+}
+
+/// The name of a tunnel's tables. The grammar takes letters, digits, `_`, `-` and `.`.
+fn table_name(stem: &str) -> Result<String, Unwritable> {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b == b'-' || b == b'_';
+    if stem.bytes().all(plain) && !stem.is_empty() {
+        Ok(format!("uspan-{stem}"))
+    } else {
+        Err(Unwritable::new("a table name with other characters than letters, digits, `-` and `_`", "Choose a plain name."))
+    }
+}
+
+/// Opens a table, emptied first, so that loading the file twice is the same as loading it once.
+fn fresh_table(out: &mut String, family: &str, table: &str) {
+    let _ = writeln!(out, "table {family} {table}\ndelete table {family} {table}\ntable {family} {table} {{");
+}
+
+fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
+    let order = rules[0].order;
+    if rules.iter().any(|rule| rule.order != order) {
+        return Err(vec![Unwritable::new("translations of one tunnel at different priorities", "Use one priority.")]);
+    }
+    fresh_table(out, family, table);
+    remark(out, "\t", &remarks.exemption);
+    remark(out, "\t", "Each source is translated to itself: that settles the matter before any later chain is asked.");
+    let _ = writeln!(out, "\tchain keep-address {{\n\t\ttype nat hook postrouting priority {order}; policy accept;");
+    for rule in rules {
+        let ends = ends(rule.from, rule.to);
+        let _ = match rule.target {
+            NatTarget::KeepSource => writeln!(out, "\t\t{ends} counter snat {family} prefix to {}", rule.from),
+            NatTarget::SourceTo(address) => writeln!(out, "\t\t{ends} counter snat to {address}"),
+        };
+    }
+    out.push_str("\t}\n}\n");
+    Ok(())
+}
+
+/// Source and destination of a rule.
+fn ends(from: IpNet, to: IpNet) -> String {
+    let family = if from.addr().is_ipv4() { "ip" } else { "ip6" };
+    format!("{family} saddr {} {family} daddr {}", host_or_net(from), host_or_net(to))
+}
+
+fn host_or_net(net: IpNet) -> String {
+    if net.prefix_len() == net.max_prefix_len() { net.addr().to_string() } else { net.to_string() }
+}
+
+fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, remarks: &Remarks) {
+    remark(out, indent, &remarks.filter);
+    for (hook, word) in [(Hook::Input, "input"), (Hook::Forward, "forward")] {
+        match filter.form {
+            FilterForm::Standalone => {
+                let _ = writeln!(out, "{indent}chain {word} {{\n{indent}\ttype filter hook {word} priority 0; policy accept;");
+            }
+            FilterForm::Joined => {
+                let _ = writeln!(out, "{indent}chain {table}-{word} {{");
+            }
+        }
+        for rule in filter.rules.iter().filter(|rule| rule.hook == hook) {
+            let _ = writeln!(out, "{indent}\t{}", filter_rule(rule));
+        }
+        let _ = writeln!(out, "{indent}}}");
+    }
+}
+
+fn filter_rule(rule: &FilterRule) -> String {
+    let mut text = ends(rule.from, rule.to);
+    match rule.protection {
+        Protection::Any => {}
+        Protection::Leaving => text.push_str(" rt ipsec exists"),
+        Protection::Arrived => text.push_str(" meta ipsec exists"),
+    }
+    match &rule.traffic {
+        Traffic::Any => {}
+        Traffic::Udp(ports) => {
+            let ports: Vec<_> = ports.iter().map(ToString::to_string).collect();
+            let _ = write!(text, " udp dport {{ {} }}", ports.join(", "));
+        }
+        Traffic::Esp => text.push_str(" meta l4proto esp"),
+    }
+    text.push_str(match rule.verdict {
+        Verdict::Accept => " counter accept",
+        Verdict::Drop => " counter drop",
+    });
+    text
+}

@@ -1,0 +1,74 @@
+//! Names, limits and defaults. Sources: ipsec.conf(5) and ipsec.secrets(5) of 4.10; the
+//! listing of its `algparse -v`.
+
+use std::time::Duration;
+
+use super::super::names::{Sa, cipher, name};
+use super::super::Facts;
+use crate::gateway::IkeVersion;
+
+use Sa::{Both, Esp};
+
+#[rustfmt::skip]
+pub(super) static FACTS: Facts = Facts {
+    word: "libreswan",
+    title: "Libreswan 4.10 (Debian 12)",
+    version: "4.10",
+    source: "ipsec.conf(5), ipsec.secrets(5), algparse -v",
+    packages: "libreswan",
+    files: "/etc/ipsec.d",
+    versions: &[IkeVersion::V2],
+    ciphers: &[
+        cipher( 3,   0, "3des",              Both),
+        cipher(11,   0, "null",              Esp),
+        cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
+        cipher(13, 128, "aesctr128",         Both), cipher(13, 192, "aesctr192",         Both), cipher(13, 256, "aesctr256",         Both),
+        cipher(14, 128, "aes_ccm_a128",      Esp),  cipher(14, 192, "aes_ccm_a192",      Esp),  cipher(14, 256, "aes_ccm_a256",      Esp),
+        cipher(15, 128, "aes_ccm_b128",      Esp),  cipher(15, 192, "aes_ccm_b192",      Esp),  cipher(15, 256, "aes_ccm_b256",      Esp),
+        cipher(16, 128, "aes_ccm_c128",      Esp),  cipher(16, 192, "aes_ccm_c192",      Esp),  cipher(16, 256, "aes_ccm_c256",      Esp),
+        cipher(18, 128, "aes_gcm_a128",      Both), cipher(18, 192, "aes_gcm_a192",      Both), cipher(18, 256, "aes_gcm_a256",      Both),
+        cipher(19, 128, "aes_gcm_b128",      Both), cipher(19, 192, "aes_gcm_b192",      Both), cipher(19, 256, "aes_gcm_b256",      Both),
+        cipher(20, 128, "aes_gcm128",        Both), cipher(20, 192, "aes_gcm192",        Both), cipher(20, 256, "aes_gcm256",        Both),
+        cipher(21, 128, "aes_gmac128",       Esp),  cipher(21, 192, "aes_gmac192",       Esp),  cipher(21, 256, "aes_gmac256",       Esp),
+        cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
+        cipher(24, 128, "camellia_ctr128",   Esp),  cipher(24, 192, "camellia_ctr192",   Esp),  cipher(24, 256, "camellia_ctr256",   Esp),
+        cipher(28,   0, "chacha20_poly1305", Both),
+    ],
+    prfs: &[
+        name(1, "md5", Both), name(2, "sha1", Both), name(4, "aes_xcbc", Both), name(5, "sha2_256", Both),
+        name(6, "sha2_384", Both), name(7, "sha2_512", Both),
+    ],
+    integrities: &[
+        name(1, "md5", Both), name(2, "sha1", Both), name(5, "aes_xcbc", Both), name(8, "aes_cmac", Esp),
+        name(12, "sha2_256", Both), name(13, "sha2_384", Both), name(14, "sha2_512", Both),
+    ],
+    groups: &[
+        name(5, "modp1536", Both), name(14, "modp2048", Both), name(15, "modp3072", Both), name(16, "modp4096", Both),
+        name(17, "modp6144", Both), name(18, "modp8192", Both), name(19, "dh19", Both), name(20, "dh20", Both),
+        name(21, "dh21", Both), name(31, "dh31", Both),
+    ],
+    prf_follows_integrity: true,
+    one_pfs_group: true,
+    longest_lifetime: Duration::from_secs(86_400),
+    installs_routes: true,
+    defaults: &[
+        ("IKE lifetime", "8 h"),
+        ("ESP lifetime", "8 h"),
+        ("rekey margin", "9 min, up to twice as early"),
+        ("peer-liveness", "off"),
+        ("tries to reach the peer", "for ever"),
+        ("replay window", "128 packets"),
+        ("opens", "never by itself"),
+        ("PFS", "on, with the group of the IKE SA"),
+    ],
+    take_up: &["ipsec secrets", "ipsec auto --asynchronous --start {}"],
+};
+
+/// What holds where a connection leaves a setting out (ipsec.conf(5)).
+pub(super) mod default {
+    use std::time::Duration;
+
+    pub(crate) const LIFETIME: Duration = Duration::from_secs(8 * 3600);
+    pub(crate) const MARGIN: Duration = Duration::from_secs(9 * 60);
+    pub(crate) const REPLAY_WINDOW: u32 = 128;
+}

@@ -1,0 +1,31 @@
+//! Libreswan 4.10 as Debian 12 packages it.
+
+mod facts;
+mod proposal;
+mod read;
+mod syntax;
+mod write;
+
+use super::{Facts, Platform, Remarks, Unwritable};
+use crate::finding::Finding;
+use crate::gateway::{Gateway, Tree};
+
+/// The platform.
+pub(super) struct Libreswan;
+
+impl Platform for Libreswan {
+    fn facts(&self) -> &'static Facts {
+        &facts::FACTS
+    }
+
+    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        write::write(gateway, remarks)
+    }
+
+    fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
+        read::read(tree)
+    }
+}
+
+/// Where its connection and secrets files stand.
+const FOLDER: &str = "etc/ipsec.d";

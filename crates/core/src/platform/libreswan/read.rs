@@ -1,0 +1,230 @@
+//! Reads ipsec.conf(5) sections and ipsec.secrets(5) files into a gateway. What is left out becomes
+//! the default of 4.10. Sections that share a peer are one connection with several children, as the
+//! daemon shares the IKE SA between them.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use super::FOLDER;
+use super::facts::default;
+use super::proposal::{read_esp, read_ike};
+use super::syntax::{Section, parse, parse_secrets};
+use crate::finding::{self as rules, Finding, Rule};
+use crate::gateway::{
+    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting, SharedSecret, Tree,
+};
+use crate::secret::Secret;
+use crate::source::{Located, Source, Span};
+
+pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let mut gateway = Gateway::default();
+    let mut findings = Vec::new();
+    for (path, file) in tree.in_folder(FOLDER, ".conf") {
+        let source = Source::new(path, file.text.as_str());
+        let (sections, syntax) = parse(&source);
+        findings.extend(syntax);
+        let mut reader = Reader { source: &source, sections: &sections, findings: &mut findings };
+        reader.known();
+        for section in sections.iter().filter(|s| s.kind == "conn" && s.get("auto").is_some_and(|a| a.value != "ignore")) {
+            if let Some(connection) = reader.connection(section) {
+                merge(&mut gateway.connections, connection);
+            }
+        }
+    }
+    for (path, file) in tree.in_folder(FOLDER, ".secrets") {
+        let source = Source::new(path, file.text.as_str());
+        for entry in parse_secrets(&source, &mut findings) {
+            let identities: Vec<_> = entry.identities.iter().filter_map(|text| identity(text)).collect();
+            match decode_secret(entry.secret) {
+                Some(secret) => gateway.secrets.push(SharedSecret::between(identities, secret)),
+                None => findings.push(Finding::new(&rules::DEVICE_VALUE, "the secret cannot be decoded").at(source.place(entry.span))),
+            }
+        }
+    }
+    (gateway, findings)
+}
+
+/// Adds a connection, or its child to the connection with the same peer settings.
+fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
+    let mut children = std::mem::take(&mut new.children);
+    for known in connections.iter_mut().rev() {
+        let theirs = std::mem::take(&mut known.children);
+        let same = *known == new;
+        known.children = theirs;
+        if same {
+            known.children.append(&mut children);
+            return;
+        }
+    }
+    connections.push(Connection { children, ..new });
+}
+
+const KEYS: &[&str] = &[
+    "also", "ikev2", "authby", "left", "right", "leftid", "rightid", "leftsubnet", "rightsubnet", "ike", "esp", "pfs", "esn",
+    "type", "ikelifetime", "salifetime", "rekeymargin", "dpddelay", "dpdtimeout", "dpdaction", "keyingtries", "auto",
+    "replay-window",
+];
+
+struct Reader<'a> {
+    source: &'a Source,
+    sections: &'a [Section],
+    findings: &'a mut Vec<Finding>,
+}
+
+impl<'a> Reader<'a> {
+    fn say(&mut self, rule: &'static Rule, span: Span, message: String) {
+        self.findings.push(Finding::new(rule, message).at(self.source.place(span)));
+    }
+
+    fn known(&mut self) {
+        for (key, _) in self.sections.iter().flat_map(|section| &section.settings) {
+            if !KEYS.contains(&key.value.as_str()) {
+                self.say(&rules::DEVICE_UNKNOWN, key.span, format!("the setting `{}` is not understood", key.value));
+            }
+        }
+    }
+
+    /// A setting of the section, or of the sections it takes over.
+    fn get(&self, section: &'a Section, key: &str, depth: usize) -> Option<&'a Located<String>> {
+        section.get(key).or_else(|| {
+            let also = section.get("also").filter(|_| depth < 8)?;
+            let base = self.sections.iter().find(|s| s.kind == "conn" && s.name.value == also.value)?;
+            self.get(base, key, depth + 1)
+        })
+    }
+
+    fn setting<T>(&mut self, section: &'a Section, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
+        let Some(found) = self.get(section, key, 0) else { return Setting::default_of(default) };
+        match parse(&found.value) {
+            Some(value) => Setting::stated(value, self.source.place(found.span)),
+            None => {
+                self.say(&rules::DEVICE_VALUE, found.span, format!("`{}` is no value for `{key}`", found.value));
+                Setting::default_of(default)
+            }
+        }
+    }
+
+    fn required<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
+        let value = self.setting(section, key, None, |text| parse(text).map(Some)).value;
+        if value.is_none() && self.get(section, key, 0).is_none() {
+            self.say(&rules::DEVICE_VALUE, section.name.span, format!("the connection has no `{key}`"));
+        }
+        value
+    }
+
+    fn proposals<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
+        self.setting(section, key, Vec::new(), |text| text.split(',').map(|item| parse(item.trim())).collect())
+    }
+
+    fn connection(&mut self, section: &'a Section) -> Option<Connection> {
+        let local: Option<IpAddr> = self.required(section, "left", |text| text.parse().ok());
+        let remote: Option<IpAddr> = self.required(section, "right", |text| text.parse().ok());
+        let child = self.child(section);
+        let (local, remote) = (local?, remote?);
+        let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
+        let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
+        let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
+        let timeout = self.setting(section, "dpdtimeout", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
+        let base = section.get("also").map_or(&section.name.value, |also| &also.value);
+        Some(Connection {
+            name: base.clone(),
+            version: self.setting(section, "ikev2", IkeVersion::V2, |text| matches!(text, "insist" | "yes").then_some(IkeVersion::V2)),
+            local,
+            remote,
+            local_identity: self.setting(section, "leftid", Identity::Address(local), identity),
+            remote_identity: self.setting(section, "rightid", Identity::Address(remote), identity),
+            local_method: Method::SharedSecret,
+            remote_method: Method::SharedSecret,
+            ike: self.proposals(section, "ike", read_ike),
+            ike_lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
+            // Without a timeout the daemon does not check at all.
+            liveness: Setting { value: delay.value.filter(|_| timeout.value.is_some()), origin: delay.origin },
+            persistent: self.setting(section, "keyingtries", true, |text| match text {
+                "%forever" | "0" => Some(true),
+                _ => text.parse::<u32>().ok().map(|_| false),
+            }),
+            children: child.into_iter().collect(),
+        })
+    }
+
+    fn child(&mut self, section: &'a Section) -> Option<Child> {
+        let local = self.required(section, "leftsubnet", |text| text.parse().ok());
+        let remote = self.required(section, "rightsubnet", |text| text.parse().ok());
+        let (local, remote) = (local?, remote?);
+        let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
+        let life = self.setting(section, "salifetime", default::LIFETIME, duration);
+        let pfs = self.setting(section, "pfs", true, yes_or_no);
+        let mut esp = self.proposals(section, "esp", read_esp);
+        if !pfs.value {
+            esp.value.iter_mut().for_each(|proposal| proposal.groups.clear());
+        }
+        if self.setting(section, "esn", None, |text| yes_or_no(text).map(Some)).value != Some(false) {
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "extended sequence numbers are not understood yet".to_owned());
+        }
+        Some(Child {
+            name: section.name.value.clone(),
+            local: vec![local],
+            remote: vec![remote],
+            esp,
+            mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
+                "tunnel" => Some(Mode::Tunnel),
+                "transport" => Some(Mode::Transport),
+                _ => None,
+            }),
+            lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
+            opening: self.setting(section, "auto", Opening::Wait, |text| match text {
+                "start" => Some(Opening::AtOnce),
+                "ondemand" | "route" => Some(Opening::OnTraffic),
+                "add" | "keep" => Some(Opening::Wait),
+                _ => None,
+            }),
+            on_dead_peer: self.setting(section, "dpdaction", OnDeadPeer::AwaitTraffic, |text| match text {
+                "restart" => Some(OnDeadPeer::Reopen),
+                "hold" => Some(OnDeadPeer::AwaitTraffic),
+                "clear" => Some(OnDeadPeer::Forget),
+                _ => None,
+            }),
+            replay_window: self.setting(section, "replay-window", default::REPLAY_WINDOW, |text| text.parse().ok()),
+        })
+    }
+}
+
+fn yes_or_no(text: &str) -> Option<bool> {
+    match text {
+        "yes" => Some(true),
+        "no" => Some(false),
+        _ => None,
+    }
+}
+
+fn duration(text: &str) -> Option<Duration> {
+    match text.parse::<u64>() {
+        Ok(seconds) => Some(Duration::from_secs(seconds)),
+        Err(_) => crate::description::parse_duration(text),
+    }
+}
+
+fn identity(text: &str) -> Option<Identity> {
+    let text = text.trim_matches('"');
+    if let Ok(address) = text.parse() {
+        return Some(Identity::Address(address));
+    }
+    if let Some(free) = text.strip_prefix("@[").and_then(|rest| rest.strip_suffix(']')) {
+        return Some(Identity::Free(free.to_owned()));
+    }
+    if let Some(name) = text.strip_prefix('@') {
+        return Some(Identity::Name(name.to_owned()));
+    }
+    text.contains('@').then(|| Identity::Mail(text.to_owned()))
+}
+
+/// A secret as the daemon decodes it: in quotes literally, otherwise `0x` is hexadecimal.
+fn decode_secret(text: &str) -> Option<Secret> {
+    match text.strip_prefix("0x") {
+        Some(digits) => Secret::from_hex(digits),
+        None => {
+            let inner = text.strip_prefix('"')?.strip_suffix('"')?;
+            Some(Secret::new(inner.as_bytes().to_vec()))
+        }
+    }
+}

@@ -1,0 +1,176 @@
+//! Writes a gateway as ipsec.conf(5) sections and an ipsec.secrets(5) file (0600).
+//!
+//! One section holds what concerns the peer; each pair of selectors is a section of its own that
+//! takes it over. This end is always on the left.
+
+use std::fmt::Write as _;
+use std::time::Duration;
+
+use super::FOLDER;
+use super::facts::FACTS;
+use super::proposal::{write_esp, write_ike};
+use super::syntax::quote;
+use crate::gateway::{
+    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile,
+};
+use crate::platform::text::{head, remark};
+use crate::platform::{Remarks, Unwritable};
+
+pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let mut tree = Tree::default();
+    let mut out = head(&remarks.head);
+    for connection in &gateway.connections {
+        write_connection(&mut out, connection, remarks)?;
+    }
+    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
+    if !gateway.secrets.is_empty() {
+        let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
+        tree.add(format!("{FOLDER}/{}.secrets", remarks.stem), TreeFile::private(secrets));
+    }
+    Ok(tree)
+}
+
+/// An identity as it stands in both files. The leading `@` keeps the daemon from asking a name server.
+fn identity(identity: &Identity) -> Result<String, Unwritable> {
+    quote(&match identity {
+        Identity::Address(address) => address.to_string(),
+        Identity::Name(name) => format!("@{name}"),
+        Identity::Mail(name) => name.clone(),
+        Identity::Free(name) => format!("@[{name}]"),
+    })
+}
+
+fn name(name: &str) -> Result<&str, Unwritable> {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b"-_.".contains(&b);
+    if name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(plain) {
+        Ok(name)
+    } else {
+        Err(Unwritable::new("a section name with other characters than letters, digits, `-`, `_` and `.`", "Choose a plain name."))
+    }
+}
+
+fn seconds(duration: Duration) -> String {
+    format!("{}s", duration.as_secs())
+}
+
+fn life(lifetime: Lifetime) -> Result<String, Unwritable> {
+    if lifetime.hard > FACTS.longest_lifetime {
+        return Err(Unwritable::new("a lifetime over 24 h, which Libreswan does not accept", "Choose at most `24h`."));
+    }
+    if lifetime.soft() < lifetime.margin {
+        return Err(Unwritable::new("a lifetime shorter than twice its margin", "Choose a longer lifetime."));
+    }
+    Ok(seconds(lifetime.hard))
+}
+
+fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> Result<String, Vec<Unwritable>> {
+    let (words, refused): (Vec<_>, Vec<_>) = items.iter().map(spell).partition(Result::is_ok);
+    match refused.is_empty() {
+        true => Ok(words.into_iter().filter_map(Result::ok).collect::<Vec<_>>().join(",")),
+        false => Err(refused.into_iter().filter_map(Result::err).collect()),
+    }
+}
+
+/// The one rekey margin that the daemon has for a connection.
+fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
+    let margin = connection.ike_lifetime.value.margin;
+    if connection.children.iter().all(|child| child.lifetime.value.margin == margin) {
+        Ok(margin)
+    } else {
+        Err(Unwritable::new("different rekey margins for IKE and ESP, while Libreswan has one for both", "Use the same margin."))
+    }
+}
+
+fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
+    let one = |e| vec![e];
+    if connection.version.value != IkeVersion::V2 {
+        return Err(vec![Unwritable::new("IKEv1, which Libreswan drops unless it is switched on for the whole daemon", "Use IKEv2.")]);
+    }
+    let base = name(&connection.name).map_err(one)?;
+    for (i, child) in connection.children.iter().enumerate() {
+        if !child.name.starts_with(&format!("{base}_")) {
+            return Err(vec![Unwritable::new("a child whose name does not begin with the connection's name", "Name it after the connection.")]);
+        }
+        let selectors = remarks.selectors.get(i).map_or("", String::as_str);
+        write_child(out, base, child, remarks, selectors)?;
+    }
+    let _ = writeln!(out, "conn {base}\n\tikev2=insist\n\tauthby=secret");
+    remark(out, "\t", &remarks.addresses);
+    let _ = writeln!(out, "\tleft={}\n\tright={}", connection.local, connection.remote);
+    remark(out, "\t", &remarks.identities);
+    let _ = writeln!(out, "\tleftid={}", identity(&connection.local_identity.value).map_err(one)?);
+    let _ = writeln!(out, "\trightid={}", identity(&connection.remote_identity.value).map_err(one)?);
+    remark(out, "\t", &remarks.ike);
+    let _ = writeln!(out, "\tike={}", joined(&connection.ike.value, write_ike)?);
+    remark(out, "\t", &remarks.ike_lifetime);
+    let _ = writeln!(out, "\tikelifetime={}", life(connection.ike_lifetime.value).map_err(one)?);
+    let _ = writeln!(out, "\trekeymargin={}", seconds(common_margin(connection).map_err(one)?));
+    if let Some(interval) = connection.liveness.value {
+        remark(out, "\t", &remarks.liveness);
+        // The daemon checks only if both are set; in IKEv2 the second is not what ends the wait.
+        let _ = writeln!(out, "\tdpddelay={}\n\tdpdtimeout={}", seconds(interval), seconds(interval * 4));
+    }
+    if !connection.persistent.value {
+        let _ = writeln!(out, "\tkeyingtries=1");
+    }
+    Ok(())
+}
+
+fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, selectors: &str) -> Result<(), Vec<Unwritable>> {
+    let one = |e| vec![e];
+    let ([local], [remote]) = (child.local.as_slice(), child.remote.as_slice()) else {
+        return Err(vec![Unwritable::new("several selectors in one Child SA, while Libreswan has one pair for each", "Write a Child SA for each pair.")]);
+    };
+    let _ = writeln!(out, "conn {}\n\talso={base}", name(&child.name).map_err(one)?);
+    remark(out, "\t", selectors);
+    let _ = writeln!(out, "\tleftsubnet={local}\n\trightsubnet={remote}");
+    remark(out, "\t", &remarks.esp);
+    let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, write_esp)?);
+    let _ = writeln!(out, "\tpfs={}\n\tesn=no", pfs(child).map_err(one)?);
+    let mode = match child.mode.value {
+        Mode::Tunnel => "tunnel",
+        Mode::Transport => "transport",
+    };
+    let _ = writeln!(out, "\ttype={mode}");
+    remark(out, "\t", &remarks.esp_lifetime);
+    let _ = writeln!(out, "\tsalifetime={}", life(child.lifetime.value).map_err(one)?);
+    remark(out, "\t", &remarks.opening);
+    let opening = match child.opening.value {
+        Opening::AtOnce => "start",
+        Opening::OnTraffic => "ondemand",
+        Opening::Wait => "add",
+    };
+    let dead = match child.on_dead_peer.value {
+        OnDeadPeer::Reopen => "restart",
+        OnDeadPeer::AwaitTraffic => "hold",
+        OnDeadPeer::Forget => "clear",
+    };
+    let _ = writeln!(out, "\tauto={opening}\n\tdpdaction={dead}\n\treplay-window={}\n", child.replay_window.value);
+    Ok(())
+}
+
+/// PFS is switched for all proposals of a connection, and they share one group.
+fn pfs(child: &Child) -> Result<&'static str, Unwritable> {
+    let proposals = &child.esp.value;
+    let first = proposals.first().map(|p| p.groups.as_slice()).unwrap_or_default();
+    if first.len() > 1 || proposals.iter().any(|p| p.groups != first) {
+        return Err(Unwritable::new("ESP proposals with different PFS groups, while Libreswan takes one for all", "Use the same group in all ESP proposals."));
+    }
+    Ok(if first.is_empty() { "no" } else { "yes" })
+}
+
+fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
+    let mut out = head(&remarks.head);
+    remark(&mut out, "", &remarks.secret);
+    for entry in secrets {
+        for id in &entry.identities {
+            out.push_str(&identity(id)?);
+            out.push(' ');
+        }
+        // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
+        out.push_str(": PSK 0x");
+        out.push_str(&entry.secret.to_hex());
+        out.push('\n');
+    }
+    Ok(out)
+}

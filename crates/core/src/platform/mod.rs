@@ -1,0 +1,213 @@
+//! Platforms: what each gateway can do, how it spells it, and how its files are written and read.
+//!
+//! To add a platform: a folder here with its facts, `write` and `read`, and one line in [`PLATFORMS`].
+//! Everything outside that folder stays as it is.
+
+mod names;
+mod libreswan;
+mod strongswan;
+pub(crate) mod text;
+
+pub use names::{CipherName, Name, Sa};
+
+use std::fmt;
+use std::time::Duration;
+
+use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
+use crate::finding::Finding;
+use crate::gateway::{Gateway, IkeVersion, Tree};
+
+/// All platforms, in the order in which tables show them.
+pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan];
+
+/// The platform of this word.
+pub fn platform(word: &str) -> Option<&'static dyn Platform> {
+    PLATFORMS.iter().copied().find(|platform| platform.facts().word == word)
+}
+
+/// What the program knows about a platform, as data.
+#[derive(Debug)]
+pub struct Facts {
+    /// The word in descriptions.
+    pub word: &'static str,
+    /// Name and version.
+    pub title: &'static str,
+    /// The version that is written for.
+    pub version: &'static str,
+    /// The manual pages the facts were taken from, and how they were checked.
+    pub source: &'static str,
+    /// What must be installed for all of them to hold.
+    pub packages: &'static str,
+    /// Where its files stand.
+    pub files: &'static str,
+    /// Versions of the key exchange.
+    pub versions: &'static [IkeVersion],
+    /// Spellings of ciphers.
+    pub ciphers: &'static [CipherName],
+    /// Spellings of PRFs.
+    pub prfs: &'static [Name],
+    /// Spellings of integrity algorithms.
+    pub integrities: &'static [Name],
+    /// Spellings of groups.
+    pub groups: &'static [Name],
+    /// Beside a separate integrity algorithm the PRF is the one of the same hash and cannot be chosen.
+    pub prf_follows_integrity: bool,
+    /// All ESP proposals of a connection must have the same PFS group.
+    pub one_pfs_group: bool,
+    /// The longest lifetime it accepts.
+    pub longest_lifetime: Duration,
+    /// The daemon installs routes for policy-based tunnels itself.
+    pub installs_routes: bool,
+    /// What holds where a configuration says nothing, for tables.
+    pub defaults: &'static [(&'static str, &'static str)],
+    /// Shell commands that make the gateway take up its files, for people; `{}` is the tunnel's name.
+    pub take_up: &'static [&'static str],
+}
+
+/// A platform: facts, a writer and a reader.
+pub trait Platform: Sync {
+    /// What is known about it.
+    fn facts(&self) -> &'static Facts;
+
+    /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`.
+    ///
+    /// # Errors
+    /// What the platform's files cannot express.
+    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
+
+    /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
+    fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>);
+}
+
+impl fmt::Debug for dyn Platform {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.facts().word)
+    }
+}
+
+impl PartialEq for dyn Platform {
+    fn eq(&self, other: &Self) -> bool {
+        self.facts().word == other.facts().word
+    }
+}
+
+impl Eq for dyn Platform {}
+
+/// Something that a platform's files cannot say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unwritable {
+    /// What it is, in the trade's words.
+    pub what: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+impl Unwritable {
+    /// A value and a way out.
+    pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Unwritable { what: what.into(), remedy: remedy.into() }
+    }
+}
+
+/// Comments for the files: which part of the description each statement follows from.
+///
+/// They name the key (`tunnel.harvest.carries`), not the line number: a key stands on one line of
+/// the description, and keeps its name when a site is added above it, so that the files of
+/// other tunnels do not change.
+#[derive(Clone, Debug, Default)]
+pub struct Remarks {
+    /// Name of the tunnel; files are named after it.
+    pub stem: String,
+    /// Lines for the head of every file.
+    pub head: Vec<String>,
+    /// Where addresses come from.
+    pub addresses: String,
+    /// Where identities come from.
+    pub identities: String,
+    /// Where the IKE proposals come from.
+    pub ike: String,
+    /// Where the ESP proposals come from.
+    pub esp: String,
+    /// Where the lifetimes come from.
+    pub ike_lifetime: String,
+    /// Where the lifetimes come from.
+    pub esp_lifetime: String,
+    /// Where liveness comes from.
+    pub liveness: String,
+    /// Where the roles come from.
+    pub opening: String,
+    /// Where the secret comes from.
+    pub secret: String,
+    /// Where each child's selectors come from, in the order of the children.
+    pub selectors: Vec<String>,
+    /// Where the exemption comes from.
+    pub exemption: String,
+    /// Where the filter comes from.
+    pub filter: String,
+}
+
+impl Facts {
+    /// The spelling of a cipher for an SA, if the platform can do it.
+    pub fn cipher(&self, cipher: Cipher, sa: Sa) -> Option<&'static str> {
+        self.ciphers.iter().find(|row| row.cipher == cipher && row.sa.covers(sa)).map(|row| row.word)
+    }
+
+    /// The spelling of a PRF.
+    pub fn prf(&self, prf: Prf) -> Option<&'static str> {
+        self.prfs.iter().find(|row| row.number == prf.0).map(|row| row.word)
+    }
+
+    /// The spelling of an integrity algorithm for an SA.
+    pub fn integrity(&self, integrity: Integrity, sa: Sa) -> Option<&'static str> {
+        self.integrities.iter().find(|row| row.number == integrity.0 && row.sa.covers(sa)).map(|row| row.word)
+    }
+
+    /// The spelling of a group.
+    pub fn group(&self, group: Group) -> Option<&'static str> {
+        self.groups.iter().find(|row| row.number == group.0).map(|row| row.word)
+    }
+
+    /// The spelling of any registry row for an SA, for tables.
+    pub fn spelling(&self, kind: Kind, number: u16, key_bits: u16, sa: Sa) -> Option<&'static str> {
+        match kind {
+            Kind::Cipher => self.cipher(Cipher { number, key_bits }, sa),
+            Kind::Prf => self.prf(Prf(number)).filter(|_| sa == Sa::Ike),
+            Kind::Integrity => self.integrity(Integrity(number), sa),
+            Kind::Group => self.group(Group(number)),
+        }
+    }
+
+    /// Whether the platform can do an algorithm in an SA.
+    pub fn can<A: Algorithm>(&self, algorithm: A, sa: Sa) -> bool {
+        let (number, key_bits) = algorithm.key();
+        self.spelling(A::KIND, number, key_bits, sa).is_some()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_spelling_is_of_a_registered_algorithm_and_unique() {
+        for platform in PLATFORMS {
+            let facts = platform.facts();
+            for row in facts.ciphers {
+                assert!(row.cipher.row().is_some(), "{}", row.word);
+            }
+            for (kind, names) in [(Kind::Prf, facts.prfs), (Kind::Integrity, facts.integrities), (Kind::Group, facts.groups)] {
+                let mut words: Vec<_> = names.iter().map(|name| name.word).collect();
+                for name in names {
+                    assert!(kind.rows().iter().any(|row| row.number == name.number), "{}", name.word);
+                }
+                words.sort_unstable();
+                words.dedup();
+                assert_eq!(words.len(), names.len(), "{} {}", facts.word, kind.word());
+            }
+            let mut words: Vec<_> = facts.ciphers.iter().map(|row| row.word).collect();
+            words.sort_unstable();
+            words.dedup();
+            assert_eq!(words.len(), facts.ciphers.len(), "{}", facts.word);
+        }
+    }
+}

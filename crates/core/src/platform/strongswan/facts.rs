@@ -1,0 +1,75 @@
+//! Names, limits and defaults. Sources: swanctl.conf(5) and strongswan.conf(5) of 5.9.8;
+//! `swanctl --list-algs` with the packages named below.
+
+use std::time::Duration;
+
+use super::super::names::{Sa, cipher, name};
+use super::super::Facts;
+use crate::gateway::IkeVersion;
+
+use Sa::{Both, Esp};
+
+#[rustfmt::skip]
+pub(super) static FACTS: Facts = Facts {
+    word: "strongswan",
+    title: "strongSwan 5.9.8 (Debian 12)",
+    version: "5.9.8",
+    source: "swanctl.conf(5), strongswan.conf(5), swanctl --list-algs",
+    packages: "charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins",
+    files: "/etc/swanctl/conf.d",
+    versions: &[IkeVersion::V1, IkeVersion::V2],
+    ciphers: &[
+        cipher( 2,   0, "des",               Both), cipher( 3,   0, "3des",              Both),
+        cipher(11,   0, "null",              Esp),
+        cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
+        cipher(13, 128, "aes128ctr",         Both), cipher(13, 192, "aes192ctr",         Both), cipher(13, 256, "aes256ctr",         Both),
+        cipher(14, 128, "aes128ccm8",        Both), cipher(14, 192, "aes192ccm8",        Both), cipher(14, 256, "aes256ccm8",        Both),
+        cipher(15, 128, "aes128ccm12",       Both), cipher(15, 192, "aes192ccm12",       Both), cipher(15, 256, "aes256ccm12",       Both),
+        cipher(16, 128, "aes128ccm16",       Both), cipher(16, 192, "aes192ccm16",       Both), cipher(16, 256, "aes256ccm16",       Both),
+        cipher(18, 128, "aes128gcm8",        Both), cipher(18, 192, "aes192gcm8",        Both), cipher(18, 256, "aes256gcm8",        Both),
+        cipher(19, 128, "aes128gcm12",       Both), cipher(19, 192, "aes192gcm12",       Both), cipher(19, 256, "aes256gcm12",       Both),
+        cipher(20, 128, "aes128gcm16",       Both), cipher(20, 192, "aes192gcm16",       Both), cipher(20, 256, "aes256gcm16",       Both),
+        cipher(21, 128, "aes128gmac",        Esp),  cipher(21, 192, "aes192gmac",        Esp),  cipher(21, 256, "aes256gmac",        Esp),
+        cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
+        cipher(28,   0, "chacha20poly1305",  Both),
+    ],
+    prfs: &[
+        name(1, "prfmd5", Both), name(2, "prfsha1", Both), name(4, "prfaesxcbc", Both), name(5, "prfsha256", Both),
+        name(6, "prfsha384", Both), name(7, "prfsha512", Both), name(8, "prfaescmac", Both),
+    ],
+    integrities: &[
+        name(1, "md5", Both), name(2, "sha1", Both), name(5, "aesxcbc", Both), name(8, "aescmac", Both),
+        name(12, "sha256", Both), name(13, "sha384", Both), name(14, "sha512", Both),
+    ],
+    groups: &[
+        name(1, "modp768", Both), name(2, "modp1024", Both), name(5, "modp1536", Both), name(14, "modp2048", Both),
+        name(15, "modp3072", Both), name(16, "modp4096", Both), name(17, "modp6144", Both), name(18, "modp8192", Both),
+        name(19, "ecp256", Both), name(20, "ecp384", Both), name(21, "ecp521", Both), name(22, "modp1024s160", Both),
+        name(23, "modp2048s224", Both), name(24, "modp2048s256", Both), name(25, "ecp192", Both), name(26, "ecp224", Both),
+        name(27, "ecp224bp", Both), name(28, "ecp256bp", Both), name(29, "ecp384bp", Both), name(30, "ecp512bp", Both),
+        name(31, "curve25519", Both), name(32, "curve448", Both),
+    ],
+    prf_follows_integrity: false,
+    one_pfs_group: false,
+    longest_lifetime: Duration::from_secs(365 * 86_400),
+    installs_routes: true,
+    defaults: &[
+        ("IKE lifetime", "4 h 24 min (replaced after 4 h)"),
+        ("ESP lifetime", "66 min (replaced after 1 h)"),
+        ("peer-liveness", "off"),
+        ("tries to reach the peer", "one"),
+        ("replay window", "32 packets"),
+        ("opens", "never by itself"),
+    ],
+    take_up: &["swanctl --load-all"],
+};
+
+/// What holds where a connection leaves a setting out (swanctl.conf(5)).
+pub(super) mod default {
+    use std::time::Duration;
+
+    pub(crate) const IKE_REKEY: Duration = Duration::from_secs(4 * 3600);
+    pub(crate) const ESP_REKEY: Duration = Duration::from_secs(3600);
+    pub(crate) const REPLAY_WINDOW: u32 = 32;
+    pub(crate) const TRIES: u32 = 1;
+}

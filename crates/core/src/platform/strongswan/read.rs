@@ -1,0 +1,241 @@
+//! Reads swanctl.conf(5) snippets into a gateway. What is left out becomes the default of 5.9.8.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use ipnet::IpNet;
+
+use super::FOLDER;
+use super::facts::default;
+use super::proposal::{read_esp, read_ike};
+use super::syntax::{Section, parse};
+use crate::finding::{self as rules, Finding, Rule};
+use crate::gateway::{
+    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting, SharedSecret, Tree,
+};
+use crate::secret::Secret;
+use crate::source::{Located, Source, Span};
+
+pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let mut gateway = Gateway::default();
+    let mut findings = Vec::new();
+    for (path, file) in tree.in_folder(FOLDER, ".conf") {
+        let source = Source::new(path, file.text.as_str());
+        let (root, syntax) = parse(&source);
+        findings.extend(syntax);
+        let mut reader = Reader { source: &source, findings: &mut findings };
+        reader.known(&root, &[], &["connections", "secrets"]);
+        for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            gateway.connections.extend(reader.connection(section));
+        }
+        for section in root.section("secrets").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            gateway.secrets.extend(reader.secret(section));
+        }
+    }
+    (gateway, findings)
+}
+
+struct Reader<'a> {
+    source: &'a Source,
+    findings: &'a mut Vec<Finding>,
+}
+
+impl Reader<'_> {
+    fn say(&mut self, rule: &'static Rule, span: Span, message: String) {
+        self.findings.push(Finding::new(rule, message).at(self.source.place(span)));
+    }
+
+    /// Names what a section holds beside what is understood.
+    fn known(&mut self, section: &Section, keys: &[&str], sections: &[&str]) {
+        for (key, _) in &section.settings {
+            if !keys.contains(&key.value.as_str()) {
+                self.say(&rules::DEVICE_UNKNOWN, key.span, format!("the setting `{}` is not understood", key.value));
+            }
+        }
+        for inner in &section.sections {
+            if !sections.contains(&inner.name.value.as_str()) {
+                self.say(&rules::DEVICE_UNKNOWN, inner.name.span, format!("the section `{}` is not understood", inner.name.value));
+            }
+        }
+    }
+
+    fn value<T>(&mut self, found: &Located<String>, what: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
+        let value = parse(&found.value);
+        if value.is_none() {
+            self.say(&rules::DEVICE_VALUE, found.span, format!("`{}` is not {what}", found.value));
+        }
+        value
+    }
+
+    fn setting<T>(&mut self, section: &Section, key: &str, what: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
+        match section.get(key) {
+            None => Setting::default_of(default),
+            Some(found) => match self.value(found, what, parse) {
+                Some(value) => Setting::stated(value, self.source.place(found.span)),
+                None => Setting::default_of(default),
+            },
+        }
+    }
+
+    fn list<T>(&mut self, section: &Section, key: &str, what: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
+        let Some(found) = section.get(key) else { return Setting::default_of(Vec::new()) };
+        let items = found.value.split(',').map(str::trim).filter(|item| !item.is_empty());
+        let parsed: Vec<_> = items.filter_map(|item| {
+            let item = Located::new(item.to_owned(), found.span);
+            self.value(&item, what, &parse)
+        }).collect();
+        Setting::stated(parsed, self.source.place(found.span))
+    }
+
+    fn address(&mut self, section: &Section, key: &str) -> Option<IpAddr> {
+        match section.get(key) {
+            Some(found) => self.value(found, "an address", |text| text.parse().ok()),
+            None => {
+                self.say(&rules::DEVICE_VALUE, section.name.span, format!("the connection has no `{key}`"));
+                None
+            }
+        }
+    }
+
+    fn connection(&mut self, section: &Section) -> Option<Connection> {
+        self.known(
+            section,
+            &["version", "local_addrs", "remote_addrs", "proposals", "rekey_time", "over_time", "dpd_delay", "keyingtries"],
+            &["local", "remote", "children"],
+        );
+        let (local, remote) = (self.address(section, "local_addrs"), self.address(section, "remote_addrs"));
+        let (local, remote) = (local?, remote?);
+        let version = self.setting(section, "version", "an IKE version", IkeVersion::V2, |text| match text {
+            "1" => Some(IkeVersion::V1),
+            "2" => Some(IkeVersion::V2),
+            _ => None,
+        });
+        let rekey = self.setting(section, "rekey_time", "a duration", default::IKE_REKEY, duration);
+        let over = self.setting(section, "over_time", "a duration", rekey.value / 10, duration);
+        let liveness = self.setting(section, "dpd_delay", "a duration", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
+        let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
+        let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok());
+        let mut children = Vec::new();
+        for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            children.push(self.child(child));
+        }
+        Some(Connection {
+            name: section.name.value.clone(),
+            version,
+            local,
+            remote,
+            local_identity: self.end(section, "local", local),
+            remote_identity: self.end(section, "remote", remote),
+            local_method: Method::SharedSecret,
+            remote_method: Method::SharedSecret,
+            ike,
+            ike_lifetime: Setting { value: Lifetime { hard: rekey.value + over.value, margin: over.value }, origin: rekey.origin },
+            liveness,
+            persistent: Setting { value: tries.value == 0, origin: tries.origin },
+            children,
+        })
+    }
+
+    fn end(&mut self, connection: &Section, which: &str, address: IpAddr) -> Setting<Identity> {
+        let Some(end) = connection.section(which) else {
+            self.say(&rules::DEVICE_VALUE, connection.name.span, format!("the connection has no section `{which}`"));
+            return Setting::default_of(Identity::Address(address));
+        };
+        self.known(end, &["auth", "id"], &[]);
+        if let Some(method) = end.get("auth").filter(|method| method.value != "psk") {
+            self.say(&rules::DEVICE_UNKNOWN, method.span, format!("the authentication method `{}` is not understood", method.value));
+        }
+        self.setting(end, "id", "an identity", Identity::Address(address), identity)
+    }
+
+    fn child(&mut self, section: &Section) -> Child {
+        self.known(
+            section,
+            &["local_ts", "remote_ts", "esp_proposals", "mode", "rekey_time", "life_time", "start_action", "dpd_action", "replay_window"],
+            &[],
+        );
+        let prefix = |text: &str| text.parse::<IpNet>().ok();
+        let rekey = self.setting(section, "rekey_time", "a duration", default::ESP_REKEY, duration);
+        let life = self.setting(section, "life_time", "a duration", rekey.value + rekey.value / 10, duration);
+        Child {
+            name: section.name.value.clone(),
+            local: self.list(section, "local_ts", "a prefix", prefix).value,
+            remote: self.list(section, "remote_ts", "a prefix", prefix).value,
+            esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok()),
+            mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
+                "tunnel" => Some(Mode::Tunnel),
+                "transport" => Some(Mode::Transport),
+                _ => None,
+            }),
+            lifetime: Setting {
+                value: Lifetime { hard: life.value, margin: life.value.saturating_sub(rekey.value) },
+                origin: life.origin,
+            },
+            opening: self.setting(section, "start_action", "an action", Opening::Wait, |text| match text {
+                "start" | "trap|start" | "start|trap" => Some(Opening::AtOnce),
+                "trap" => Some(Opening::OnTraffic),
+                "none" => Some(Opening::Wait),
+                _ => None,
+            }),
+            on_dead_peer: self.setting(section, "dpd_action", "an action", OnDeadPeer::Forget, |text| match text {
+                "restart" | "start" => Some(OnDeadPeer::Reopen),
+                "trap" => Some(OnDeadPeer::AwaitTraffic),
+                "clear" | "none" => Some(OnDeadPeer::Forget),
+                _ => None,
+            }),
+            replay_window: self.setting(section, "replay_window", "a number", default::REPLAY_WINDOW, |text| text.parse().ok()),
+        }
+    }
+
+    fn secret(&mut self, section: &Section) -> Option<SharedSecret> {
+        if !section.name.value.starts_with("ike") {
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, format!("the secret `{}` is not understood", section.name.value));
+            return None;
+        }
+        let mut identities = Vec::new();
+        let mut secret = None;
+        for (key, value) in &section.settings {
+            if key.value.starts_with("id") {
+                identities.extend(self.value(value, "an identity", identity));
+            } else if key.value == "secret" {
+                secret = decode_secret(&value.value);
+                if secret.is_none() {
+                    self.say(&rules::DEVICE_VALUE, key.span, "the secret cannot be decoded".to_owned());
+                }
+            } else {
+                self.say(&rules::DEVICE_UNKNOWN, key.span, format!("the setting `{}` is not understood", key.value));
+            }
+        }
+        Some(SharedSecret::between(identities, secret?))
+    }
+}
+
+/// A secret as the daemon decodes it: `0x` is hexadecimal, anything else is taken as it stands.
+fn decode_secret(text: &str) -> Option<Secret> {
+    match text.strip_prefix("0x") {
+        Some(digits) => Secret::from_hex(digits),
+        None if text.starts_with("0s") => None,
+        None => Some(Secret::new(text.as_bytes().to_vec())),
+    }
+}
+
+fn duration(text: &str) -> Option<Duration> {
+    match text.parse::<u64>() {
+        Ok(seconds) => Some(Duration::from_secs(seconds)),
+        Err(_) => crate::description::parse_duration(text),
+    }
+}
+
+fn identity(text: &str) -> Option<Identity> {
+    if let Ok(address) = text.parse() {
+        return Some(Identity::Address(address));
+    }
+    Some(match text.split_once(':') {
+        Some(("fqdn" | "dns", name)) => Identity::Name(name.to_owned()),
+        Some(("rfc822" | "email" | "userfqdn", name)) => Identity::Mail(name.to_owned()),
+        Some(("keyid", name)) => Identity::Free(name.to_owned()),
+        Some(_) => return None,
+        None if text.contains('@') => Identity::Mail(text.to_owned()),
+        None => Identity::Name(text.to_owned()),
+    })
+}

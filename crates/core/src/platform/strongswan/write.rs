@@ -1,0 +1,156 @@
+//! Writes a gateway as swanctl.conf(5) snippets: one for connections, one (0600) for secrets.
+
+use std::fmt::Write as _;
+use std::time::Duration;
+
+use super::FOLDER;
+use super::proposal::{write_esp, write_ike};
+use super::syntax::quote;
+use crate::gateway::{
+    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile,
+};
+use crate::platform::text::{head, remark};
+use crate::platform::{Remarks, Unwritable};
+
+type Written = Result<(), Vec<Unwritable>>;
+
+pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let mut tree = Tree::default();
+    let mut out = head(&remarks.head);
+    out.push_str("connections {\n");
+    for connection in &gateway.connections {
+        write_connection(&mut out, connection, remarks)?;
+    }
+    out.push_str("}\n");
+    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
+    if !gateway.secrets.is_empty() {
+        let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
+        tree.add(format!("{FOLDER}/{}-secrets.conf", remarks.stem), TreeFile::private(secrets));
+    }
+    Ok(tree)
+}
+
+/// An identity with the type prefix that keeps the daemon from guessing.
+fn identity(identity: &Identity) -> Result<String, Unwritable> {
+    quote(&match identity {
+        Identity::Address(address) => address.to_string(),
+        Identity::Name(name) => format!("fqdn:{name}"),
+        Identity::Mail(name) => format!("rfc822:{name}"),
+        Identity::Free(name) => format!("keyid:{name}"),
+    })
+}
+
+fn name(name: &str) -> Result<&str, Unwritable> {
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b == b'-' || b == b'_';
+    if !name.is_empty() && name.bytes().all(plain) {
+        Ok(name)
+    } else {
+        Err(Unwritable::new("a section name with other characters than letters, digits, `-` and `_`", "Choose a plain name."))
+    }
+}
+
+fn seconds(duration: Duration) -> String {
+    format!("{}s", duration.as_secs())
+}
+
+fn rekey_time(lifetime: Lifetime) -> Result<String, Vec<Unwritable>> {
+    if lifetime.soft().is_zero() {
+        return Err(vec![Unwritable::new("a lifetime that is not longer than its margin", "Choose a longer lifetime.")]);
+    }
+    Ok(seconds(lifetime.soft()))
+}
+
+fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> Result<String, Vec<Unwritable>> {
+    let (mut words, mut refused) = (Vec::new(), Vec::new());
+    for item in items {
+        match spell(item) {
+            Ok(word) => words.push(word),
+            Err(why) => refused.push(why),
+        }
+    }
+    if refused.is_empty() { Ok(words.join(", ")) } else { Err(refused) }
+}
+
+fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> Written {
+    let version = match connection.version.value {
+        IkeVersion::V1 => 1,
+        IkeVersion::V2 => 2,
+    };
+    let _ = writeln!(out, "  {} {{\n    version = {version}", name(&connection.name).map_err(|e| vec![e])?);
+    remark(out, "    ", &remarks.addresses);
+    let _ = writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", connection.local, connection.remote);
+    remark(out, "    ", &remarks.ike);
+    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike.value, write_ike)?);
+    remark(out, "    ", &remarks.ike_lifetime);
+    let life = connection.ike_lifetime.value;
+    let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
+    if let Some(interval) = connection.liveness.value {
+        remark(out, "    ", &remarks.liveness);
+        let _ = writeln!(out, "    dpd_delay = {}", seconds(interval));
+    }
+    if connection.persistent.value {
+        let _ = writeln!(out, "    # 0: try for ever to reach the peer\n    keyingtries = 0");
+    }
+    remark(out, "    ", &remarks.identities);
+    for (end, id) in [("local", &connection.local_identity.value), ("remote", &connection.remote_identity.value)] {
+        let id = identity(id).map_err(|e| vec![e])?;
+        let _ = writeln!(out, "    {end} {{\n      auth = psk\n      id = {id}\n    }}");
+    }
+    out.push_str("    children {\n");
+    for (i, child) in connection.children.iter().enumerate() {
+        write_child(out, child, remarks, remarks.selectors.get(i).map_or("", String::as_str))?;
+    }
+    out.push_str("    }\n  }\n");
+    Ok(())
+}
+
+fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> Written {
+    let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
+    remark(out, "        ", selectors);
+    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local), prefixes(&child.remote));
+    remark(out, "        ", &remarks.esp);
+    let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, write_esp)?);
+    let mode = match child.mode.value {
+        Mode::Tunnel => "tunnel",
+        Mode::Transport => "transport",
+    };
+    let _ = writeln!(out, "        mode = {mode}");
+    remark(out, "        ", &remarks.esp_lifetime);
+    let life = child.lifetime.value;
+    let _ = writeln!(out, "        rekey_time = {}\n        life_time = {}", rekey_time(life)?, seconds(life.hard));
+    remark(out, "        ", &remarks.opening);
+    // `trap` beside `start` keeps packets from leaving in clear while the tunnel is down.
+    let opening = match child.opening.value {
+        Opening::AtOnce => "trap|start",
+        Opening::OnTraffic => "trap",
+        Opening::Wait => "none",
+    };
+    let dead = match child.on_dead_peer.value {
+        OnDeadPeer::Reopen => "restart",
+        OnDeadPeer::AwaitTraffic => "trap",
+        OnDeadPeer::Forget => "clear",
+    };
+    let _ = writeln!(out, "        start_action = {opening}\n        dpd_action = {dead}");
+    let _ = writeln!(out, "        replay_window = {}\n      }}", child.replay_window.value);
+    Ok(())
+}
+
+fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
+    let mut out = head(&remarks.head);
+    out.push_str("secrets {\n");
+    for (i, entry) in secrets.iter().enumerate() {
+        let suffix = if i == 0 { String::new() } else { format!("-{}", i + 1) };
+        let _ = writeln!(out, "  ike-{}{suffix} {{", name(&remarks.stem)?);
+        for (i, id) in entry.identities.iter().enumerate() {
+            let _ = writeln!(out, "    id-{} = {}", i + 1, identity(id)?);
+        }
+        remark(&mut out, "    ", &remarks.secret);
+        // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
+        out.push_str("    secret = 0x");
+        out.push_str(&entry.secret.to_hex());
+        out.push_str("\n  }\n");
+    }
+    out.push_str("}\n");
+    Ok(out)
+}

@@ -1,0 +1,109 @@
+//! Secrets: a type that does not print, and the rules for reading one from a file.
+
+use std::fmt;
+
+use subtle::ConstantTimeEq;
+use zeroize::Zeroizing;
+
+/// The bytes of a shared secret. It has no `Display`, its `Debug` hides it, it compares in constant
+/// time and is wiped when dropped.
+#[derive(Clone)]
+pub struct Secret(Zeroizing<Vec<u8>>);
+
+impl Secret {
+    /// Takes the bytes.
+    pub fn new(bytes: Vec<u8>) -> Self {
+        Secret(Zeroizing::new(bytes))
+    }
+
+    /// The secret on the single line of a file: the content without its line end.
+    ///
+    /// # Errors
+    /// When there is more than one line.
+    pub fn from_file(content: &[u8]) -> Result<Self, SeveralLines> {
+        let line = content.strip_suffix(b"\n").unwrap_or(content);
+        let line = line.strip_suffix(b"\r").unwrap_or(line);
+        if line.contains(&b'\n') || line.contains(&b'\r') {
+            return Err(SeveralLines);
+        }
+        Ok(Secret::new(line.to_vec()))
+    }
+
+    /// The only way to the bytes; for writing a gateway's secrets file and for judging strength.
+    pub fn expose(&self) -> &[u8] {
+        &self.0
+    }
+
+    /// The bytes in lower-case hexadecimal, wiped when dropped.
+    pub fn to_hex(&self) -> Zeroizing<String> {
+        const DIGITS: &[u8; 16] = b"0123456789abcdef";
+        let mut hex = String::with_capacity(self.0.len() * 2);
+        for byte in self.0.iter() {
+            hex.push(char::from(DIGITS[usize::from(byte >> 4)]));
+            hex.push(char::from(DIGITS[usize::from(byte & 15)]));
+        }
+        Zeroizing::new(hex)
+    }
+
+    /// Decodes hexadecimal digits.
+    pub fn from_hex(digits: &str) -> Option<Self> {
+        if !digits.len().is_multiple_of(2) || digits.is_empty() {
+            return None;
+        }
+        let value = |b: u8| char::from(b).to_digit(16).and_then(|v| u8::try_from(v).ok());
+        let bytes = digits.as_bytes().chunks_exact(2).map(|pair| Some(value(pair[0])? << 4 | value(pair[1])?));
+        bytes.collect::<Option<Vec<u8>>>().map(Secret::new)
+    }
+}
+
+/// More than one line where one secret belongs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SeveralLines;
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("[secret]")
+    }
+}
+
+impl PartialEq for Secret {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.ct_eq(&other.0).into()
+    }
+}
+
+impl Eq for Secret {}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn a_secret_does_not_print() {
+        let secret = Secret::new(b"pear and quince".to_vec());
+        assert_eq!(format!("{secret:?}"), "[secret]");
+    }
+
+    #[test]
+    fn the_line_end_does_not_belong_to_it() {
+        for content in [&b"abc"[..], b"abc\n", b"abc\r\n"] {
+            assert_eq!(Secret::from_file(content).expect("one line").expose(), b"abc");
+        }
+        assert_eq!(Secret::from_file(b"abc\n\n"), Err(SeveralLines));
+        assert_eq!(Secret::from_file(b" abc ").expect("one line").expose(), b" abc ");
+    }
+
+    proptest! {
+        #[test]
+        fn hex_round_trips(bytes in proptest::collection::vec(any::<u8>(), 1..64)) {
+            let secret = Secret::new(bytes);
+            prop_assert_eq!(Secret::from_hex(&secret.to_hex()), Some(secret));
+        }
+
+        #[test]
+        fn any_text_is_hex_or_not(text in ".{0,20}") {
+            let _ = Secret::from_hex(&text);
+        }
+    }
+}

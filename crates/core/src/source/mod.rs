@@ -1,0 +1,139 @@
+//! Text and where things stand in it.
+//!
+//! Every value the core reads keeps its place, so that a finding can show the line it is about.
+
+use std::fmt;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// A half-open range of bytes in a source text.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Span {
+    /// First byte.
+    pub start: usize,
+    /// One past the last byte.
+    pub end: usize,
+}
+
+impl Span {
+    /// The span as a standard range.
+    pub fn range(self) -> Range<usize> {
+        self.start..self.end
+    }
+}
+
+impl From<Range<usize>> for Span {
+    fn from(range: Range<usize>) -> Self {
+        Span { start: range.start, end: range.end }
+    }
+}
+
+/// A value and where it stands.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Located<T> {
+    /// The value itself.
+    pub value: T,
+    /// Where it was written.
+    pub span: Span,
+}
+
+impl<T> Located<T> {
+    /// Puts a value at a place.
+    pub fn new(value: T, span: impl Into<Span>) -> Self {
+        Located { value, span: span.into() }
+    }
+
+    /// The same place with another value.
+    pub fn map<U>(self, f: impl FnOnce(T) -> U) -> Located<U> {
+        Located { value: f(self.value), span: self.span }
+    }
+}
+
+/// Line and column, both counted from 1; the column counts characters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Position {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column in characters, from 1.
+    pub column: usize,
+}
+
+impl fmt::Display for Position {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}:{}", self.line, self.column)
+    }
+}
+
+/// A named text: a description, or a file of a gateway.
+#[derive(Clone, Debug)]
+pub struct Source {
+    name: Arc<str>,
+    text: Arc<str>,
+    line_starts: Arc<[usize]>,
+}
+
+impl Source {
+    /// Takes a text under the name that findings will show.
+    pub fn new(name: impl Into<Arc<str>>, text: impl Into<Arc<str>>) -> Self {
+        let text = text.into();
+        let line_starts = std::iter::once(0)
+            .chain(text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i + 1))
+            .collect();
+        Source { name: name.into(), text, line_starts }
+    }
+
+    /// The name given to the text.
+    pub fn name(&self) -> &Arc<str> {
+        &self.name
+    }
+
+    /// The whole text.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Line and column of a byte offset; offsets past the end stand at the end.
+    pub fn position(&self, offset: usize) -> Position {
+        let mut offset = offset.min(self.text.len());
+        while !self.text.is_char_boundary(offset) {
+            offset -= 1;
+        }
+        let line = self.line_starts.partition_point(|start| *start <= offset);
+        let column = self.text[self.line_starts[line - 1]..offset].chars().count() + 1;
+        Position { line, column }
+    }
+
+    /// The place of a span in this source.
+    pub fn place(&self, span: Span) -> Place {
+        Place { file: self.name.clone(), span }
+    }
+}
+
+/// A span in a named file.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    /// Name of the file, as the source was named.
+    pub file: Arc<str>,
+    /// Where in it.
+    pub span: Span,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn positions_count_lines_and_characters_from_one() {
+        let source = Source::new("f", "a\nbü c\n");
+        assert_eq!(source.position(0).to_string(), "1:1");
+        assert_eq!(source.position(2).to_string(), "2:1");
+        assert_eq!(source.position(5).to_string(), "2:3");
+        assert_eq!(source.position(999).to_string(), "3:1");
+    }
+
+    #[test]
+    fn an_offset_inside_a_character_belongs_to_it() {
+        let source = Source::new("f", "ü");
+        assert_eq!(source.position(1).to_string(), "1:1");
+    }
+}

@@ -1,0 +1,1 @@
+//! The lab: real IKE daemons.
