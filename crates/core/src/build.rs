@@ -97,12 +97,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     if any_stops(&findings) {
         return Err(findings);
     }
-    let built = BuiltTunnel {
-        name: tunnel.name.value.clone(),
-        ends: ends.map(|site| site.name.value.clone()),
-        agreement,
-        gateways,
-    };
+    let built = BuiltTunnel { name: tunnel.name.value.clone(), ends: ends.map(|site| site.name.value.clone()), agreement, gateways };
     Ok((built, trees))
 }
 

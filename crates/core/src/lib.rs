@@ -37,9 +37,8 @@ pub use description::{
 };
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, in_reading_order, nearest, rule};
 pub use gateway::{
-    Child, Connection, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal, IkeVersion, Lifetime,
-    Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic, Tree,
-    TreeFile, Verdict,
+    Child, Connection, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal, IkeVersion, Lifetime, Method,
+    Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic, Tree, TreeFile, Verdict,
 };
 pub use mirror::{End, Side, hold, take_sides};
 pub use packet_filter::{NFTABLES, NFTABLES_FOLDER, PacketFilter};
@@ -49,7 +48,5 @@ pub use source::{Located, Place, Position, Source, Span};
 
 /// Rules by name, for the command line's own findings.
 pub mod rules {
-    pub use crate::finding::{
-        CHANGED_BY_HAND, FOREIGN_FILE, NOT_A_FOLDER, NOT_UTF8, UNREADABLE_MANIFEST,
-    };
+    pub use crate::finding::{CHANGED_BY_HAND, FOREIGN_FILE, NOT_A_FOLDER, NOT_UTF8, UNREADABLE_MANIFEST};
 }

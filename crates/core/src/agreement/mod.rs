@@ -105,7 +105,11 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
         about: "lifetime",
         taken: true,
         value: format!("IKE {}, ESP {}", duration_words(ike), duration_words(esp)),
-        why: format!("replaced {} to {} before the end, at random; IKEv2 does not negotiate it", duration_words(margin), duration_words(margin * 2)),
+        why: format!(
+            "replaced {} to {} before the end, at random; IKEv2 does not negotiate it",
+            duration_words(margin),
+            duration_words(margin * 2)
+        ),
     });
     (Lifetime { hard: ike, margin }, Lifetime { hard: esp, margin })
 }
@@ -124,7 +128,12 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         Some(end) => description.ends(tunnel)[end].name.value.clone(),
         None => "either end".to_owned(),
     };
-    reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why: "as the description says".to_owned() });
+    reasons.push(Reason {
+        about: "roles",
+        taken: true,
+        value: format!("opened by {who}, {when}"),
+        why: "as the description says".to_owned(),
+    });
     let dead = opening.map(|opening| match opening {
         Opening::AtOnce => OnDeadPeer::Reopen,
         Opening::OnTraffic => OnDeadPeer::AwaitTraffic,
@@ -151,12 +160,18 @@ pub fn weak_algorithms(description: &Description, tunnel: &Tunnel) -> Vec<Findin
             Some(i) => {
                 used[i] = true;
                 let reason = &tunnel.allows_weak[i].reason;
-                findings.push(Finding::new(&rules::WEAK_IN_USE, format!("`{}` is offered ({}); allowed because: {reason}", row.name, row.weak)).at(place(span)));
+                findings.push(
+                    Finding::new(&rules::WEAK_IN_USE, format!("`{}` is offered ({}); allowed because: {reason}", row.name, row.weak))
+                        .at(place(span)),
+                );
             }
             None => findings.push(
-                Finding::new(&rules::WEAK_ALGORITHM, format!("`{}` for {}: {}", row.name, sa.word(), row.weak))
-                    .at(place(span))
-                    .remedy(format!("Choose a stronger one; if the partner has nothing else, say `allows-weak = {{ \"{}\" = \"why\" }}`.", row.name)),
+                Finding::new(&rules::WEAK_ALGORITHM, format!("`{}` for {}: {}", row.name, sa.word(), row.weak)).at(place(span)).remedy(
+                    format!(
+                        "Choose a stronger one; if the partner has nothing else, say `allows-weak = {{ \"{}\" = \"why\" }}`.",
+                        row.name
+                    ),
+                ),
             ),
         }
     }
@@ -165,7 +180,9 @@ pub fn weak_algorithms(description: &Description, tunnel: &Tunnel) -> Vec<Findin
         let twin_used = tunnel.allows_weak.iter().zip(&used).any(|(other, used)| *used && other.span == allowed.span);
         let first = tunnel.allows_weak.iter().position(|other| other.span == allowed.span) == Some(i);
         if !twin_used && first {
-            findings.push(Finding::new(&rules::NEEDLESS_ALLOWANCE, format!("`{}` needs no allowance here", allowed.row.name)).at(place(allowed.span)));
+            findings.push(
+                Finding::new(&rules::NEEDLESS_ALLOWANCE, format!("`{}` needs no allowance here", allowed.row.name)).at(place(allowed.span)),
+            );
         }
     }
     findings

@@ -86,7 +86,11 @@ impl<'a> Talk<'a> {
             return None;
         }
         let end = [0, 1].into_iter().find(|end| self.facts(*end).prf_follows_integrity)?;
-        Some(format!("{} ({}) cannot choose a PRF that differs from the integrity algorithm", self.ends[end].name.value, self.facts(end).title))
+        Some(format!(
+            "{} ({}) cannot choose a PRF that differs from the integrity algorithm",
+            self.ends[end].name.value,
+            self.facts(end).title
+        ))
     }
 
     pub(super) fn ike(&mut self) -> Vec<IkeProposal> {
@@ -154,10 +158,13 @@ impl<'a> Talk<'a> {
             }
             None => {
                 agreed.push(proposal.value.clone());
-                (true, match agreed.len() {
-                    1 => "first choice of both".to_owned(),
-                    n => format!("choice {n}, both can do it"),
-                })
+                (
+                    true,
+                    match agreed.len() {
+                        1 => "first choice of both".to_owned(),
+                        n => format!("choice {n}, both can do it"),
+                    },
+                )
             }
         };
         self.reasons.push(Reason { about, taken, value, why });
@@ -169,7 +176,8 @@ impl<'a> Talk<'a> {
             let status = if sa == Sa::Ike { row.ike } else { row.esp };
             if status == Status::Undefined && row.weak.is_empty() {
                 let place = self.description.source.place(span);
-                self.findings.push(Finding::new(&rules::NOT_FOR_THIS_SA, format!("`{}` is not defined for {}", row.name, sa.word())).at(place));
+                self.findings
+                    .push(Finding::new(&rules::NOT_FOR_THIS_SA, format!("`{}` is not defined for {}", row.name, sa.word())).at(place));
             }
         }
     }
@@ -192,7 +200,8 @@ impl<'a> Talk<'a> {
         }
         let hints = if hints.is_empty() { String::new() } else { format!("{}. ", capital(&hints.join("; "))) };
         let place = self.description.source.place(span);
-        self.findings.push(Finding::new(&rules::NOTHING_IN_COMMON, message).at(place).remedy(format!("{hints}{}.", capital(&sides.join("; ")))));
+        self.findings
+            .push(Finding::new(&rules::NOTHING_IN_COMMON, message).at(place).remedy(format!("{hints}{}.", capital(&sides.join("; ")))));
     }
 
     /// What an end can do of the kinds in question, without what is weak.

@@ -17,7 +17,9 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(address(description, site));
         if let Some(other) = addresses.insert(site.address.value, site) {
             let message = format!("`{}` has the same gateway address as `{}`", site.name.value, other.name.value);
-            findings.push(Finding::new(&rules::SAME_GATEWAY, message).at(place(site.address.span)).with(place(other.address.span), "also here"));
+            findings.push(
+                Finding::new(&rules::SAME_GATEWAY, message).at(place(site.address.span)).with(place(other.address.span), "also here"),
+            );
         }
         if let Some(inside) = site.inside.iter().find(|inside| inside.value == site.outside.value) {
             let message = format!("`{}` is the outside interface and an inside interface", inside.value);
@@ -37,7 +39,9 @@ fn address(description: &Description, site: &Site) -> Option<Finding> {
     let address = site.address.value;
     let place = description.source.place(site.address.span);
     let unusable = match address {
-        IpAddr::V4(v4) => v4.is_unspecified() || v4.is_loopback() || v4.is_multicast() || v4.is_link_local() || v4.is_broadcast() || v4.octets()[0] == 0,
+        IpAddr::V4(v4) => {
+            v4.is_unspecified() || v4.is_loopback() || v4.is_multicast() || v4.is_link_local() || v4.is_broadcast() || v4.octets()[0] == 0
+        }
         IpAddr::V6(v6) => v6.is_unspecified() || v6.is_loopback() || v6.is_multicast() || v6.is_unicast_link_local(),
     };
     if unusable {
@@ -54,7 +58,9 @@ fn address(description: &Description, site: &Site) -> Option<Finding> {
 fn usable(description: &Description, network: &Network) -> Option<Finding> {
     let (net, place) = (network.prefix.value, description.source.place(network.prefix.span));
     if net.prefix_len() == 0 {
-        return Some(Finding::new(&rules::DEFAULT_NETWORK, format!("network `{}` is the whole address space", network.name.value)).at(place));
+        return Some(
+            Finding::new(&rules::DEFAULT_NETWORK, format!("network `{}` is the whole address space", network.name.value)).at(place),
+        );
     }
     let unusable = match net.addr() {
         IpAddr::V4(v4) => v4.is_loopback() || v4.is_multicast() || v4.is_link_local() || v4.octets()[0] == 0,
@@ -79,7 +85,10 @@ fn nested(description: &Description, networks: &[Network]) -> Vec<Finding> {
             let (rule, message) = if outer.prefix.value == net {
                 (&rules::SAME_NETWORK, format!("`{}` is the same network as `{}`", network.name.value, outer.name.value))
             } else {
-                (&rules::NESTED_NETWORKS, format!("`{}` ({net}) lies inside `{}` ({})", network.name.value, outer.name.value, outer.prefix.value))
+                (
+                    &rules::NESTED_NETWORKS,
+                    format!("`{}` ({net}) lies inside `{}` ({})", network.name.value, outer.name.value, outer.prefix.value),
+                )
             };
             let place = |span| description.source.place(span);
             findings.push(Finding::new(rule, message).at(place(network.prefix.span)).with(place(outer.prefix.span), "the other one"));

@@ -46,7 +46,8 @@ impl Check<'_> {
     fn families(&self) -> Option<Finding> {
         let ends = self.description.ends(self.tunnel);
         if ends[0].address.value.is_ipv4() != ends[1].address.value.is_ipv4() {
-            let message = format!("`{}` has {}, `{}` has {}", ends[0].name.value, ends[0].address.value, ends[1].name.value, ends[1].address.value);
+            let message =
+                format!("`{}` has {}, `{}` has {}", ends[0].name.value, ends[0].address.value, ends[1].name.value, ends[1].address.value);
             return Some(self.at(&rules::MIXED_FAMILIES, self.tunnel.between[1].span, message));
         }
         let lacking = self.tunnel.pairs.is_empty() && ends.iter().all(|site| !site.networks.is_empty());
@@ -62,7 +63,8 @@ impl Check<'_> {
             }
         }
         if tunnel.esp_lifetime.value > tunnel.ike_lifetime.value {
-            let message = format!("ESP lives {}, IKE only {}", duration_words(tunnel.esp_lifetime.value), duration_words(tunnel.ike_lifetime.value));
+            let message =
+                format!("ESP lives {}, IKE only {}", duration_words(tunnel.esp_lifetime.value), duration_words(tunnel.ike_lifetime.value));
             findings.push(self.at(&rules::LIFETIMES_INVERTED, tunnel.esp_lifetime.span, message));
         }
         match tunnel.liveness {
@@ -129,7 +131,11 @@ fn same_gateways(description: &Description) -> Vec<Finding> {
         if let Some(other) = known.insert(key, tunnel) {
             let message = format!("`{}` joins the same sites as `{}`", tunnel.name.value, other.name.value);
             let place = |span| description.source.place(span);
-            findings.push(Finding::new(&rules::TWO_TUNNELS_ONE_PAIR_OF_GATEWAYS, message).at(place(tunnel.name.span)).with(place(other.name.span), "the other one"));
+            findings.push(
+                Finding::new(&rules::TWO_TUNNELS_ONE_PAIR_OF_GATEWAYS, message)
+                    .at(place(tunnel.name.span))
+                    .with(place(other.name.span), "the other one"),
+            );
         }
     }
     findings
@@ -172,7 +178,9 @@ fn contested(description: &Description) -> Vec<Finding> {
                     rival.tunnel.name.value, claim.tunnel.name.value, description.sites[site].name.value, claim.local, claim.remote
                 );
                 let place = |span| description.source.place(span);
-                findings.push(Finding::new(&rules::PAIR_IN_TWO_TUNNELS, message).at(place(claim.span)).with(place(rival.span), "the other one"));
+                findings.push(
+                    Finding::new(&rules::PAIR_IN_TWO_TUNNELS, message).at(place(claim.span)).with(place(rival.span), "the other one"),
+                );
             }
             open.push(claim);
         }

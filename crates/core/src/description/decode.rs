@@ -12,9 +12,7 @@ use toml::de::{DeTable, DeValue};
 use super::language::{DOCUMENT, Key, Need, Shape, VERSION};
 use super::values::{self, PrefixError};
 use super::{Allowance, Description, Network, Offer, Pair, Pfs, Site, Tunnel};
-use crate::algorithm::{
-    Algorithm, Cipher, Group, Integrity, Kind, Lookup, Prf, Row, look_up, named, preset,
-};
+use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Lookup, Prf, Row, look_up, named, preset};
 use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order, nearest, suggestion};
 use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, Opening};
 use crate::platform::platform;
@@ -115,8 +113,8 @@ impl Decoder<'_> {
                 Some(key) => self.check_shape(node, &key.shape, key.name),
                 None => {
                     let hint = suggestion(word, keys.iter().map(|key| key.name));
-                    self.say(&rules::UNKNOWN_KEY, name.span(), format!("{what} has no key `{}`", printable(word)))
-                        .remedy = format!("{hint} `uspan schema` lists all keys.");
+                    self.say(&rules::UNKNOWN_KEY, name.span(), format!("{what} has no key `{}`", printable(word))).remedy =
+                        format!("{hint} `uspan schema` lists all keys.");
                 }
             }
         }
@@ -206,16 +204,16 @@ impl Decoder<'_> {
     }
 
     fn wrong_type(&mut self, node: &Node<'_>, shape: &Shape, key: &str) {
-        self.say(&rules::WRONG_TYPE, node.span(), format!("`{key}` is {}, expected {}", kind_words(node), shape.words()))
-            .remedy = format!("Write {}.", shape.words());
+        self.say(&rules::WRONG_TYPE, node.span(), format!("`{key}` is {}, expected {}", kind_words(node), shape.words())).remedy =
+            format!("Write {}.", shape.words());
     }
 
     fn unknown_word(&mut self, node: &Node<'_>, word: &str, key: &str, words: &[&'static str]) {
         let rule = if key == "platform" { &rules::UNKNOWN_PLATFORM } else { &rules::UNKNOWN_WORD };
         let list = words.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ");
         let hint = nearest(word, words.iter().copied()).map_or(String::new(), |near| format!("did you mean `{near}`? "));
-        self.say(rule, node.span(), format!("`{}` is none of the choices for `{key}`", printable(word)))
-            .remedy = format!("{hint}The choices are {list}.");
+        self.say(rule, node.span(), format!("`{}` is none of the choices for `{key}`", printable(word))).remedy =
+            format!("{hint}The choices are {list}.");
     }
 
     // ---- values --------------------------------------------------------------------------------
@@ -235,8 +233,7 @@ impl Decoder<'_> {
                 description.sites.push(site);
             }
         }
-        let known: BTreeMap<String, usize> =
-            description.sites.iter().enumerate().map(|(i, site)| (site.name.value.clone(), i)).collect();
+        let known: BTreeMap<String, usize> = description.sites.iter().enumerate().map(|(i, site)| (site.name.value.clone(), i)).collect();
         // A site that has errors of its own is known by name, so that tunnels do not call it unknown.
         let all: Vec<String> =
             root.get("site").and_then(table).map(|t| t.keys().map(|k| k.get_ref().to_string()).collect()).unwrap_or_default();
@@ -252,16 +249,20 @@ impl Decoder<'_> {
     }
 
     fn site(&mut self, name: Located<String>, fields: &DeTable<'_>) -> Option<Site> {
-        let platform = fields.get("platform").and_then(text).and_then(|word| {
-            Some(Located::new(platform(word.value)?, word.span))
-        });
+        let platform = fields.get("platform").and_then(text).and_then(|word| Some(Located::new(platform(word.value)?, word.span)));
         let gateway = fields.get("gateway").and_then(table);
         let address = gateway.and_then(|g| g.get("address")).and_then(text).and_then(|t| self.address(t, "address"));
         let outside = gateway.and_then(|g| g.get("outside")).and_then(text).and_then(|t| self.interface(t));
-        let inside: Vec<_> = gateway.and_then(|g| g.get("inside")).map(|node| match text(node) {
-            Some(one) => vec![one],
-            None => list(node).iter().filter_map(text).collect(),
-        }).unwrap_or_default().into_iter().filter_map(|t| self.interface(t)).collect();
+        let inside: Vec<_> = gateway
+            .and_then(|g| g.get("inside"))
+            .map(|node| match text(node) {
+                Some(one) => vec![one],
+                None => list(node).iter().filter_map(text).collect(),
+            })
+            .unwrap_or_default()
+            .into_iter()
+            .filter_map(|t| self.interface(t))
+            .collect();
         let mut networks = Vec::new();
         for (name, node) in fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
@@ -320,8 +321,8 @@ impl Decoder<'_> {
                 self.say(&rules::BAD_PREFIX, found.span, format!("`{shown}` is not a network prefix: {why}"));
             }
             Err(PrefixError::HostBits(net)) => {
-                self.say(&rules::HOST_BITS, found.span, format!("`{shown}` has bits set behind the prefix length"))
-                    .remedy = format!("Probably `{net}` is meant; for one host write `/{}`.", net.max_prefix_len());
+                self.say(&rules::HOST_BITS, found.span, format!("`{shown}` has bits set behind the prefix length")).remedy =
+                    format!("Probably `{net}` is meant; for one host write `/{}`.", net.max_prefix_len());
             }
         }
         None
@@ -437,8 +438,8 @@ impl Decoder<'_> {
         let ends = [first, second].map(|name| {
             if !index.all.iter().any(|known| known == name.value) {
                 let hint = suggestion(name.value, index.all.iter().map(String::as_str));
-                self.say(&rules::UNKNOWN_SITE, name.span, format!("there is no site `{}`", printable(name.value)))
-                    .remedy = format!("Correct the name or describe the site: {hint}");
+                self.say(&rules::UNKNOWN_SITE, name.span, format!("there is no site `{}`", printable(name.value))).remedy =
+                    format!("Correct the name or describe the site: {hint}");
             }
             index.known.get(name.value).map(|i| Located::new(*i, name.span))
         });
@@ -452,8 +453,8 @@ impl Decoder<'_> {
         for entry in list(node) {
             let names: Vec<_> = list(entry).iter().filter_map(text).collect();
             let [first, second] = names.as_slice() else {
-                self.say(&rules::WRONG_TYPE, entry.span(), format!("a pair has two networks, here are {}", names.len()))
-                    .remedy = format!("Write `[\"a network of {}\", \"a network of {}\"]`.", ends[0].name.value, ends[1].name.value);
+                self.say(&rules::WRONG_TYPE, entry.span(), format!("a pair has two networks, here are {}", names.len())).remedy =
+                    format!("Write `[\"a network of {}\", \"a network of {}\"]`.", ends[0].name.value, ends[1].name.value);
                 continue;
             };
             let found = [(first, ends[0]), (second, ends[1])].map(|(name, site)| self.network(name, site, ends));
@@ -473,11 +474,18 @@ impl Decoder<'_> {
         if found.is_none() {
             let turned = ends.iter().any(|other| other.name.value != site.name.value && other.network(name.value).is_some());
             let hint = match turned {
-                true => format!("Turn the pair round: the first network belongs to `{}`, the second to `{}`.", ends[0].name.value, ends[1].name.value),
+                true => format!(
+                    "Turn the pair round: the first network belongs to `{}`, the second to `{}`.",
+                    ends[0].name.value, ends[1].name.value
+                ),
                 false => format!("Correct the name: {}", suggestion(name.value, site.networks.iter().map(|n| n.name.value.as_str()))),
             };
-            self.say(&rules::UNKNOWN_NETWORK, name.span, format!("site `{}` has no network `{}`", site.name.value, printable(name.value)))
-                .remedy = hint;
+            self.say(
+                &rules::UNKNOWN_NETWORK,
+                name.span,
+                format!("site `{}` has no network `{}`", site.name.value, printable(name.value)),
+            )
+            .remedy = hint;
         }
         found
     }
@@ -490,8 +498,8 @@ impl Decoder<'_> {
         let found = ends.iter().position(|site| site.name.value == name.value);
         if found.is_none() {
             let words = [ends[0].name.value.as_str(), ends[1].name.value.as_str(), "either"];
-            self.say(&rules::UNKNOWN_STARTER, name.span, format!("`{}` is not an end of this tunnel", printable(name.value)))
-                .remedy = format!("Choose one of `{}`.", words.join("`, `"));
+            self.say(&rules::UNKNOWN_STARTER, name.span, format!("`{}` is not an end of this tunnel", printable(name.value))).remedy =
+                format!("Choose one of `{}`.", words.join("`, `"));
         }
         found.map(Some)
     }
@@ -592,19 +600,23 @@ impl Decoder<'_> {
             Lookup::NeedsKeyLength(number) => {
                 let rows = kind.rows().iter().filter(|row| row.number == number);
                 let list: Vec<_> = rows.map(|row| format!("`{}`", row.name)).collect();
-                self.say(&rules::KEY_LENGTH_MISSING, word.span, format!("`{shown}` leaves the key length open"))
-                    .remedy = format!("Write one of {}.", list.join(", "));
+                self.say(&rules::KEY_LENGTH_MISSING, word.span, format!("`{shown}` leaves the key length open")).remedy =
+                    format!("Write one of {}.", list.join(", "));
             }
             Lookup::OtherKind(other) => {
-                self.say(&rules::WRONG_KIND, word.span, format!("`{shown}` is no {} algorithm but belongs under `{}`", kind.word(), other.word()));
+                self.say(
+                    &rules::WRONG_KIND,
+                    word.span,
+                    format!("`{shown}` is no {} algorithm but belongs under `{}`", kind.word(), other.word()),
+                );
             }
             Lookup::Unknown => {
                 let hint = match nearest(word.value, names) {
                     Some(near) => format!("did you mean `{near}`? "),
                     None => String::new(),
                 };
-                self.say(&rules::UNKNOWN_ALGORITHM, word.span, format!("there is no {} algorithm `{shown}`", kind.word()))
-                    .remedy = format!("{hint}`uspan algorithms` lists all of them.");
+                self.say(&rules::UNKNOWN_ALGORITHM, word.span, format!("there is no {} algorithm `{shown}`", kind.word())).remedy =
+                    format!("{hint}`uspan algorithms` lists all of them.");
             }
         }
         None
@@ -688,4 +700,3 @@ fn preset_esp((cipher, integrity): &(&str, &str)) -> EspProposal {
 fn printable(text: &str) -> String {
     text.chars().flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
 }
-

@@ -9,8 +9,7 @@ pub fn schema() -> Value {
     let mut schema = table(DOCUMENT);
     schema["$schema"] = json!("https://json-schema.org/draft/2020-12/schema");
     schema["title"] = json!("Unified Span description");
-    schema["properties"]["unified-span"] =
-        json!({ "const": VERSION, "description": "The version of the description language." });
+    schema["properties"]["unified-span"] = json!({ "const": VERSION, "description": "The version of the description language." });
     schema
 }
 

@@ -83,9 +83,7 @@ pub fn is_dns_name(text: &str) -> bool {
 /// Whether a text has the form of a mail address with a plain local part.
 pub fn is_mail_name(text: &str) -> bool {
     text.split_once('@').is_some_and(|(local, domain)| {
-        (1..=64).contains(&local.len())
-            && local.bytes().all(|b| b.is_ascii_alphanumeric() || b"._+-".contains(&b))
-            && is_dns_name(domain)
+        (1..=64).contains(&local.len()) && local.bytes().all(|b| b.is_ascii_alphanumeric() || b"._+-".contains(&b)) && is_dns_name(domain)
     })
 }
 

@@ -100,17 +100,12 @@ pub fn any_stops(findings: &[Finding]) -> bool {
 
 /// Orders findings as a reader meets them: by place, then code; those without a place last.
 pub fn in_reading_order(findings: &mut [Finding]) {
-    findings.sort_by(|a, b| {
-        (a.place.is_none(), &a.place, a.rule.code).cmp(&(b.place.is_none(), &b.place, b.rule.code))
-    });
+    findings.sort_by(|a, b| (a.place.is_none(), &a.place, a.rule.code).cmp(&(b.place.is_none(), &b.place, b.rule.code)));
 }
 
 /// The row with this code or name.
 pub fn rule(code_or_name: &str) -> Option<&'static Rule> {
-    CATALOGUE
-        .iter()
-        .copied()
-        .find(|rule| rule.code.eq_ignore_ascii_case(code_or_name) || rule.name == code_or_name)
+    CATALOGUE.iter().copied().find(|rule| rule.code.eq_ignore_ascii_case(code_or_name) || rule.name == code_or_name)
 }
 
 /// The known word nearest to a mistyped one, if any is near enough to be meant.

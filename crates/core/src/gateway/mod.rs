@@ -235,16 +235,14 @@ impl Gateway {
     /// The secret this gateway would use with a peer: the entry that names both identities.
     pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {
         let (local, remote) = (&connection.local_identity.value, &connection.remote_identity.value);
-        self.secrets
-            .iter()
-            .find(|entry| entry.identities.contains(local) && entry.identities.contains(remote))
-            .map(|entry| &entry.secret)
+        self.secrets.iter().find(|entry| entry.identities.contains(local) && entry.identities.contains(remote)).map(|entry| &entry.secret)
     }
 
     /// Every pair of selectors, local and remote, over all connections.
     pub fn selector_pairs(&self) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
-        self.connections.iter().flat_map(|connection| &connection.children).flat_map(|child| {
-            child.local.iter().flat_map(move |local| child.remote.iter().map(move |remote| (*local, *remote)))
-        })
+        self.connections
+            .iter()
+            .flat_map(|connection| &connection.children)
+            .flat_map(|child| child.local.iter().flat_map(move |local| child.remote.iter().map(move |remote| (*local, *remote))))
     }
 }

@@ -35,8 +35,16 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     let names = format!("{} and {}", left.name, right.name);
     let methods = |c: &Connection| (c.version.value, c.local_method, c.remote_method);
     let (version, local, remote) = methods(one);
-    say(&rules::METHODS_DIFFER, (version, remote, local) != methods(other) || modes(one) != modes(other), format!("{names} differ in version, method or mode"));
-    say(&rules::ADDRESSES_NOT_CROSSED, (one.local, one.remote) != (other.remote, other.local), format!("the addresses of {names} are not crossed"));
+    say(
+        &rules::METHODS_DIFFER,
+        (version, remote, local) != methods(other) || modes(one) != modes(other),
+        format!("{names} differ in version, method or mode"),
+    );
+    say(
+        &rules::ADDRESSES_NOT_CROSSED,
+        (one.local, one.remote) != (other.remote, other.local),
+        format!("the addresses of {names} are not crossed"),
+    );
     say(
         &rules::IDENTITIES_NOT_CROSSED,
         one.local_identity != other.remote_identity || one.remote_identity != other.local_identity,
@@ -45,7 +53,11 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), format!("the IKE proposals of {names} differ"));
     let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
     say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
-    say(&rules::SELECTORS_NOT_MIRRORED, selectors(one, false) != selectors(other, true), format!("the selectors of {names} do not mirror each other"));
+    say(
+        &rules::SELECTORS_NOT_MIRRORED,
+        selectors(one, false) != selectors(other, true),
+        format!("the selectors of {names} do not mirror each other"),
+    );
     say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), format!("the ESP proposals of {names} differ"));
     let waits = |c: &Connection| c.children.iter().all(|child| child.opening.value == Opening::Wait);
     say(&rules::NOBODY_STARTS, waits(one) && waits(other), format!("neither of {names} opens the tunnel by itself"));

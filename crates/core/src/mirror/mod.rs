@@ -10,8 +10,8 @@ use ipnet::IpNet;
 use crate::agreement::Agreement;
 use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{
-    Child, Connection, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Setting,
-    SharedSecret, Traffic, Verdict,
+    Child, Connection, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Setting, SharedSecret,
+    Traffic, Verdict,
 };
 use crate::packet_filter::EXEMPTION_ORDER;
 use crate::platform::Remarks;
@@ -51,7 +51,8 @@ impl Taking<'_> {
     /// Selector pairs as this end sees them: local, remote.
     fn pairs(&self) -> Vec<(IpNet, IpNet)> {
         let ends = self.description.ends(self.tunnel);
-        let networks = |pair: &crate::description::Pair| [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value];
+        let networks =
+            |pair: &crate::description::Pair| [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value];
         self.tunnel.pairs.iter().map(|pair| (networks(pair)[self.end], networks(pair)[1 - self.end])).collect()
     }
 
@@ -126,7 +127,8 @@ impl Taking<'_> {
     /// IKE and ESP from the peer to the gateway; each pair both ways, but only through the tunnel.
     fn filter(&self) -> Vec<FilterRule> {
         let (me, peer) = (IpNet::from(self.me().address.value), IpNet::from(self.peer().address.value));
-        let reach = |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
+        let reach =
+            |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
         let pass = |from, to, protection, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any, verdict };
         let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
         for (local, remote) in self.pairs() {

@@ -3,8 +3,8 @@
 //! To add a platform: a folder here with its facts, `write` and `read`, and one line in [`PLATFORMS`].
 //! Everything outside that folder stays as it is.
 
-mod names;
 mod libreswan;
+mod names;
 mod strongswan;
 pub(crate) mod text;
 

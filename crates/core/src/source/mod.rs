@@ -76,9 +76,7 @@ impl Source {
     /// Takes a text under the name that findings will show.
     pub fn new(name: impl Into<Arc<str>>, text: impl Into<Arc<str>>) -> Self {
         let text = text.into();
-        let line_starts = std::iter::once(0)
-            .chain(text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i + 1))
-            .collect();
+        let line_starts = std::iter::once(0).chain(text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i + 1)).collect();
         Source { name: name.into(), text, line_starts }
     }
 

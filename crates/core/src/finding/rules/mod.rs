@@ -40,16 +40,8 @@ pub use tunnels::*;
 
 use super::Rule;
 
-const CHAPTERS: [&[&Rule]; 8] = [
-    file::ROWS,
-    sites::ROWS,
-    tunnels::ROWS,
-    algorithms::ROWS,
-    identities::ROWS,
-    platforms::ROWS,
-    read_back::ROWS,
-    output::ROWS,
-];
+const CHAPTERS: [&[&Rule]; 8] =
+    [file::ROWS, sites::ROWS, tunnels::ROWS, algorithms::ROWS, identities::ROWS, platforms::ROWS, read_back::ROWS, output::ROWS];
 
 const COUNT: usize = {
     let (mut chapter, mut count) = (0, 0);

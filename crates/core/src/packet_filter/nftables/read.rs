@@ -63,7 +63,9 @@ impl Found {
             match (statement.words.as_slice(), &role) {
                 (["type", "nat", "hook", "postrouting", "priority", order], _) => role = order.parse().ok().map(Role::Nat),
                 (["type", "filter", "hook", "input", "priority", "0"], _) => role = Some(Role::Filter(FilterForm::Standalone, Hook::Input)),
-                (["type", "filter", "hook", "forward", "priority", "0"], _) => role = Some(Role::Filter(FilterForm::Standalone, Hook::Forward)),
+                (["type", "filter", "hook", "forward", "priority", "0"], _) => {
+                    role = Some(Role::Filter(FilterForm::Standalone, Hook::Forward));
+                }
                 (["policy", "accept"], _) => {}
                 (words, Some(Role::Nat(order))) => match nat_rule(words, *order) {
                     Some(rule) => self.nat.push(rule),

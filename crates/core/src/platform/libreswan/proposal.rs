@@ -8,7 +8,10 @@ use crate::platform::{Sa, Unwritable};
 fn spelled<T: Copy + std::fmt::Display>(list: &[T], sa: Sa, spell: impl Fn(T) -> Option<&'static str>) -> Result<String, Unwritable> {
     let words = list.iter().map(|item| {
         spell(*item).ok_or_else(|| {
-            Unwritable::new(format!("`{item}` for {}, which Libreswan cannot do", sa.word()), "Choose an algorithm that `uspan algorithms` lists for Libreswan.")
+            Unwritable::new(
+                format!("`{item}` for {}, which Libreswan cannot do", sa.word()),
+                "Choose an algorithm that `uspan algorithms` lists for Libreswan.",
+            )
         })
     });
     Ok(words.collect::<Result<Vec<_>, _>>()?.join("+"))
@@ -26,7 +29,10 @@ pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
     uniform(&proposal.ciphers)?;
     let following: Vec<_> = proposal.integrities.iter().filter_map(|i| i.prf()).collect();
     if !proposal.integrities.is_empty() && following != proposal.prfs {
-        return Err(Unwritable::new("a PRF that differs from the integrity algorithm, which Libreswan cannot say", "Leave `prf` out, so that it follows from `integrity`."));
+        return Err(Unwritable::new(
+            "a PRF that differs from the integrity algorithm, which Libreswan cannot say",
+            "Leave `prf` out, so that it follows from `integrity`.",
+        ));
     }
     let ciphers = spelled(&proposal.ciphers, Sa::Ike, |c| FACTS.cipher(c, Sa::Ike))?;
     let hashes = match proposal.integrities.is_empty() {

@@ -60,8 +60,28 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
 }
 
 const KEYS: &[&str] = &[
-    "also", "ikev2", "authby", "left", "right", "leftid", "rightid", "leftsubnet", "rightsubnet", "ike", "esp", "pfs", "esn",
-    "type", "ikelifetime", "salifetime", "rekeymargin", "dpddelay", "dpdtimeout", "dpdaction", "keyingtries", "auto",
+    "also",
+    "ikev2",
+    "authby",
+    "left",
+    "right",
+    "leftid",
+    "rightid",
+    "leftsubnet",
+    "rightsubnet",
+    "ike",
+    "esp",
+    "pfs",
+    "esn",
+    "type",
+    "ikelifetime",
+    "salifetime",
+    "rekeymargin",
+    "dpddelay",
+    "dpdtimeout",
+    "dpdaction",
+    "keyingtries",
+    "auto",
     "replay-window",
 ];
 

@@ -57,11 +57,9 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
             continue;
         }
         match body.split_once([' ', '\t']) {
-            Some((kind @ ("conn" | "config"), name)) => sections.push(Section {
-                kind: kind.to_owned(),
-                name: Located::new(name.trim().to_owned(), span),
-                settings: Vec::new(),
-            }),
+            Some((kind @ ("conn" | "config"), name)) => {
+                sections.push(Section { kind: kind.to_owned(), name: Located::new(name.trim().to_owned(), span), settings: Vec::new() });
+            }
             _ => findings.push(broken("neither a section nor a setting; settings are indented")),
         }
     }
@@ -103,7 +101,8 @@ pub(super) fn parse_secrets<'a>(source: &'a Source, findings: &mut Vec<Finding>)
         let span = Span { start, end: start + line.len() };
         match body.split_once(" : PSK ") {
             Some((ids, secret)) => entries.push(SecretLine { identities: ids.split_whitespace().collect(), secret: secret.trim(), span }),
-            None => findings.push(Finding::new(&rules::DEVICE_UNKNOWN, "a secrets entry of a kind that is not understood").at(source.place(span))),
+            None => findings
+                .push(Finding::new(&rules::DEVICE_UNKNOWN, "a secrets entry of a kind that is not understood").at(source.place(span))),
         }
     }
     entries

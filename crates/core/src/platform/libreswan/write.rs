@@ -10,9 +10,7 @@ use super::FOLDER;
 use super::facts::FACTS;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use crate::gateway::{
-    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile,
-};
+use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -89,7 +87,10 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     let base = name(&connection.name).map_err(one)?;
     for (i, child) in connection.children.iter().enumerate() {
         if !child.name.starts_with(&format!("{base}_")) {
-            return Err(vec![Unwritable::new("a child whose name does not begin with the connection's name", "Name it after the connection.")]);
+            return Err(vec![Unwritable::new(
+                "a child whose name does not begin with the connection's name",
+                "Name it after the connection.",
+            )]);
         }
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
         write_child(out, base, child, remarks, selectors)?;
@@ -119,7 +120,10 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
 fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, selectors: &str) -> Result<(), Vec<Unwritable>> {
     let one = |e| vec![e];
     let ([local], [remote]) = (child.local.as_slice(), child.remote.as_slice()) else {
-        return Err(vec![Unwritable::new("several selectors in one Child SA, while Libreswan has one pair for each", "Write a Child SA for each pair.")]);
+        return Err(vec![Unwritable::new(
+            "several selectors in one Child SA, while Libreswan has one pair for each",
+            "Write a Child SA for each pair.",
+        )]);
     };
     let _ = writeln!(out, "conn {}\n\talso={base}", name(&child.name).map_err(one)?);
     remark(out, "\t", selectors);
@@ -154,7 +158,10 @@ fn pfs(child: &Child) -> Result<&'static str, Unwritable> {
     let proposals = &child.esp.value;
     let first = proposals.first().map(|p| p.groups.as_slice()).unwrap_or_default();
     if first.len() > 1 || proposals.iter().any(|p| p.groups != first) {
-        return Err(Unwritable::new("ESP proposals with different PFS groups, while Libreswan takes one for all", "Use the same group in all ESP proposals."));
+        return Err(Unwritable::new(
+            "ESP proposals with different PFS groups, while Libreswan takes one for all",
+            "Use the same group in all ESP proposals.",
+        ));
     }
     Ok(if first.is_empty() { "no" } else { "yes" })
 }

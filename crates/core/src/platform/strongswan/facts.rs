@@ -3,8 +3,8 @@
 
 use std::time::Duration;
 
-use super::super::names::{Sa, cipher, name};
 use super::super::Facts;
+use super::super::names::{Sa, cipher, name};
 use crate::gateway::IkeVersion;
 
 use Sa::{Both, Esp};

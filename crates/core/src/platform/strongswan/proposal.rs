@@ -6,7 +6,10 @@ use crate::gateway::{EspProposal, IkeProposal};
 use crate::platform::{Sa, Unwritable};
 
 fn lacking(what: impl std::fmt::Display, sa: Sa) -> Unwritable {
-    Unwritable::new(format!("`{what}` for {}, which strongSwan cannot do", sa.word()), "Choose an algorithm that `uspan algorithms` lists for strongSwan.")
+    Unwritable::new(
+        format!("`{what}` for {}, which strongSwan cannot do", sa.word()),
+        "Choose an algorithm that `uspan algorithms` lists for strongSwan.",
+    )
 }
 
 fn ciphers(list: &[Cipher], sa: Sa, words: &mut Vec<&'static str>) -> Result<(), Unwritable> {

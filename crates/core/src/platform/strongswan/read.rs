@@ -80,10 +80,12 @@ impl Reader<'_> {
     fn list<T>(&mut self, section: &Section, key: &str, what: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
         let Some(found) = section.get(key) else { return Setting::default_of(Vec::new()) };
         let items = found.value.split(',').map(str::trim).filter(|item| !item.is_empty());
-        let parsed: Vec<_> = items.filter_map(|item| {
-            let item = Located::new(item.to_owned(), found.span);
-            self.value(&item, what, &parse)
-        }).collect();
+        let parsed: Vec<_> = items
+            .filter_map(|item| {
+                let item = Located::new(item.to_owned(), found.span);
+                self.value(&item, what, &parse)
+            })
+            .collect();
         Setting::stated(parsed, self.source.place(found.span))
     }
 
@@ -167,10 +169,7 @@ impl Reader<'_> {
                 "transport" => Some(Mode::Transport),
                 _ => None,
             }),
-            lifetime: Setting {
-                value: Lifetime { hard: life.value, margin: life.value.saturating_sub(rekey.value) },
-                origin: life.origin,
-            },
+            lifetime: Setting { value: Lifetime { hard: life.value, margin: life.value.saturating_sub(rekey.value) }, origin: life.origin },
             opening: self.setting(section, "start_action", "an action", Opening::Wait, |text| match text {
                 "start" | "trap|start" | "start|trap" => Some(Opening::AtOnce),
                 "trap" => Some(Opening::OnTraffic),

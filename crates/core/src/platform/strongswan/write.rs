@@ -6,9 +6,7 @@ use std::time::Duration;
 use super::FOLDER;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use crate::gateway::{
-    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile,
-};
+use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 

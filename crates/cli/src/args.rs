@@ -1,0 +1,148 @@
+//! Arguments.
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand, ValueEnum};
+
+/// Describe a site-to-site IPsec tunnel once; get matching configurations for two unlike gateways.
+#[derive(Debug, Parser)]
+#[command(
+    name = "uspan",
+    version,
+    max_term_width = 100,
+    after_help = "First steps:\n  uspan demo                          an example, built, in ./orchard-demo\n  uspan new office.span.toml          a commented starter description\n  uspan secret secrets/harvest.key    a strong shared secret\n  uspan check office.span.toml\n  uspan build office.span.toml -o out"
+)]
+pub struct Args {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// How data is printed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    /// For people.
+    #[default]
+    Text,
+    /// For programs.
+    Json,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Write a commented starter description
+    #[command(after_help = "Example:\n  uspan new office.span.toml")]
+    New {
+        /// The file to write; it must not exist yet. Without it the text goes to standard output
+        file: Option<PathBuf>,
+    },
+    /// Check a description and show what both ends would agree on; writes nothing
+    #[command(
+        after_help = "Examples:\n  uspan check office.span.toml\n  uspan check office.span.toml --reasons\n  uspan check office.span.toml --format json"
+    )]
+    Check {
+        /// The description
+        file: PathBuf,
+        /// Show why each value was chosen and why others were dropped
+        #[arg(long)]
+        reasons: bool,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
+    /// Write the configuration files of both ends of every tunnel, all or none
+    #[command(after_help = "Examples:\n  uspan build office.span.toml -o out\n  scp -rp out/packhouse/etc root@packhouse:/")]
+    Build {
+        /// The description
+        file: PathBuf,
+        /// The folder to write: one folder a site in it, rooted at the gateway's /
+        #[arg(short, long, value_name = "DIR")]
+        output: PathBuf,
+        /// Overwrite files that this program did not write or that were changed since
+        #[arg(long)]
+        replace: bool,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
+    /// Make a strong shared secret in a file that only you can read
+    #[command(
+        after_help = "Examples:\n  uspan secret secrets/harvest.key\n  uspan secret secrets/harvest.key --print   # also shows it, to read it out to a partner"
+    )]
+    Secret {
+        /// The file to write; it must not exist yet
+        file: PathBuf,
+        /// Also print the secret
+        #[arg(long)]
+        print: bool,
+        /// Overwrite an existing file; tunnels that use it must then be built and installed again
+        #[arg(long)]
+        replace: bool,
+    },
+    /// List the platforms: what each can do, its limits and defaults
+    #[command(after_help = "Examples:\n  uspan platforms\n  uspan platforms --format json")]
+    Platforms {
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
+    /// List the algorithms: status, strength, and each platform's spelling
+    #[command(
+        after_help = "Examples:\n  uspan algorithms\n  uspan algorithms group\n  uspan algorithms strength     # what the ready-made strengths hold"
+    )]
+    Algorithms {
+        /// Only this kind
+        #[arg(value_enum)]
+        kind: Option<Listing>,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
+    /// Explain a finding by its code; without a code list all of them
+    #[command(after_help = "Examples:\n  uspan explain US203\n  uspan explain host-bits\n  uspan explain")]
+    Explain {
+        /// The code or the name of the finding
+        code: Option<String>,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
+    /// Print the JSON Schema of the description language, for editors
+    #[command(
+        after_help = "Example:\n  uspan schema > span.schema.json\nThen, in the first line of a description:\n  #:schema ./span.schema.json"
+    )]
+    Schema {
+        /// Print the reference page of the language as Markdown instead
+        #[arg(long)]
+        reference: bool,
+    },
+    /// Write the example of Alder Creek Orchards into a folder, build it and show what came out
+    #[command(after_help = "Example:\n  uspan demo orchard-demo")]
+    Demo {
+        /// The folder
+        #[arg(default_value = "orchard-demo")]
+        folder: PathBuf,
+    },
+    /// Print a completion script for a shell
+    #[command(after_help = "Example:\n  uspan completions bash > /etc/bash_completion.d/uspan")]
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+}
+
+/// What `algorithms` lists.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Listing {
+    /// Ciphers.
+    Encryption,
+    /// Pseudo-random functions.
+    Prf,
+    /// Integrity algorithms.
+    Integrity,
+    /// Key exchange groups.
+    Group,
+    /// The ready-made strengths.
+    Strength,
+}

@@ -1,0 +1,123 @@
+//! `uspan algorithms`.
+
+use serde_json::{Value, json};
+use uspan_core::algorithm::{Kind, PRESETS, Row, Status};
+use uspan_core::{PLATFORMS, Sa};
+
+use crate::args::{Format, Listing};
+use crate::failure::{Failure, Verdict};
+use crate::show::table::table;
+use crate::show::{HEADING, styled};
+
+pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure> {
+    let kinds: Vec<_> = match listing {
+        None => Kind::ALL.to_vec(),
+        Some(Listing::Encryption) => vec![Kind::Cipher],
+        Some(Listing::Prf) => vec![Kind::Prf],
+        Some(Listing::Integrity) => vec![Kind::Integrity],
+        Some(Listing::Group) => vec![Kind::Group],
+        Some(Listing::Strength) => return strengths(format),
+    };
+    if format == Format::Json {
+        let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(|row| value(*kind, row)));
+        super::print_json(&rows.collect())?;
+        return Ok(Verdict::Fine);
+    }
+    for kind in kinds {
+        super::print_line(&styled(HEADING, title(kind)))?;
+        super::print_line(&rows(kind))?;
+        super::print_line("")?;
+    }
+    super::print_line(
+        "! weak or withdrawn: refused unless the tunnel allows it by name with a reason.\nIANA names are accepted too; --format json shows them with numbers and RFCs.",
+    )?;
+    Ok(Verdict::Fine)
+}
+
+fn title(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Cipher => "encryption (IANA transform type 1)",
+        Kind::Prf => "prf (IANA transform type 2)",
+        Kind::Integrity => "integrity (IANA transform type 3)",
+        Kind::Group => "group (IANA transform type 4)",
+    }
+}
+
+/// The two statuses in one cell: they differ rarely.
+fn status(row: &Row) -> String {
+    match (row.ike, row.esp) {
+        (ike, esp) if ike == esp => ike.word().to_owned(),
+        (ike, Status::Undefined) => format!("IKE {}", ike.word()),
+        (Status::Undefined, esp) => format!("ESP {}", esp.word()),
+        (ike, esp) => format!("IKE {}, ESP {}", ike.word(), esp.word()),
+    }
+}
+
+/// A platform's spelling, with the SA if it can do it in one of the two only.
+fn spelling(kind: Kind, row: &Row, facts: &uspan_core::Facts) -> String {
+    let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(kind, row.number, row.key_bits, sa));
+    match (ike, esp) {
+        (Some(word), None) if kind != Kind::Prf => format!("{word} (IKE)"),
+        (None, Some(word)) => format!("{word} (ESP)"),
+        (Some(word), _) => word.to_owned(),
+        (None, None) => "-".to_owned(),
+    }
+}
+
+fn rows(kind: Kind) -> String {
+    let mut heads = vec!["", "name", "bits", "status"];
+    heads.extend(PLATFORMS.iter().map(|platform| platform.facts().word));
+    let each = kind.rows().iter().filter(|row| !row.name.is_empty()).map(|row| {
+        let weak = if row.weak.is_empty() { "" } else { "!" };
+        let mut cells = vec![weak.to_owned(), row.name.to_owned(), row.strength.to_string(), status(row)];
+        cells.extend(PLATFORMS.iter().map(|platform| spelling(kind, row, platform.facts())));
+        cells
+    });
+    table(&heads, each.collect(), &[0, 1, 2, 4, 5])
+}
+
+fn value(kind: Kind, row: &Row) -> Value {
+    let spellings: serde_json::Map<_, _> = PLATFORMS
+        .iter()
+        .map(|platform| {
+            let facts = platform.facts();
+            let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(kind, row.number, row.key_bits, sa));
+            (facts.word.to_owned(), json!({ "ike": ike, "esp": esp }))
+        })
+        .collect();
+    json!({
+        "kind": kind.word(),
+        "name": if row.name.is_empty() { Value::Null } else { row.name.into() },
+        "also": row.also,
+        "iana": { "name": row.iana, "number": row.number, "key_bits": if row.key_bits == 0 { Value::Null } else { row.key_bits.into() } },
+        "combined_mode": row.aead,
+        "strength_bits": row.strength,
+        "status": { "ike": row.ike.word(), "esp": row.esp.word() },
+        "rfc": row.rfc,
+        "weak": if row.weak.is_empty() { Value::Null } else { row.weak.into() },
+        "spelling": spellings,
+    })
+}
+
+fn strengths(format: Format) -> Result<Verdict, Failure> {
+    let ike = |(cipher, integrity, prf, group): &(&str, &str, &str, &str)| match integrity.is_empty() {
+        true => format!("{cipher}, prf {prf}, group {group}"),
+        false => format!("{cipher} + {integrity}, prf {prf}, group {group}"),
+    };
+    let esp =
+        |(cipher, integrity): &(&str, &str)| if integrity.is_empty() { (*cipher).to_owned() } else { format!("{cipher} + {integrity}") };
+    if format == Format::Json {
+        let all = PRESETS.iter().map(|preset| {
+            json!({ "name": preset.name, "purpose": preset.purpose, "ike": preset.ike.iter().map(ike).collect::<Vec<_>>(), "esp": preset.esp.iter().map(esp).collect::<Vec<_>>() })
+        });
+        super::print_json(&all.collect())?;
+        return Ok(Verdict::Fine);
+    }
+    for preset in PRESETS {
+        super::print_line(&format!("{}: {}", styled(HEADING, preset.name), preset.purpose))?;
+        preset.ike.iter().try_for_each(|row| super::print_line(&format!("  IKE  {}", ike(row))))?;
+        preset.esp.iter().try_for_each(|row| super::print_line(&format!("  ESP  {}", esp(row))))?;
+    }
+    super::print_line("In order of preference. PFS takes the group of the first IKE proposal that both ends can do.")?;
+    Ok(Verdict::Fine)
+}

@@ -1,0 +1,61 @@
+//! `uspan demo`.
+
+use std::fs;
+use std::path::Path;
+
+use uspan_core::any_stops;
+
+use super::build::print_files;
+use super::check::plan;
+use crate::failure::{Failure, Verdict};
+use crate::files::output::{self, Outcome};
+use crate::files::secret;
+use crate::show::{GOOD, HEADING, agreement, findings, styled};
+
+/// The orchard's description.
+const DEMO: &str = include_str!("../../../core/demo/orchard.span.toml");
+
+pub fn run(folder: &Path) -> Result<Verdict, Failure> {
+    fs::create_dir_all(folder).map_err(Failure::file("cannot make the folder", folder))?;
+    let (description, key, out) = (folder.join("orchard.span.toml"), folder.join("secrets/harvest.key"), folder.join("out"));
+    // A second run keeps what is there: the description may have been played with, the secret is in use.
+    if !description.exists() {
+        fs::write(&description, DEMO).map_err(Failure::file("cannot write", &description))?;
+    }
+    if !key.exists() {
+        secret::write(&key, &secret::generate()?, false)?;
+    }
+    let (read, planned) = plan(&description)?;
+    findings::print(&planned.findings, &read.source);
+    if any_stops(&planned.findings) {
+        return Ok(Verdict::Stopped);
+    }
+    super::print_line(&format!("{}\n{}", styled(HEADING, &format!("The description, {}", description.display())), read.source.text()))?;
+    for tunnel in &planned.tunnels {
+        super::print_line(&format!("{}\n", agreement::text(tunnel, false)))?;
+    }
+    match output::write(&out, &planned.trees, false)? {
+        Outcome::Done(written) => {
+            super::print_line(&styled(HEADING, "The files: one tree a gateway, rooted at its /"))?;
+            print_files(&out, &written)?;
+        }
+        Outcome::Refused(refused) => {
+            findings::print(&refused, &read.source);
+            return Ok(Verdict::Stopped);
+        }
+    }
+    for path in ["packhouse/etc/swanctl/conf.d/harvest.conf", "coldstore/etc/ipsec.d/harvest.conf"] {
+        let path = out.join(path);
+        if let Ok(text) = fs::read_to_string(&path) {
+            super::print_line(&format!("\n{}\n{}", styled(HEADING, &path.display().to_string()), text.trim_end()))?;
+        }
+    }
+    super::print_line(&format!(
+        "\n{}. Written, read back and held against each other. Next: change {} and run uspan build {} -o {}",
+        styled(GOOD, "Fine"),
+        description.display(),
+        description.display(),
+        out.display()
+    ))?;
+    Ok(Verdict::Fine)
+}

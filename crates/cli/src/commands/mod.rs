@@ -1,0 +1,53 @@
+//! One file a command.
+
+mod algorithms;
+mod build;
+mod check;
+mod demo;
+mod explain;
+mod new;
+mod platforms;
+mod schema;
+mod secret;
+
+use std::io::Write as _;
+
+use clap::CommandFactory;
+use serde_json::Value;
+
+use crate::args::{Args, Command};
+use crate::failure::{Failure, Verdict};
+
+/// Runs a command.
+pub fn run(args: Args) -> Result<Verdict, Failure> {
+    match args.command {
+        Command::New { file } => new::run(file.as_deref()),
+        Command::Check { file, reasons, format } => check::run(&file, reasons, format),
+        Command::Build { file, output, replace, format } => build::run(&file, &output, replace, format),
+        Command::Secret { file, print, replace } => secret::run(&file, print, replace),
+        Command::Platforms { format } => platforms::run(format),
+        Command::Algorithms { kind, format } => algorithms::run(kind, format),
+        Command::Explain { code, format } => explain::run(code.as_deref(), format),
+        Command::Schema { reference } => schema::run(reference),
+        Command::Demo { folder } => demo::run(&folder),
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Args::command(), "uspan", &mut std::io::stdout());
+            Ok(Verdict::Fine)
+        }
+    }
+}
+
+/// Prints a line of data, with styles where the stream wants them.
+fn print_line(text: &str) -> Result<(), Failure> {
+    Ok(writeln!(anstream::stdout(), "{text}")?)
+}
+
+/// Prints a text as it is.
+fn print_text(text: &str) -> Result<(), Failure> {
+    Ok(anstream::stdout().write_all(text.as_bytes())?)
+}
+
+/// Prints JSON.
+fn print_json(value: &Value) -> Result<(), Failure> {
+    print_line(&format!("{value:#}"))
+}

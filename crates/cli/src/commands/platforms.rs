@@ -1,0 +1,98 @@
+//! `uspan platforms`.
+
+use serde_json::json;
+use uspan_core::algorithm::Kind;
+use uspan_core::{Facts, IkeVersion, NFTABLES, PLATFORMS, Sa, duration_words};
+
+use crate::args::Format;
+use crate::failure::{Failure, Verdict};
+use crate::show::table::table;
+use crate::show::{HEADING, styled};
+
+pub fn run(format: Format) -> Result<Verdict, Failure> {
+    let all: Vec<_> = PLATFORMS.iter().map(|platform| platform.facts()).collect();
+    if format == Format::Json {
+        super::print_json(&all.iter().map(|facts| value(facts)).collect())?;
+        return Ok(Verdict::Fine);
+    }
+    let mut heads = vec![""];
+    heads.extend(all.iter().map(|facts| facts.word));
+    let row = |name: &str, cell: &dyn Fn(&Facts) -> String| {
+        let mut row = vec![name.to_owned()];
+        row.extend(all.iter().map(|facts| cell(facts)));
+        row
+    };
+    super::print_line(&styled(HEADING, "What each platform can do"))?;
+    let mut rows = vec![
+        row("version", &|f| f.title.to_owned()),
+        row("key exchange", &versions),
+        row("ciphers for IKE", &|f| names(f, Kind::Cipher, Sa::Ike)),
+        row("ciphers for ESP", &|f| names(f, Kind::Cipher, Sa::Esp)),
+        row("integrity", &|f| names(f, Kind::Integrity, Sa::Esp)),
+        row("PRF", &|f| names(f, Kind::Prf, Sa::Ike)),
+        row("groups", &|f| names(f, Kind::Group, Sa::Ike)),
+        row("PRF by itself", &|f| if f.prf_follows_integrity { "no: follows the integrity algorithm" } else { "yes" }.to_owned()),
+        row("PFS groups", &|f| if f.one_pfs_group { "one for all ESP proposals" } else { "one for each ESP proposal" }.to_owned()),
+        row("longest lifetime", &|f| duration_words(f.longest_lifetime)),
+        row("routes", &|f| if f.installs_routes { "the daemon sets them" } else { "written" }.to_owned()),
+        row("files", &|f| f.files.to_owned()),
+        row("packages", &|f| f.packages.to_owned()),
+        row("facts from", &|f| f.source.to_owned()),
+    ];
+    rows.push(row("left out means", &|f| f.defaults.iter().map(|(what, value)| format!("{what}: {value}")).collect::<Vec<_>>().join("\n")));
+    super::print_line(&table(&heads, rows, &[0]))?;
+    super::print_line(&format!(
+        "\nPacket filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.",
+        NFTABLES.title()
+    ))?;
+    Ok(Verdict::Fine)
+}
+
+fn versions(facts: &Facts) -> String {
+    let words = facts.versions.iter().map(|version| match version {
+        IkeVersion::V1 => "IKEv1",
+        IkeVersion::V2 => "IKEv2",
+    });
+    words.collect::<Vec<_>>().join(", ")
+}
+
+/// Names of a kind that a platform can do, without weak ones; key lengths drawn together.
+fn names(facts: &Facts, kind: Kind, sa: Sa) -> String {
+    let mut families: Vec<(String, Vec<String>)> = Vec::new();
+    for row in kind.rows().iter().filter(|row| row.weak.is_empty()) {
+        if facts.spelling(kind, row.number, row.key_bits, sa).is_none() {
+            continue;
+        }
+        let bits = row.key_bits.to_string();
+        let family = if row.key_bits == 0 { row.name.to_owned() } else { row.name.replace(&bits, "*") };
+        match families.last_mut().filter(|(name, _)| *name == family) {
+            Some((_, lengths)) => lengths.push(bits),
+            None => families.push((family, if row.key_bits == 0 { Vec::new() } else { vec![bits] })),
+        }
+    }
+    let words = families.into_iter().map(|(family, lengths)| family.replace('*', &lengths.join("/")));
+    words.collect::<Vec<_>>().join(", ")
+}
+
+fn value(facts: &Facts) -> serde_json::Value {
+    let list = |kind: Kind, sa: Sa| -> Vec<&str> {
+        let rows = kind.rows().iter().filter(|row| !row.name.is_empty() && facts.spelling(kind, row.number, row.key_bits, sa).is_some());
+        rows.map(|row| row.name).collect()
+    };
+    json!({
+        "name": facts.word,
+        "title": facts.title,
+        "version": facts.version,
+        "key_exchange": versions(facts),
+        "ike": { "encryption": list(Kind::Cipher, Sa::Ike), "integrity": list(Kind::Integrity, Sa::Ike), "prf": list(Kind::Prf, Sa::Ike), "group": list(Kind::Group, Sa::Ike) },
+        "esp": { "encryption": list(Kind::Cipher, Sa::Esp), "integrity": list(Kind::Integrity, Sa::Esp), "group": list(Kind::Group, Sa::Esp) },
+        "prf_follows_integrity": facts.prf_follows_integrity,
+        "one_pfs_group": facts.one_pfs_group,
+        "longest_lifetime_s": facts.longest_lifetime.as_secs(),
+        "installs_routes": facts.installs_routes,
+        "files": facts.files,
+        "packages": facts.packages,
+        "source": facts.source,
+        "defaults": facts.defaults.iter().map(|(what, value)| json!({ "what": what, "value": value })).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,20 @@
+//! `uspan secret`.
+
+use std::path::Path;
+
+use crate::failure::{Failure, Verdict};
+use crate::files::secret;
+
+pub fn run(file: &Path, print: bool, replace: bool) -> Result<Verdict, Failure> {
+    let text = secret::generate()?;
+    secret::write(file, &text, replace)?;
+    if print {
+        super::print_line(&text)?;
+    } else {
+        super::print_line(&format!(
+            "256 random bits in {}, mode 0600. Next: name it in the description: secret = {{ file = \"...\" }}",
+            file.display()
+        ))?;
+    }
+    Ok(Verdict::Fine)
+}

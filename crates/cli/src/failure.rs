@@ -1,0 +1,57 @@
+//! Failures of the outside world, and how a run ends.
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Nothing stops the work.
+    Fine,
+    /// Findings stop the work.
+    Stopped,
+}
+
+impl From<Verdict> for ExitCode {
+    fn from(verdict: Verdict) -> Self {
+        match verdict {
+            Verdict::Fine => ExitCode::SUCCESS,
+            Verdict::Stopped => ExitCode::from(1),
+        }
+    }
+}
+
+/// Something outside of the program failed.
+#[derive(Debug, thiserror::Error)]
+pub enum Failure {
+    /// A file or folder.
+    #[error("{what} `{}`: {source}", path.display())]
+    File {
+        /// What was tried, for example "cannot read".
+        what: &'static str,
+        /// On which path.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The terminal or the pipe behind standard output.
+    #[error("cannot write to standard output: {0}")]
+    Output(#[from] io::Error),
+    /// The system's source of randomness.
+    #[error("the system gives no random numbers: {0}")]
+    Random(getrandom::Error),
+}
+
+impl Failure {
+    /// Wraps a system error with what was tried.
+    pub fn file(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Failure + use<> {
+        let path = path.to_owned();
+        move |source| Failure::File { what, path, source }
+    }
+
+    /// Whether the reader of a pipe went away.
+    pub fn is_closed_pipe(&self) -> bool {
+        matches!(self, Failure::Output(error) if error.kind() == io::ErrorKind::BrokenPipe)
+    }
+}

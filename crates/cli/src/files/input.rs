@@ -1,0 +1,104 @@
+//! Reads a description and the secret files it names.
+
+use std::fs;
+use std::io::{self, Read as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
+
+use uspan_core::{Description, Finding, Secret, SecretFile, Source, Supplied, rules};
+use zeroize::Zeroizing;
+
+use crate::failure::Failure;
+
+/// A description as read from a file, with everything that came with it.
+pub struct Input {
+    /// The text, for showing findings.
+    pub source: Source,
+    /// What could be understood of it; nothing if it is not even text.
+    pub description: Option<Description>,
+    /// Secret files.
+    pub supplied: Supplied,
+    /// What was found so far.
+    pub findings: Vec<Finding>,
+}
+
+/// Reads a description.
+pub fn read(path: &Path) -> Result<Input, Failure> {
+    let bytes = fs::read(path).map_err(Failure::file("cannot read", path))?;
+    let name = path.display().to_string();
+    let text = match String::from_utf8(bytes) {
+        Ok(text) => text,
+        Err(error) => return Ok(not_text(&name, &error)),
+    };
+    // Remarks in the files name the description without its folders: the same bytes wherever it stands.
+    let short = path.file_name().map_or_else(|| name.clone(), |n| n.to_string_lossy().into_owned());
+    let (description, mut findings) = Description::parse(&Source::new(short.clone(), text.as_str()));
+    let source = Source::new(name, text);
+    let folder = path.parent().unwrap_or(Path::new(""));
+    let mut supplied = Supplied::default();
+    for file in description.secret_files().into_keys() {
+        supplied.secrets.insert(file.to_owned(), read_secret(&folder.join(file)));
+    }
+    relocate(&mut findings, &source);
+    Ok(Input { source, description: Some(description), supplied, findings })
+}
+
+/// Shows findings under the path the user gave.
+pub fn relocate(findings: &mut [Finding], source: &Source) {
+    for finding in findings {
+        for place in finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place)) {
+            place.file = source.name().clone();
+        }
+    }
+}
+
+fn not_text(name: &str, error: &std::string::FromUtf8Error) -> Input {
+    let at = error.utf8_error().valid_up_to();
+    let source = Source::new(name, String::from_utf8_lossy(error.as_bytes()).into_owned());
+    let finding =
+        Finding::new(&rules::NOT_UTF8, "this byte is not part of a character").at(source.place((at..at + '\u{fffd}'.len_utf8()).into()));
+    Input { source, description: None, supplied: Supplied::default(), findings: vec![finding] }
+}
+
+/// No secret is as long; a larger file is not one.
+const LARGEST: u64 = 64 * 1024;
+
+fn read_secret(path: &Path) -> SecretFile {
+    match read_secret_file(path) {
+        Ok(found) => found,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => SecretFile::Missing,
+        Err(error) => SecretFile::Unreadable(error.to_string()),
+    }
+}
+
+fn read_secret_file(path: &Path) -> io::Result<SecretFile> {
+    let file = fs::File::open(path)?;
+    let meta = file.metadata()?;
+    if !meta.is_file() {
+        return Ok(SecretFile::Unreadable("it is not a file".to_owned()));
+    }
+    let mut content = Zeroizing::new(Vec::with_capacity(usize::try_from(meta.len().min(LARGEST)).unwrap_or(0)));
+    file.take(LARGEST).read_to_end(&mut content)?;
+    let Ok(secret) = Secret::from_file(&content) else { return Ok(SecretFile::SeveralLines) };
+    let guesses_log10 = guesses(&secret);
+    Ok(SecretFile::Read { guesses_log10, exposed: meta.permissions().mode() & 0o077 != 0, secret })
+}
+
+/// How many guesses a secret takes, as a decimal logarithm. Bytes that are no text are judged by
+/// their number alone.
+fn guesses(secret: &Secret) -> f64 {
+    const PIECE: usize = 8;
+    let Ok(text) = std::str::from_utf8(secret.expose()) else {
+        return f64::from(u32::try_from(secret.expose().len()).unwrap_or(u32::MAX)) * 2.4;
+    };
+    let whole = zxcvbn::zxcvbn(text, &[]);
+    // The library counts up to 2^64. A secret that reaches that is judged by its pieces, which an
+    // attacker would have to guess one with the other.
+    if whole.guesses() < u64::MAX {
+        return whole.guesses_log10();
+    }
+    let chars: Vec<char> = text.chars().collect();
+    let pieces = chars.chunks(PIECE).map(|piece| Zeroizing::new(piece.iter().collect::<String>()));
+    let sum: f64 = pieces.map(|piece| zxcvbn::zxcvbn(&piece, &[]).guesses_log10()).sum();
+    sum.max(whole.guesses_log10())
+}

@@ -1,0 +1,5 @@
+//! Files: descriptions and secrets in, trees of configuration out.
+
+pub mod input;
+pub mod output;
+pub mod secret;

@@ -1,0 +1,81 @@
+//! What both ends of a tunnel agreed on.
+
+use serde_json::{Value, json};
+use uspan_core::{BuiltTunnel, Connection, duration_words};
+
+use super::table::table;
+use super::{GOOD, HEADING, QUIET, styled};
+
+/// A tunnel in a few lines; with every reason if asked.
+pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
+    let mut lines = vec![styled(HEADING, &format!("{}: {} ⇄ {}", tunnel.name, tunnel.ends[0], tunnel.ends[1]))];
+    lines.push(table(&["parameter", &tunnel.ends[0], &tunnel.ends[1]], rows(tunnel), &[0]));
+    if reasons {
+        let rows = tunnel.agreement.reasons.iter().map(|reason| {
+            let mark = if reason.taken { styled(GOOD, "taken") } else { styled(QUIET, "dropped") };
+            vec![reason.about.to_owned(), mark, reason.value.clone(), reason.why.clone()]
+        });
+        let plain: Vec<Vec<String>> =
+            rows.map(|row| row.iter().map(|cell| anstream::adapter::strip_str(cell).to_string()).collect()).collect();
+        lines.push(String::new());
+        lines.push(table(&["about", "", "value", "reason"], plain, &[0, 1]));
+    } else {
+        let dropped: Vec<_> = tunnel.agreement.reasons.iter().filter(|reason| !reason.taken).collect();
+        for reason in &dropped {
+            lines.push(format!("{} {}: {}", reason.about, reason.value, reason.why));
+        }
+    }
+    lines.join("\n")
+}
+
+/// The facts of both ends side by side, in neutral words.
+fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
+    let connections = [&tunnel.gateways[0].connections[0], &tunnel.gateways[1].connections[0]];
+    let row = |name: &str, value: &dyn Fn(&Connection) -> String| vec![name.to_owned(), value(connections[0]), value(connections[1])];
+    let list = |items: Vec<String>| items.join("\n");
+    let mut rows = vec![
+        row("own address", &|c| c.local.to_string()),
+        row("own identity", &|c| format!("{} ({})", c.local_identity.value, c.local_identity.value.kind())),
+    ];
+    rows.push(row("networks", &|c| {
+        let mut nets: Vec<_> = c.children.iter().flat_map(|child| child.local.iter().map(ToString::to_string)).collect();
+        nets.dedup();
+        nets.sort();
+        nets.dedup();
+        list(nets)
+    }));
+    rows.push(row("IKE", &|c| list(c.ike.value.iter().map(ToString::to_string).collect())));
+    rows.push(row("ESP", &|c| {
+        list(c.children.first().map(|child| child.esp.value.iter().map(ToString::to_string).collect()).unwrap_or_default())
+    }));
+    rows.push(row("lifetimes", &|c| {
+        let esp = c.children.first().map_or(c.ike_lifetime.value.hard, |child| child.lifetime.value.hard);
+        format!("IKE {}, ESP {}", duration_words(c.ike_lifetime.value.hard), duration_words(esp))
+    }));
+    rows.push(row("liveness", &|c| c.liveness.value.map_or("off".to_owned(), duration_words)));
+    rows.push(row("opens", &|c| match c.children.first().map(|child| child.opening.value) {
+        Some(uspan_core::Opening::AtOnce) => "at once".to_owned(),
+        Some(uspan_core::Opening::OnTraffic) => "on traffic".to_owned(),
+        _ => "answers only".to_owned(),
+    }));
+    rows
+}
+
+/// A tunnel as JSON.
+pub fn json(tunnel: &BuiltTunnel) -> Value {
+    let agreement = &tunnel.agreement;
+    let reasons: Vec<_> =
+        agreement.reasons.iter().map(|r| json!({ "about": r.about, "taken": r.taken, "value": r.value, "why": r.why })).collect();
+    let pairs: Vec<_> = tunnel.gateways[0].selector_pairs().map(|(one, other)| json!([one.to_string(), other.to_string()])).collect();
+    json!({
+        "tunnel": tunnel.name,
+        "between": tunnel.ends,
+        "ike": agreement.ike.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "esp": agreement.esp.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "ike_lifetime_s": agreement.ike_lifetime.hard.as_secs(),
+        "esp_lifetime_s": agreement.esp_lifetime.hard.as_secs(),
+        "liveness_s": agreement.liveness.map(|interval| interval.as_secs()),
+        "pairs": pairs,
+        "reasons": reasons,
+    })
+}

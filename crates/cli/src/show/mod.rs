@@ -1,0 +1,43 @@
+//! What the user sees.
+
+pub mod agreement;
+pub mod findings;
+pub mod table;
+
+use anstyle::{AnsiColor, Style};
+
+/// Headings.
+pub const HEADING: Style = Style::new().bold();
+/// What is fine.
+pub const GOOD: Style = AnsiColor::Green.on_default();
+/// What deserves a look.
+pub const CARE: Style = AnsiColor::Yellow.on_default();
+/// What is of less weight.
+pub const QUIET: Style = Style::new().dimmed();
+
+/// A text in a style; the stream takes the style away where it is not wanted.
+pub fn styled(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// Columns of the terminal, 80 where there is none.
+pub fn columns() -> usize {
+    terminal_size::terminal_size().map_or(80, |(width, _)| usize::from(width.0).clamp(40, 160))
+}
+
+/// Breaks a text into lines of at most `width` characters, between words.
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last_mut().expect("never empty");
+        if !last.is_empty() && last.chars().count() + 1 + word.chars().count() > width {
+            lines.push(word.to_owned());
+        } else {
+            if !last.is_empty() {
+                last.push(' ');
+            }
+            last.push_str(word);
+        }
+    }
+    lines
+}
