@@ -45,7 +45,8 @@ pub fn build(description: &Description, supplied: &Supplied) -> Build {
         build.findings.extend(findings);
         let Some(agreement) = agreement.filter(|_| sound && !any_stops(&build.findings)) else { continue };
         match build_tunnel(description, tunnel, agreement, supplied) {
-            Ok((built, trees)) => {
+            Ok((built, trees, warnings)) => {
+                build.findings.extend(warnings);
                 for (name, tree) in built.ends.iter().zip(trees) {
                     build.trees.entry(name.clone()).or_default().extend(tree);
                 }
@@ -61,7 +62,7 @@ pub fn build(description: &Description, supplied: &Supplied) -> Build {
     build
 }
 
-type Built = (BuiltTunnel, [Tree; 2]);
+type Built = (BuiltTunnel, [Tree; 2], Vec<Finding>);
 
 fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement, supplied: &Supplied) -> Result<Built, Vec<Finding>> {
     let place = description.source.place(tunnel.name.span);
@@ -98,7 +99,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         return Err(findings);
     }
     let built = BuiltTunnel { name: tunnel.name.value.clone(), ends: ends.map(|site| site.name.value.clone()), agreement, gateways };
-    Ok((built, trees))
+    Ok((built, trees, findings))
 }
 
 /// Writes one side: the daemon's files and the packet filter's.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::{Value, json};
-use uspan_core::{Source, any_stops, platform};
+use uspan_core::{Build, Description, NFTABLES_FOLDER, Opening, Source, any_stops};
 
 use super::check::plan;
 use crate::args::Format;
@@ -39,14 +39,9 @@ pub fn run(file: &Path, folder: &Path, replace: bool, format: Format) -> Result<
         count if count.is_empty() => styled(GOOD, "Fine"),
         count => styled(CARE, &count),
     };
-    let site = planned.trees.keys().next().map_or("SITE", String::as_str);
-    super::print_line(&format!(
-        "{count}. Next: copy {0}/{site}/etc onto the gateway's /etc, then the same for the other end.",
-        folder.display()
-    ))?;
-    for (site, command) in take_up(&read.description, &planned) {
-        super::print_line(&format!("      on {site}: {command}"))?;
-    }
+    super::print_line("")?;
+    print_next(folder, read.description.as_ref(), &planned)?;
+    super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up as shown, far end first."))?;
     Ok(Verdict::Fine)
 }
 
@@ -77,23 +72,38 @@ pub fn print_files(folder: &Path, written: &[Written]) -> Result<(), Failure> {
     Ok(())
 }
 
-/// What to type on each gateway after copying, in the order of the description; at most a few lines.
-fn take_up(description: &Option<uspan_core::Description>, planned: &uspan_core::Build) -> Vec<(String, String)> {
-    let Some(description) = description else { return Vec::new() };
-    let mut commands = Vec::new();
-    for site in description.sites.iter().filter(|site| planned.trees.contains_key(&site.name.value)).take(2) {
-        let facts = platform(site.platform.value.facts().word).expect("a platform of the table").facts();
-        let tunnels = planned.tunnels.iter().filter(|tunnel| tunnel.ends.contains(&site.name.value));
-        let names: Vec<_> = tunnels.clone().map(|tunnel| tunnel.name.as_str()).collect();
-        let rules = names.iter().map(|name| format!("nft -f /{}/uspan-{name}.nft", uspan_core::NFTABLES_FOLDER));
-        let children = tunnels.flat_map(|tunnel| tunnel.gateways[0].connections.iter().flat_map(|c| &c.children));
-        let children: Vec<_> = children.map(|child| child.name.as_str()).collect();
-        let daemon = facts.take_up.iter().flat_map(|command| match command.contains("{}") {
-            true => children.iter().map(|child| command.replace("{}", child)).collect(),
-            false => vec![(*command).to_owned()],
-        });
-        let all: Vec<_> = rules.chain(daemon).collect();
-        commands.push((site.name.value.clone(), all.join(" && ")));
+/// What to type on the gateways after copying: both ends of the first tunnel.
+fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, Vec<String>)> {
+    let (Some(description), Some(tunnel)) = (description, planned.tunnels.first()) else { return Vec::new() };
+    let mut all = Vec::new();
+    for (name, gateway) in tunnel.ends.iter().zip(&tunnel.gateways) {
+        let Some(site) = description.sites.iter().find(|site| site.name.value == *name) else { continue };
+        let facts = site.platform.value.facts();
+        let children: Vec<_> = gateway.connections.iter().flat_map(|connection| &connection.children).collect();
+        let spell = |command: &&str| -> Vec<String> {
+            match command.contains("{}") {
+                true => children.iter().map(|child| command.replace("{}", &child.name)).collect(),
+                false => vec![(*command).to_owned()],
+            }
+        };
+        let at_once = children.iter().any(|child| child.opening.value == Opening::AtOnce);
+        let mut commands = vec![format!("nft -f /{NFTABLES_FOLDER}/uspan-{}.nft", tunnel.name)];
+        commands.extend(facts.take_up.iter().flat_map(spell));
+        commands.extend(facts.open.iter().filter(|_| at_once).flat_map(spell));
+        all.push((name.clone(), commands));
     }
-    commands
+    all
+}
+
+/// Says what to do with the files.
+pub fn print_next(folder: &Path, description: Option<&Description>, planned: &Build) -> Result<(), Failure> {
+    for (site, commands) in take_up(description, planned) {
+        super::print_line(&format!("on {site}: copy {0}/{site}/etc over /etc, then", folder.display()))?;
+        commands.iter().try_for_each(|command| super::print_line(&format!("  {command}")))?;
+    }
+    let more = planned.tunnels.len().saturating_sub(1);
+    if more > 0 {
+        super::print_line(&format!("and likewise for {more} more tunnel{}", if more == 1 { "" } else { "s" }))?;
+    }
+    Ok(())
 }

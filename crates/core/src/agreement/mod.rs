@@ -2,6 +2,7 @@
 
 mod proposals;
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::algorithm::Group;
@@ -40,8 +41,8 @@ pub struct Agreement {
     pub liveness: Option<Duration>,
     /// When each end opens the tunnel.
     pub opening: [Opening; 2],
-    /// What each end does when its peer is dead.
-    pub on_dead_peer: [OnDeadPeer; 2],
+    /// What each end does when its peer is dead, where that is checked.
+    pub on_dead_peer: [Option<OnDeadPeer>; 2],
     /// Anti-replay window in packets.
     pub replay_window: u32,
     /// Every choice and every rejection.
@@ -114,7 +115,7 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
     (Lifetime { hard: ike, margin }, Lifetime { hard: esp, margin })
 }
 
-fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> ([Opening; 2], [OnDeadPeer; 2]) {
+fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
     let opening = [0, 1].map(|end| match tunnel.opened_by {
         Some(starter) if starter != end => Opening::Wait,
         _ => tunnel.opens,
@@ -134,10 +135,12 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         value: format!("opened by {who}, {when}"),
         why: "as the description says".to_owned(),
     });
-    let dead = opening.map(|opening| match opening {
-        Opening::AtOnce => OnDeadPeer::Reopen,
-        Opening::OnTraffic => OnDeadPeer::AwaitTraffic,
-        Opening::Wait => OnDeadPeer::Forget,
+    let dead = opening.map(|opening| {
+        tunnel.liveness.map(|_| match opening {
+            Opening::AtOnce => OnDeadPeer::Reopen,
+            Opening::OnTraffic => OnDeadPeer::AwaitTraffic,
+            Opening::Wait => OnDeadPeer::Forget,
+        })
     });
     (opening, dead)
 }
@@ -146,6 +149,7 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
 pub fn weak_algorithms(description: &Description, tunnel: &Tunnel) -> Vec<Finding> {
     let mut findings = Vec::new();
     let mut used = vec![false; tunnel.allows_weak.len()];
+    let mut refused = BTreeSet::new();
     let place = |span| description.source.place(span);
     for (row, span, sa) in proposals::offered_rows(tunnel) {
         if row.weak.is_empty() {
@@ -155,7 +159,12 @@ pub fn weak_algorithms(description: &Description, tunnel: &Tunnel) -> Vec<Findin
             findings.push(Finding::new(&rules::NULL_ENCRYPTION, format!("`{}`: {}", row.name, row.weak)).at(place(span)));
             continue;
         }
-        match tunnel.allows_weak.iter().position(|allowed| std::ptr::eq(allowed.row, row)) {
+        let allowed = tunnel.allows_weak.iter().position(|allowed| std::ptr::eq(allowed.row, row));
+        // A hash can stand for integrity and PRF at the same place: say it once.
+        if allowed.is_none() && !refused.insert((row.name, span)) {
+            continue;
+        }
+        match allowed {
             Some(i) if used[i] => {}
             Some(i) => {
                 used[i] = true;

@@ -98,7 +98,9 @@ impl<'a> Talk<'a> {
         let mut agreed: Vec<IkeProposal> = Vec::new();
         for proposal in &offer.ike {
             let parts = ike_parts(&proposal.value);
-            self.misplaced(&parts, proposal.span, Sa::Ike);
+            if self.misplaced(&parts, proposal.span, Sa::Ike) {
+                continue;
+            }
             let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value));
             self.weigh("ike", proposal, obstacle, offer.ike_preset, &mut agreed);
         }
@@ -114,7 +116,9 @@ impl<'a> Talk<'a> {
         let mut agreed: Vec<EspProposal> = Vec::new();
         for proposal in &offer.esp {
             let parts = esp_parts(&proposal.value);
-            self.misplaced(&parts, proposal.span, Sa::Esp);
+            if self.misplaced(&parts, proposal.span, Sa::Esp) {
+                continue;
+            }
             let obstacle = self.obstacle(&parts, Sa::Esp);
             self.weigh("esp", proposal, obstacle, offer.esp_preset, &mut agreed);
         }
@@ -170,8 +174,9 @@ impl<'a> Talk<'a> {
         self.reasons.push(Reason { about, taken, value, why });
     }
 
-    /// Algorithms that the registry does not define for this SA.
-    fn misplaced(&mut self, parts: &[&'static Row], span: Span, sa: Sa) {
+    /// Reports algorithms that the registry does not define for this SA.
+    fn misplaced(&mut self, parts: &[&'static Row], span: Span, sa: Sa) -> bool {
+        let before = self.findings.len();
         for row in parts {
             let status = if sa == Sa::Ike { row.ike } else { row.esp };
             if status == Status::Undefined && row.weak.is_empty() {
@@ -180,9 +185,15 @@ impl<'a> Talk<'a> {
                     .push(Finding::new(&rules::NOT_FOR_THIS_SA, format!("`{}` is not defined for {}", row.name, sa.word())).at(place));
             }
         }
+        self.findings.len() > before
     }
 
     fn nothing_left(&mut self, first: &[&'static Row], span: Span, sa: Sa) {
+        // A misplaced algorithm has been reported; and what was dropped one by one is said at once here.
+        self.findings.retain(|finding| finding.rule.code != rules::OFFER_DROPPED.code);
+        if self.findings.iter().any(|finding| finding.rule.code == rules::NOT_FOR_THIS_SA.code) {
+            return;
+        }
         let mut message = format!("no {} proposal is left that both ends can do", sa.word());
         let mut hints = Vec::new();
         for row in first {

@@ -1,6 +1,6 @@
 //! Tunnels: what may cross, times, and how tunnels of one gateway get on with each other.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -164,15 +164,17 @@ fn contested(description: &Description) -> Vec<Finding> {
         }
     }
     let mut findings = Vec::new();
+    let mut said = BTreeSet::new();
     for (site, mut list) in claims {
         list.sort_by_key(|claim| (claim.remote.addr(), claim.remote.prefix_len()));
         let mut open: Vec<&Claim<'_>> = Vec::new();
+        // The same two tunnels are reported once, at whichever end it shows first.
         for claim in &list {
             open.retain(|outer| outer.remote.contains(&claim.remote));
             let rival = open.iter().find(|outer| {
                 !std::ptr::eq(outer.tunnel, claim.tunnel) && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
             });
-            if let Some(rival) = rival {
+            if let Some(rival) = rival.filter(|rival| said.insert([rival.tunnel.name.span, claim.tunnel.name.span])) {
                 let message = format!(
                     "`{}` and `{}` both claim traffic of {} from {} to {}",
                     rival.tunnel.name.value, claim.tunnel.name.value, description.sites[site].name.value, claim.local, claim.remote

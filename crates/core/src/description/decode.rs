@@ -93,8 +93,15 @@ impl Decoder<'_> {
     }
 
     fn syntax(&mut self, errors: &[toml::de::Error]) {
+        let mut last_line = 0;
         for error in errors {
             let span = error.span().unwrap_or(0..0);
+            // The parser recovers token by token; one finding a line is enough.
+            let line = self.source.position(span.start).line;
+            if line == last_line {
+                continue;
+            }
+            last_line = line;
             let rule = if error.message().contains("duplicate") { &rules::SAID_TWICE } else { &rules::SYNTAX };
             let message = match rule.code == rules::SAID_TWICE.code {
                 true => "this is written twice".to_owned(),

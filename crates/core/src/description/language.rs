@@ -161,7 +161,7 @@ pub static IDENTITY: &[Key] = &[
     key("address", ADDRESS, Optional(""), "\"198.51.100.20\"", "An address (ID_IPV4_ADDR, ID_IPV6_ADDR)."),
     key("name", Shape::Text { is: "a DNS name", pattern: "^[A-Za-z0-9.-]+$" }, Optional(""), "\"packhouse.example.net\"", "A DNS name (ID_FQDN)."),
     key("mail", Shape::Text { is: "a mail-like name", pattern: "^.+@.+$" }, Optional(""), "\"gate@packhouse.example.net\"", "A mail-like name (ID_RFC822_ADDR)."),
-    key("free", Shape::Text { is: "a free name", pattern: "^[A-Za-z0-9._+=/:-]{1,64}$" }, Optional(""), "\"orchard-gate-7\"", "A name without form (ID_KEY_ID)."),
+    key("free", Shape::Text { is: "a free name", pattern: "^[A-Za-z0-9._+/:-]{1,64}$" }, Optional(""), "\"orchard-gate-7\"", "A name without form (ID_KEY_ID)."),
 ];
 
 /// A tunnel.

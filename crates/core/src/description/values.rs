@@ -89,7 +89,7 @@ pub fn is_mail_name(text: &str) -> bool {
 
 /// Whether a free name can be carried by every dialect without quoting.
 pub fn is_free_name(text: &str) -> bool {
-    (1..=64).contains(&text.len()) && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"._-+=/:".contains(&b))
+    (1..=64).contains(&text.len()) && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"._-+/:".contains(&b))
 }
 
 #[cfg(test)]

@@ -198,8 +198,8 @@ pub struct Child {
     pub lifetime: Setting<Lifetime>,
     /// When this end opens it.
     pub opening: Setting<Opening>,
-    /// What happens when the peer is dead.
-    pub on_dead_peer: Setting<OnDeadPeer>,
+    /// What happens when the liveness check finds the peer dead; `None` where nothing is said about it.
+    pub on_dead_peer: Setting<Option<OnDeadPeer>>,
     /// Anti-replay window in packets (RFC 4303 section 3.4.3).
     pub replay_window: Setting<u32>,
 }

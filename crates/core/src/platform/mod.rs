@@ -60,8 +60,10 @@ pub struct Facts {
     pub installs_routes: bool,
     /// What holds where a configuration says nothing, for tables.
     pub defaults: &'static [(&'static str, &'static str)],
-    /// Shell commands that make the gateway take up its files, for people; `{}` is the tunnel's name.
+    /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.
     pub take_up: &'static [&'static str],
+    /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
+    pub open: &'static [&'static str],
 }
 
 /// A platform: facts, a writer and a reader.

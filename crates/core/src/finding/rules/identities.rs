@@ -13,8 +13,8 @@ chapter! {
     }
     BAD_FREE_NAME = "US503" "bad-free-name" Error {
         what: "A free name that not every platform can carry.",
-        why: "Free names (ID_KEY_ID) stand unquoted in some dialects, where a space or a bracket would end them.",
-        remedy: "Use letters, digits and `.`, `_`, `-`, `+`, `=`, `/`, `:` only, at most 64 characters.",
+        why: "Free names (ID_KEY_ID) stand unquoted in some dialects, where a space or a bracket would end them and an equals sign makes them a certificate subject.",
+        remedy: "Use letters, digits and `.`, `_`, `-`, `+`, `/`, `:` only, at most 64 characters.",
     }
     SAME_IDENTITY = "US504" "same-identity" Error {
         what: "Two sites have the same identity.",

@@ -11,9 +11,4 @@ chapter! {
         why: "Leaving it out would make the two ends differ.",
         remedy: "Change the value as the message says.",
     }
-    PFS_GROUPS_DIFFER = "US603" "one-group-only" Error {
-        what: "A platform that takes one PFS group for all ESP proposals meets several.",
-        why: "It refuses the whole configuration.",
-        remedy: "Use the same group in all ESP proposals.",
-    }
 }

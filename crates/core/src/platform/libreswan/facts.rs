@@ -61,7 +61,8 @@ pub(super) static FACTS: Facts = Facts {
         ("opens", "never by itself"),
         ("PFS", "on, with the group of the IKE SA"),
     ],
-    take_up: &["ipsec secrets", "ipsec auto --asynchronous --start {}"],
+    take_up: &["ipsec auto --rereadsecrets", "ipsec auto --add {}"],
+    open: &["ipsec auto --asynchronous --up {}"],
 };
 
 /// What holds where a connection leaves a setting out (ipsec.conf(5)).

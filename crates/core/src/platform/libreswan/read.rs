@@ -139,12 +139,11 @@ impl<'a> Reader<'a> {
     fn connection(&mut self, section: &'a Section) -> Option<Connection> {
         let local: Option<IpAddr> = self.required(section, "left", |text| text.parse().ok());
         let remote: Option<IpAddr> = self.required(section, "right", |text| text.parse().ok());
-        let child = self.child(section);
         let (local, remote) = (local?, remote?);
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
         let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
-        let timeout = self.setting(section, "dpdtimeout", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
+        let child = self.child(section, delay.value.is_some());
         let base = section.get("also").map_or(&section.name.value, |also| &also.value);
         Some(Connection {
             name: base.clone(),
@@ -157,8 +156,8 @@ impl<'a> Reader<'a> {
             remote_method: Method::SharedSecret,
             ike: self.proposals(section, "ike", read_ike),
             ike_lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
-            // Without a timeout the daemon does not check at all.
-            liveness: Setting { value: delay.value.filter(|_| timeout.value.is_some()), origin: delay.origin },
+            // In IKEv2 a timeout beside the interval is ignored.
+            liveness: delay,
             persistent: self.setting(section, "keyingtries", true, |text| match text {
                 "%forever" | "0" => Some(true),
                 _ => text.parse::<u32>().ok().map(|_| false),
@@ -167,7 +166,7 @@ impl<'a> Reader<'a> {
         })
     }
 
-    fn child(&mut self, section: &'a Section) -> Option<Child> {
+    fn child(&mut self, section: &'a Section, liveness: bool) -> Option<Child> {
         let local = self.required(section, "leftsubnet", |text| text.parse().ok());
         let remote = self.required(section, "rightsubnet", |text| text.parse().ok());
         let (local, remote) = (local?, remote?);
@@ -198,10 +197,10 @@ impl<'a> Reader<'a> {
                 "add" | "keep" => Some(Opening::Wait),
                 _ => None,
             }),
-            on_dead_peer: self.setting(section, "dpdaction", OnDeadPeer::AwaitTraffic, |text| match text {
-                "restart" => Some(OnDeadPeer::Reopen),
-                "hold" => Some(OnDeadPeer::AwaitTraffic),
-                "clear" => Some(OnDeadPeer::Forget),
+            on_dead_peer: self.setting(section, "dpdaction", liveness.then_some(OnDeadPeer::AwaitTraffic), |text| match text {
+                "restart" => Some(Some(OnDeadPeer::Reopen)),
+                "hold" => Some(Some(OnDeadPeer::AwaitTraffic)),
+                "clear" => Some(Some(OnDeadPeer::Forget)),
                 _ => None,
             }),
             replay_window: self.setting(section, "replay-window", default::REPLAY_WINDOW, |text| text.parse().ok()),

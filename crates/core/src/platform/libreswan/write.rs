@@ -92,6 +92,7 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
                 "Name it after the connection.",
             )]);
         }
+        fits(connection, child).map_err(one)?;
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
         write_child(out, base, child, remarks, selectors)?;
     }
@@ -108,11 +109,26 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     let _ = writeln!(out, "\trekeymargin={}", seconds(common_margin(connection).map_err(one)?));
     if let Some(interval) = connection.liveness.value {
         remark(out, "\t", &remarks.liveness);
-        // The daemon checks only if both are set; in IKEv2 the second is not what ends the wait.
-        let _ = writeln!(out, "\tdpddelay={}\n\tdpdtimeout={}", seconds(interval), seconds(interval * 4));
+        // In IKEv2 the interval alone switches the check on (4.10 warns about a timeout beside it).
+        let _ = writeln!(out, "\tdpddelay={}", seconds(interval));
     }
     if !connection.persistent.value {
         let _ = writeln!(out, "\tkeyingtries=1");
+    }
+    Ok(())
+}
+
+/// What the daemon or its route script cannot do with a child of this connection.
+fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
+    if child.on_dead_peer.value.is_some() != connection.liveness.value.is_some() {
+        return Err(Unwritable::new("an action for a dead peer without a liveness check, or the other way round", "Set both or none."));
+    }
+    let outer = connection.local.is_ipv4();
+    if child.local.iter().chain(&child.remote).any(|net| net.addr().is_ipv4() != outer) {
+        return Err(Unwritable::new(
+            "networks of another address family than the gateways', for which Libreswan's route script fails",
+            "Give the gateways addresses of the family of their networks, or leave those pairs out with `carries`.",
+        ));
     }
     Ok(())
 }
@@ -145,11 +161,16 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
         Opening::Wait => "add",
     };
     let dead = match child.on_dead_peer.value {
-        OnDeadPeer::Reopen => "restart",
-        OnDeadPeer::AwaitTraffic => "hold",
-        OnDeadPeer::Forget => "clear",
+        Some(OnDeadPeer::Reopen) => Some("restart"),
+        Some(OnDeadPeer::AwaitTraffic) => Some("hold"),
+        Some(OnDeadPeer::Forget) => Some("clear"),
+        None => None,
     };
-    let _ = writeln!(out, "\tauto={opening}\n\tdpdaction={dead}\n\treplay-window={}\n", child.replay_window.value);
+    let _ = writeln!(out, "\tauto={opening}");
+    if let Some(dead) = dead {
+        let _ = writeln!(out, "\tdpdaction={dead}");
+    }
+    let _ = writeln!(out, "\treplay-window={}\n", child.replay_window.value);
     Ok(())
 }
 

@@ -62,6 +62,7 @@ pub(super) static FACTS: Facts = Facts {
         ("opens", "never by itself"),
     ],
     take_up: &["swanctl --load-all"],
+    open: &[],
 };
 
 /// What holds where a connection leaves a setting out (swanctl.conf(5)).

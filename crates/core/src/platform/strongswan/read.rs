@@ -119,7 +119,7 @@ impl Reader<'_> {
         let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok());
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            children.push(self.child(child));
+            children.push(self.child(child, liveness.value.is_some()));
         }
         Some(Connection {
             name: section.name.value.clone(),
@@ -150,7 +150,7 @@ impl Reader<'_> {
         self.setting(end, "id", "an identity", Identity::Address(address), identity)
     }
 
-    fn child(&mut self, section: &Section) -> Child {
+    fn child(&mut self, section: &Section, liveness: bool) -> Child {
         self.known(
             section,
             &["local_ts", "remote_ts", "esp_proposals", "mode", "rekey_time", "life_time", "start_action", "dpd_action", "replay_window"],
@@ -176,10 +176,10 @@ impl Reader<'_> {
                 "none" => Some(Opening::Wait),
                 _ => None,
             }),
-            on_dead_peer: self.setting(section, "dpd_action", "an action", OnDeadPeer::Forget, |text| match text {
-                "restart" | "start" => Some(OnDeadPeer::Reopen),
-                "trap" => Some(OnDeadPeer::AwaitTraffic),
-                "clear" | "none" => Some(OnDeadPeer::Forget),
+            on_dead_peer: self.setting(section, "dpd_action", "an action", liveness.then_some(OnDeadPeer::Forget), |text| match text {
+                "restart" | "start" => Some(Some(OnDeadPeer::Reopen)),
+                "trap" => Some(Some(OnDeadPeer::AwaitTraffic)),
+                "clear" | "none" => Some(Some(OnDeadPeer::Forget)),
                 _ => None,
             }),
             replay_window: self.setting(section, "replay_window", "a number", default::REPLAY_WINDOW, |text| text.parse().ok()),

@@ -125,11 +125,15 @@ fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &s
         Opening::Wait => "none",
     };
     let dead = match child.on_dead_peer.value {
-        OnDeadPeer::Reopen => "restart",
-        OnDeadPeer::AwaitTraffic => "trap",
-        OnDeadPeer::Forget => "clear",
+        Some(OnDeadPeer::Reopen) => Some("restart"),
+        Some(OnDeadPeer::AwaitTraffic) => Some("trap"),
+        Some(OnDeadPeer::Forget) => Some("clear"),
+        None => None,
     };
-    let _ = writeln!(out, "        start_action = {opening}\n        dpd_action = {dead}");
+    let _ = writeln!(out, "        start_action = {opening}");
+    if let Some(dead) = dead {
+        let _ = writeln!(out, "        dpd_action = {dead}");
+    }
     let _ = writeln!(out, "        replay_window = {}\n      }}", child.replay_window.value);
     Ok(())
 }

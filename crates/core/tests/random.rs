@@ -1,0 +1,365 @@
+//! Random descriptions and random gateways: what is built reads back and mirrors.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use proptest::prelude::*;
+use proptest::sample::{select, subsequence};
+use uspan_core::algorithm::{Algorithm, CIPHERS, Cipher, GROUPS, Group, INTEGRITIES, Integrity, PRFS, Prf, Row};
+use uspan_core::*;
+
+// ---- descriptions ------------------------------------------------------------------------------
+
+/// A site of a random description, before it becomes text.
+#[derive(Clone, Debug)]
+struct RandomSite {
+    platform: usize,
+    identity: usize,
+    networks: Vec<u8>,
+    shares_internet: bool,
+    joined: bool,
+    note: String,
+}
+
+fn site() -> impl Strategy<Value = RandomSite> {
+    let note = "[ -~äß]{0,20}";
+    (0..PLATFORMS.len(), 0..5usize, subsequence((0..8u8).collect::<Vec<_>>(), 1..4), any::<bool>(), any::<bool>(), note).prop_map(
+        |(platform, identity, networks, shares_internet, joined, note)| RandomSite {
+            platform,
+            identity,
+            networks,
+            shares_internet,
+            joined,
+            note,
+        },
+    )
+}
+
+/// Sound algorithms that both platforms can do.
+fn common(rows: &'static [Row], kind: algorithm::Kind, sa: Sa, sites: &[RandomSite; 2]) -> Vec<&'static Row> {
+    let can = |site: &RandomSite, row: &Row| PLATFORMS[site.platform].facts().spelling(kind, row.number, row.key_bits, sa).is_some();
+    rows.iter().filter(|row| row.weak.is_empty() && sites.iter().all(|site| can(site, row))).collect()
+}
+
+fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, String)> {
+    use algorithm::Kind;
+    let pick = move |rows, kind, sa| common(rows, kind, sa, &sites);
+    let integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Ike);
+    let esp_integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Esp);
+    let prfs = pick(PRFS, Kind::Prf, Sa::Ike);
+    let groups = pick(GROUPS, Kind::Group, Sa::Ike);
+    let ike = (select(pick(CIPHERS, Kind::Cipher, Sa::Ike)), select(integrities), select(prfs), select(groups.clone())).prop_map(
+        |(cipher, integrity, prf, group)| match cipher.aead {
+            true => format!("{{ encryption = \"{}\", prf = \"{}\", group = \"{}\" }}", cipher.name, prf.name, group.name),
+            false => format!("{{ encryption = \"{}\", integrity = \"{}\", group = \"{}\" }}", cipher.name, integrity.name, group.name),
+        },
+    );
+    let esp = (select(pick(CIPHERS, Kind::Cipher, Sa::Esp)), select(esp_integrities)).prop_map(|(cipher, integrity)| match cipher.aead {
+        true => format!("{{ encryption = \"{}\" }}", cipher.name),
+        false => format!("{{ encryption = \"{}\", integrity = \"{}\" }}", cipher.name, integrity.name),
+    });
+    let pfs =
+        prop_oneof![Just("true".to_owned()), Just("false".to_owned()), select(groups).prop_map(|group| format!("\"{}\"", group.name))];
+    (prop::collection::vec(ike, 1..4), prop::collection::vec(esp, 1..4), pfs)
+        .prop_map(|(ike, esp, pfs)| (ike.join(", "), esp.join(", "), pfs))
+}
+
+fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite) {
+    let address = format!("{}.{}", ["198.51.100", "203.0.113"][index], 10 + index);
+    let identity = match site.identity {
+        0 => String::new(),
+        1 => format!("identity = {{ name = \"{name}.example.net\" }}\n"),
+        2 => format!("identity = {{ mail = \"gate+{index}@{name}.example.net\" }}\n"),
+        3 => format!("identity = {{ free = \"{name}/gate-{index}:x+_.\" }}\n"),
+        _ => format!("identity = {{ address = \"{address}\" }}\n"),
+    };
+    let networks: Vec<_> = site.networks.iter().map(|n| format!("net-{n} = \"10.{}.{}.0/24\"", 40 + index, n)).collect();
+    let filter = if site.joined { "joined" } else { "standalone" };
+    let note = serde_json::to_string(&format!("x{}", site.note)).expect("a string");
+    let _ = write!(
+        text,
+        "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\", outside = \"wan0\", inside = \"lan0\" }}\n\
+         networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\nnote = {note}\n",
+        PLATFORMS[site.platform].facts().word,
+        networks.join(", "),
+        site.shares_internet,
+    );
+}
+
+prop_compose! {
+    fn timing()(
+        ike in 10u64..1440, share in 1u64..5, opens in 0..3usize, starter in 0..3usize, liveness in prop::option::of(5u64..3600),
+    ) -> String {
+        let esp = (ike / share).max(5);
+        let opens = ["at-once", "on-traffic", "by-hand"][opens];
+        let starter = ["packhouse", "coldstore", "either"][starter];
+        let liveness = liveness.map_or("off".to_owned(), |s| format!("{s}s"));
+        format!("ike-lifetime = \"{ike}m\"\nesp-lifetime = \"{esp}m\"\nopens = \"{opens}\"\nopened-by = \"{starter}\"\nliveness = \"{liveness}\"\n")
+    }
+}
+
+fn description() -> impl Strategy<Value = String> {
+    (site(), site()).prop_flat_map(|(one, other)| {
+        let pairs: Vec<_> = one.networks.iter().flat_map(|a| other.networks.iter().map(move |b| (*a, *b))).collect();
+        let carried = prop::option::of(subsequence(pairs.clone(), 1..=pairs.len()));
+        let strength = prop::option::of(select(vec!["strong", "brisk", "common"]));
+        let sites = [one.clone(), other.clone()];
+        (Just(one), Just(other), proposals(sites), strength, carried, timing(), any::<bool>()).prop_map(
+            |(one, other, offer, strength, carried, timing, turned)| {
+                let mut text = "unified-span = 1\n".to_owned();
+                site_text(&mut text, "packhouse", 0, &one);
+                site_text(&mut text, "coldstore", 1, &other);
+                let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
+                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}");
+                match strength {
+                    Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
+                    None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
+                }
+                if let Some(pairs) = carried {
+                    let entries = pairs.iter().map(|(a, b)| if turned { (b, a) } else { (a, b) });
+                    let list: Vec<_> = entries.map(|(first, second)| format!("[\"net-{first}\", \"net-{second}\"]")).collect();
+                    let _ = writeln!(text, "carries = [{}]", list.join(", "));
+                }
+                text
+            },
+        )
+    })
+}
+
+fn supplied(secret: Vec<u8>) -> Supplied {
+    let file = SecretFile::Read { secret: Secret::new(secret), guesses_log10: 40.0, exposed: false };
+    Supplied { secrets: BTreeMap::from([("k".to_owned(), file)]) }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1_000, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// A valid description builds, both trees read back to the gateways that were held against each
+    /// other, and they mirror.
+    #[test]
+    fn a_valid_description_builds_reads_back_and_mirrors(text in description(), secret in prop::collection::vec(1u8..=255, 16..80)) {
+        let (description, findings) = Description::parse(&Source::new("random.span.toml", text.as_str()));
+        prop_assert!(findings.is_empty(), "{text}\n{findings:#?}");
+        let built = build(&description, &supplied(secret));
+        prop_assert!(!any_stops(&built.findings), "{text}\n{:#?}", built.findings);
+        prop_assert_eq!(built.trees.len(), 2);
+        let tunnel = &built.tunnels[0];
+        let mut read = Vec::new();
+        for (name, gateway) in tunnel.ends.iter().zip(&tunnel.gateways) {
+            let site = description.sites.iter().find(|site| site.name.value == *name).expect("a site");
+            let (again, findings) = verify(site.platform.value, &built.trees[name]);
+            prop_assert!(findings.is_empty(), "{findings:#?}");
+            prop_assert_eq!(&again, gateway);
+            read.push((again, site.shares_internet));
+        }
+        let end = |i: usize| End { name: &tunnel.ends[i], gateway: &read[i].0, shares_internet: read[i].1 };
+        prop_assert!(!any_stops(&hold(end(0), end(1))));
+        // Mirrored by hand, without the code under test.
+        let (one, other) = (&read[0].0.connections[0], &read[1].0.connections[0]);
+        prop_assert_eq!(&one.ike.value, &other.ike.value);
+        prop_assert_eq!((one.local, one.remote), (other.remote, other.local));
+        prop_assert_eq!(&one.local_identity.value, &other.remote_identity.value);
+        prop_assert_eq!(&one.remote_identity.value, &other.local_identity.value);
+        for (a, b) in one.children.iter().zip(&other.children) {
+            prop_assert_eq!((&a.local, &a.remote), (&b.remote, &b.local));
+            prop_assert_eq!(&a.esp.value, &b.esp.value);
+        }
+        prop_assert_eq!(read[0].0.secrets[0].secret.expose(), read[1].0.secrets[0].secret.expose());
+    }
+
+    /// A note can hold anything printable and still changes nothing but comments.
+    #[test]
+    fn a_note_changes_nothing_but_comments(note in "[ -~äß]{1,60}") {
+        let trees = |note: &str| {
+            let quoted = serde_json::to_string(note).expect("a string");
+            let text = include_str!("../demo/orchard.span.toml").replace("[tunnel.harvest]", &format!("[tunnel.harvest]\nnote = {quoted}"));
+            let (description, findings) = Description::parse(&Source::new("n", text.replace("secrets/harvest.key", "k")));
+            assert_eq!(findings, []);
+            build(&description, &supplied(b"0123456789abcdef0123456789abcdef".to_vec())).trees
+        };
+        let without_comments = |trees: &BTreeMap<String, Tree>| -> Vec<String> {
+            let lines = trees.values().flat_map(|tree| tree.files.values()).flat_map(|file| file.text.lines());
+            lines.filter(|line| !line.trim_start().starts_with('#')).map(str::to_owned).collect()
+        };
+        prop_assert_eq!(without_comments(&trees(&note)), without_comments(&trees("x")));
+    }
+
+    /// Whatever stands in a description, it is answered, not crashed on.
+    #[test]
+    fn any_text_is_answered(text in "(\\[site\\.a\\]|\\[tunnel\\.b\\]|platform|gateway|between|networks|carries|ike|=|\"|\\{|\\}|\\[|\\]|,|\n| |10\\.0\\.0\\.1/8|strongswan|[a-z]{1,3}|\\PC){0,60}") {
+        let (description, _) = Description::parse(&Source::new("any", text));
+        let _ = build(&description, &Supplied::default());
+    }
+}
+
+// ---- gateways ----------------------------------------------------------------------------------
+
+fn words<A: Algorithm + std::fmt::Debug + 'static>(platform: usize, sa: Sa, aead: Option<bool>) -> Vec<A> {
+    let rows = A::KIND.rows().iter().filter(|row| aead.is_none_or(|aead| row.aead == aead));
+    rows.map(A::of).filter(|a| PLATFORMS[platform].facts().can(*a, sa)).collect()
+}
+
+/// One to three of a list, in an order of their own.
+fn some<A: Clone + std::fmt::Debug + 'static>(list: Vec<A>) -> impl Strategy<Value = Vec<A>> {
+    subsequence(list, 1..3).prop_shuffle()
+}
+
+fn ike_proposal(platform: usize) -> impl Strategy<Value = IkeProposal> {
+    let follows = PLATFORMS[platform].facts().prf_follows_integrity;
+    let groups = || some(words::<Group>(platform, Sa::Ike, None));
+    let prfs = || some(words::<Prf>(platform, Sa::Ike, None));
+    let aead = (some(words::<Cipher>(platform, Sa::Ike, Some(true))), prfs(), groups()).prop_map(|(ciphers, prfs, groups)| IkeProposal {
+        ciphers,
+        integrities: Vec::new(),
+        prfs,
+        groups,
+    });
+    let integrities = words::<Integrity>(platform, Sa::Ike, None).into_iter().filter(|i| i.prf().is_some()).collect();
+    let plain = (some(words::<Cipher>(platform, Sa::Ike, Some(false))), some(integrities), prfs(), groups()).prop_map(
+        move |(ciphers, integrities, prfs, groups): (_, Vec<Integrity>, _, _)| {
+            let prfs = if follows { integrities.iter().filter_map(|i| i.prf()).collect() } else { prfs };
+            IkeProposal { ciphers, integrities, prfs, groups }
+        },
+    );
+    prop_oneof![aead, plain]
+}
+
+fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<EspProposal>> {
+    let aead = some(words::<Cipher>(platform, Sa::Esp, Some(true))).prop_map(|ciphers| (ciphers, Vec::new()));
+    let plain = (some(words::<Cipher>(platform, Sa::Esp, Some(false))), some(words::<Integrity>(platform, Sa::Esp, None)));
+    let one = prop_oneof![aead, plain];
+    // Where one group serves all proposals, a proposal has exactly that one.
+    let groups = prop_oneof![Just(Vec::new()), select(words::<Group>(platform, Sa::Esp, None)).prop_map(|group| vec![group])];
+    (prop::collection::vec(one, 1..4), groups).prop_map(|(list, groups)| {
+        list.into_iter().map(|(ciphers, integrities)| EspProposal { ciphers, integrities, groups: groups.clone() }).collect()
+    })
+}
+
+fn identity() -> impl Strategy<Value = Identity> {
+    prop_oneof![
+        any::<[u8; 4]>().prop_map(|octets| Identity::Address(octets.into())),
+        any::<[u8; 16]>().prop_map(|octets| Identity::Address(octets.into())),
+        "[a-z][a-z0-9]{0,8}\\.example\\.net".prop_map(Identity::Name),
+        "[a-z][a-z0-9._+]{0,8}@example\\.net".prop_map(Identity::Mail),
+        "[a-zA-Z][a-zA-Z0-9._+/:-]{0,20}".prop_map(Identity::Free),
+    ]
+}
+
+fn network() -> impl Strategy<Value = ipnet::IpNet> {
+    (any::<[u8; 4]>(), 8..=32u8).prop_map(|(octets, length)| ipnet::IpNet::new(octets.into(), length).expect("a length").trunc())
+}
+
+fn lifetime(margin: u64) -> impl Strategy<Value = Setting<Lifetime>> {
+    let seconds = std::time::Duration::from_secs;
+    (300u64..86_400).prop_map(move |hard| Setting::planned(Lifetime { hard: seconds(hard.max(margin * 2)), margin: seconds(margin) }))
+}
+
+fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = Child> {
+    let dead = select(vec![OnDeadPeer::Reopen, OnDeadPeer::AwaitTraffic, OnDeadPeer::Forget]);
+    let opening = select(vec![Opening::AtOnce, Opening::OnTraffic, Opening::Wait]);
+    let mode = select(vec![Mode::Tunnel, Mode::Transport]);
+    (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, 0..2040u32).prop_map(
+        move |(local, remote, esp, mode, lifetime, opening, dead, window)| Child {
+            name: String::new(),
+            local: vec![local],
+            remote: vec![remote],
+            esp: Setting::planned(esp),
+            mode: Setting::planned(mode),
+            lifetime,
+            opening: Setting::planned(opening),
+            on_dead_peer: Setting::planned(watched.then_some(dead)),
+            replay_window: Setting::planned(window),
+        },
+    )
+}
+
+fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
+    (10u64..150, any::<bool>()).prop_flat_map(move |(margin, watched)| {
+        let ends = (any::<[u8; 4]>(), any::<[u8; 4]>(), identity(), identity());
+        let offers = prop::collection::vec(ike_proposal(platform), 1..4);
+        let children = prop::collection::vec(child(platform, margin, watched), 1..4);
+        let secret = prop::collection::vec(any::<u8>(), 1..64);
+        (ends, offers, children, lifetime(margin), any::<bool>(), 5u64..3600, secret).prop_map(
+            move |((local, remote, one, other), ike, mut children, life, persistent, interval, secret)| {
+                for (i, child) in children.iter_mut().enumerate() {
+                    child.name = format!("harvest_{i}");
+                }
+                let connection = Connection {
+                    name: "harvest".to_owned(),
+                    version: Setting::planned(IkeVersion::V2),
+                    local: local.into(),
+                    remote: remote.into(),
+                    local_identity: Setting::planned(one.clone()),
+                    remote_identity: Setting::planned(other.clone()),
+                    local_method: Method::SharedSecret,
+                    remote_method: Method::SharedSecret,
+                    ike: Setting::planned(ike),
+                    ike_lifetime: life,
+                    liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
+                    persistent: Setting::planned(persistent),
+                    children,
+                };
+                let secrets = vec![SharedSecret::between([one, other], Secret::new(secret))];
+                Gateway { connections: vec![connection], secrets, ..Gateway::default() }
+            },
+        )
+    })
+}
+
+fn filter_rules() -> impl Strategy<Value = Gateway> {
+    let protection = select(vec![Protection::Any, Protection::Leaving, Protection::Arrived]);
+    let traffic = prop_oneof![Just(Traffic::Any), Just(Traffic::Esp), prop::collection::vec(1u16.., 1..4).prop_map(Traffic::Udp)];
+    let verdict = select(vec![Verdict::Accept, Verdict::Drop]);
+    let rule =
+        (any::<bool>(), network(), network(), protection, traffic, verdict).prop_map(|(input, from, to, protection, traffic, verdict)| {
+            let hook = if input { Hook::Input } else { Hook::Forward };
+            FilterRule { hook, from, to, protection, traffic, verdict }
+        });
+    let target = prop_oneof![Just(NatTarget::KeepSource), any::<[u8; 4]>().prop_map(|a| NatTarget::SourceTo(a.into()))];
+    let nat = (network(), network(), target).prop_map(|(from, to, target)| NatRule { from, to, target, order: 90 });
+    (prop::collection::vec(rule, 0..8), prop::collection::vec(nat, 0..6), any::<bool>()).prop_map(|(mut rules, nat, joined)| {
+        rules.sort_by_key(|rule| rule.hook);
+        let form = if joined { FilterForm::Joined } else { FilterForm::Standalone };
+        Gateway { nat, filter: Some(Filter { form, rules }), ..Gateway::default() }
+    })
+}
+
+fn remarks() -> Remarks {
+    Remarks { stem: "harvest".to_owned(), head: vec!["a head".to_owned()], ike: "a remark".to_owned(), ..Remarks::default() }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 500, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Law 3: what a platform writes it reads back, and writing is repeatable.
+    #[test]
+    fn a_platform_reads_what_it_writes((platform, gateway) in (0..PLATFORMS.len()).prop_flat_map(|p| (Just(p), gateway(p)))) {
+        let platform = PLATFORMS[platform];
+        let tree = platform.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
+        prop_assert_eq!(&tree, &platform.write(&gateway, &remarks()).expect("as before"));
+        let (read, findings) = platform.read(&tree);
+        prop_assert!(findings.is_empty(), "{findings:#?}");
+        prop_assert_eq!(read, gateway);
+    }
+
+    /// The same for the packet filter.
+    #[test]
+    fn the_packet_filter_reads_what_it_writes(gateway in filter_rules()) {
+        let tree = NFTABLES.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
+        let (nat, filter, findings) = NFTABLES.read(&tree);
+        prop_assert!(findings.is_empty(), "{findings:#?}");
+        prop_assert_eq!((nat, filter), (gateway.nat, gateway.filter));
+    }
+
+    /// A reader survives any bytes, and names what it does not understand.
+    #[test]
+    fn a_reader_survives_anything(text in "(conn |connections|children|secrets|\\{|\\}|=|\"|#|\n|\t|also|auto=start|left=|table |chain |harvest|10\\.0\\.0\\.0/8| : PSK |0x|\\PC){0,60}") {
+        let mut tree = Tree::default();
+        for path in ["etc/swanctl/conf.d/a.conf", "etc/ipsec.d/a.conf", "etc/ipsec.d/a.secrets", "etc/nftables.d/a.nft", "etc/nftables.d/a.chains"] {
+            tree.add(path, TreeFile::public(text.clone()));
+        }
+        for platform in PLATFORMS {
+            let _ = verify(*platform, &tree);
+        }
+    }
+}

@@ -1,0 +1,34 @@
+#!/bin/sh
+# install.sh CACHE - installs what the lab needs on Debian 12 (root, apt), and unpacks Libreswan, whose
+# package conflicts with strongSwan's, into CACHE/libreswan. Does nothing where all is there.
+set -eu
+cache=$1
+export DEBIAN_FRONTEND=noninteractive
+need='charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins nftables iproute2
+  dns-root-data libnss3-tools libaudit1 libcap-ng0 libcurl3-nss libevent-core-2.1-7 libevent-pthreads-2.1-7
+  libldap-2.5-0 libldns3 libnspr4 libnss3 libpam0g libselinux1 libunbound8'
+missing=
+for package in $need; do
+  dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'install ok installed' || missing="$missing $package"
+done
+if [ -n "$missing" ] || [ ! -x "$cache/libreswan/usr/libexec/ipsec/pluto" ]; then
+  apt-get update -q
+fi
+# A service that starts by itself is not wanted here: policy-rc.d answers no for the time of the install.
+if [ -n "$missing" ]; then
+  if [ ! -e /usr/sbin/policy-rc.d ]; then
+    printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d
+    chmod +x /usr/sbin/policy-rc.d
+    trap 'rm -f /usr/sbin/policy-rc.d' EXIT
+  fi
+  # shellcheck disable=SC2086 # a list of words
+  apt-get install -y -q --no-install-recommends $missing
+fi
+if [ ! -x "$cache/libreswan/usr/libexec/ipsec/pluto" ]; then
+  mkdir -p "$cache/download"
+  (cd "$cache/download" && rm -f libreswan_*.deb && apt-get download -q libreswan)
+  rm -rf "$cache/libreswan.new"
+  dpkg -x "$cache"/download/libreswan_*.deb "$cache/libreswan.new"
+  rm -rf "$cache/libreswan"
+  mv "$cache/libreswan.new" "$cache/libreswan"
+fi
