@@ -1,13 +1,13 @@
 //! `uspan algorithms`.
 
 use serde_json::{Value, json};
-use uspan_core::algorithm::{Kind, PRESETS, Row, Status};
+use uspan_core::algorithm::{Kind, PRESETS, Row};
 use uspan_core::{PLATFORMS, Sa};
 
 use crate::args::{Format, Listing};
 use crate::failure::{Failure, Verdict};
 use crate::show::table::table;
-use crate::show::{HEADING, styled};
+use crate::show::{HEADING, columns, styled, wrapped};
 
 pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure> {
     let kinds: Vec<_> = match listing {
@@ -29,7 +29,9 @@ pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure>
         super::print_line("")?;
     }
     super::print_line(
-        "! weak or withdrawn: refused unless the tunnel allows it by name with a reason.\nIANA names are accepted too; --format json shows them with numbers and RFCs.",
+        "! weak or withdrawn: refused unless the tunnel allows it by name with a reason.
+* for ESP only.  bits: strength.  IKE, ESP: status in RFC 8247 and RFC 8221.
+IANA names are accepted too; --format json shows them with numbers and RFCs.",
     )?;
     Ok(Verdict::Fine)
 }
@@ -43,37 +45,26 @@ fn title(kind: Kind) -> &'static str {
     }
 }
 
-/// The two statuses in one cell: they differ rarely.
-fn status(row: &Row) -> String {
-    match (row.ike, row.esp) {
-        (ike, esp) if ike == esp => ike.word().to_owned(),
-        (ike, Status::Undefined) => format!("IKE {}", ike.word()),
-        (Status::Undefined, esp) => format!("ESP {}", esp.word()),
-        (ike, esp) => format!("IKE {}, ESP {}", ike.word(), esp.word()),
-    }
-}
-
-/// A platform's spelling, with the SA if it can do it in one of the two only.
+/// A platform's spelling; a star where it can do it for ESP only.
 fn spelling(kind: Kind, row: &Row, facts: &uspan_core::Facts) -> String {
     let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(kind, row.number, row.key_bits, sa));
     match (ike, esp) {
-        (Some(word), None) if kind != Kind::Prf => format!("{word} (IKE)"),
-        (None, Some(word)) => format!("{word} (ESP)"),
+        (None, Some(word)) => format!("{word} *"),
         (Some(word), _) => word.to_owned(),
         (None, None) => "-".to_owned(),
     }
 }
 
 fn rows(kind: Kind) -> String {
-    let mut heads = vec!["", "name", "bits", "status"];
+    let mut heads = vec!["  name", "bits", "IKE", "ESP"];
     heads.extend(PLATFORMS.iter().map(|platform| platform.facts().word));
     let each = kind.rows().iter().filter(|row| !row.name.is_empty()).map(|row| {
-        let weak = if row.weak.is_empty() { "" } else { "!" };
-        let mut cells = vec![weak.to_owned(), row.name.to_owned(), row.strength.to_string(), status(row)];
+        let weak = if row.weak.is_empty() { "  " } else { "! " };
+        let mut cells = vec![format!("{weak}{}", row.name), row.strength.to_string(), row.ike.word().to_owned(), row.esp.word().to_owned()];
         cells.extend(PLATFORMS.iter().map(|platform| spelling(kind, row, platform.facts())));
         cells
     });
-    table(&heads, each.collect(), &[0, 1, 2, 4, 5])
+    table(&heads, each.collect(), &[0, 1, 4, 5])
 }
 
 fn value(kind: Kind, row: &Row) -> Value {
@@ -114,10 +105,11 @@ fn strengths(format: Format) -> Result<Verdict, Failure> {
         return Ok(Verdict::Fine);
     }
     for preset in PRESETS {
-        super::print_line(&format!("{}: {}", styled(HEADING, preset.name), preset.purpose))?;
+        super::print_line(&styled(HEADING, preset.name))?;
+        super::print_line(&format!("  {}", wrapped(preset.purpose, columns() - 2).join("\n  ")))?;
         preset.ike.iter().try_for_each(|row| super::print_line(&format!("  IKE  {}", ike(row))))?;
         preset.esp.iter().try_for_each(|row| super::print_line(&format!("  ESP  {}", esp(row))))?;
     }
-    super::print_line("In order of preference. PFS takes the group of the first IKE proposal that both ends can do.")?;
+    super::print_line("In order of preference. PFS takes the group of the first IKE proposal that\nboth ends can do.")?;
     Ok(Verdict::Fine)
 }

@@ -7,7 +7,7 @@ use uspan_core::{Facts, IkeVersion, NFTABLES, PLATFORMS, Sa, duration_words};
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::show::table::table;
-use crate::show::{HEADING, styled};
+use crate::show::{HEADING, columns, styled, wrapped};
 
 pub fn run(format: Format) -> Result<Verdict, Failure> {
     let all: Vec<_> = PLATFORMS.iter().map(|platform| platform.facts()).collect();
@@ -41,9 +41,14 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
     ];
     rows.push(row("left out means", &|f| f.defaults.iter().map(|(what, value)| format!("{what}: {value}")).collect::<Vec<_>>().join("\n")));
     super::print_line(&table(&heads, rows, &[0]))?;
+    let closing = format!("Packet filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.", NFTABLES.title());
     super::print_line(&format!(
-        "\nPacket filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.",
-        NFTABLES.title()
+        "
+{}",
+        wrapped(&closing, columns()).join(
+            "
+"
+        )
     ))?;
     Ok(Verdict::Fine)
 }

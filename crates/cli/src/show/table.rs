@@ -13,16 +13,22 @@ pub fn table(heads: &[&str], rows: Vec<Vec<String>>, fixed: &[usize]) -> String 
     table.set_content_arrangement(ContentArrangement::Dynamic);
     table.set_width(u16::try_from(columns()).unwrap_or(80));
     table.set_header(heads.to_vec());
-    let widths: Vec<usize> = (0..heads.len())
-        .map(|i| rows.iter().map(|row| row[i].chars().count()).chain([heads[i].chars().count()]).max().unwrap_or(0))
-        .collect();
+    // A column never breaks a word, unless the word is a monster; a fixed column never breaks at all.
+    let least = |i: usize| {
+        let cells = rows.iter().map(|row| row[i].as_str()).chain([heads[i]]);
+        let parts = cells.flat_map(|cell| if fixed.contains(&i) { vec![cell] } else { cell.split([' ', '\n']).collect() });
+        parts.map(|part| part.chars().count()).filter(|width| *width <= 28).max().unwrap_or(0)
+    };
+    let least: Vec<_> = (0..heads.len()).map(least).collect();
     table.add_rows(rows);
-    for i in fixed {
-        if let Some(column) = table.column_mut(*i) {
-            let width = u16::try_from(widths[*i] + 2).unwrap_or(u16::MAX);
-            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width)));
+    for (i, width) in least.into_iter().enumerate() {
+        if let Some(column) = table.column_mut(i) {
+            let gap = u16::from(i + 1 < heads.len());
+            column.set_padding((0, gap));
+            column
+                .set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(u16::try_from(width + usize::from(gap)).unwrap_or(u16::MAX))));
         }
     }
     let text = table.to_string();
-    text.lines().map(|line| line.trim_end().strip_prefix(' ').unwrap_or(line.trim_end())).collect::<Vec<_>>().join("\n")
+    text.lines().map(|line| line.trim_end()).collect::<Vec<_>>().join("\n")
 }

@@ -1,0 +1,266 @@
+//! The program as its users meet it.
+
+mod common;
+
+use std::fs;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::path::Path;
+
+use common::{SECRET, files, orchard, uspan, write};
+use serde_json::Value;
+
+fn mode(path: &Path) -> u32 {
+    fs::metadata(path).expect("there").permissions().mode() & 0o777
+}
+
+fn build(folder: &Path, more: &[&str]) -> common::Run {
+    let mut args = vec!["build", "orchard.span.toml", "-o", "out"];
+    args.extend(more);
+    uspan(folder, &args)
+}
+
+#[test]
+fn demo_writes_a_description_a_secret_and_two_trees() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let run = uspan(folder.path(), &["demo"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let demo = folder.path().join("orchard-demo");
+    for path in [
+        "out/packhouse/etc/swanctl/conf.d/harvest.conf",
+        "out/packhouse/etc/nftables.d/uspan-harvest.nft",
+        "out/coldstore/etc/ipsec.d/harvest.conf",
+        "out/coldstore/etc/nftables.d/uspan-harvest.nft",
+    ] {
+        assert_eq!(mode(&demo.join(path)), 0o644, "{path}");
+        assert!(run.stdout.contains(path), "{path}");
+    }
+    for path in
+        ["secrets/harvest.key", "out/packhouse/etc/swanctl/conf.d/harvest-secrets.conf", "out/coldstore/etc/ipsec.d/harvest.secrets"]
+    {
+        assert_eq!(mode(&demo.join(path)), 0o600, "{path}");
+    }
+    // The secret is on both gateways and nowhere in what was printed.
+    let secret = fs::read_to_string(demo.join("secrets/harvest.key")).expect("read");
+    let hex: String = secret.trim_end().bytes().map(|b| format!("{b:02x}")).collect();
+    assert!(!run.all().contains(secret.trim_end()) && !run.all().contains(&hex));
+    let again = uspan(folder.path(), &["demo"]);
+    assert_eq!(again.code, 0);
+    assert_eq!(fs::read_to_string(demo.join("secrets/harvest.key")).expect("read"), secret, "a second run keeps the secret");
+}
+
+#[test]
+fn no_output_shows_a_secret() {
+    let folder = orchard();
+    let hex: String = SECRET.bytes().map(|b| format!("{b:02x}")).collect();
+    build(folder.path(), &[]);
+    for args in [
+        &["check", "orchard.span.toml"][..],
+        &["check", "orchard.span.toml", "--reasons"],
+        &["check", "orchard.span.toml", "--format", "json"],
+        &["build", "orchard.span.toml", "-o", "out"],
+        &["build", "orchard.span.toml", "-o", "other", "--format", "json"],
+    ] {
+        let run = uspan(folder.path(), args);
+        assert_eq!(run.code, 0, "{args:?} {}", run.stderr);
+        assert!(!run.all().contains(SECRET) && !run.all().contains(&hex), "{args:?}");
+    }
+    // Only private files hold it.
+    for path in files(&folder.path().join("out")) {
+        let text = fs::read_to_string(&path).expect("text");
+        assert!(!(text.contains(SECRET) || text.contains(&hex)) || mode(&path) == 0o600, "{}", path.display());
+    }
+}
+
+#[test]
+fn building_twice_changes_nothing() {
+    let folder = orchard();
+    assert_eq!(build(folder.path(), &[]).code, 0);
+    let before: Vec<_> = files(&folder.path().join("out")).into_iter().map(|p| (fs::read(&p).expect("read"), p)).collect();
+    let run = build(folder.path(), &["--format", "json"]);
+    assert!(run.json()["files"].as_array().expect("a list").iter().all(|file| file["change"] == "same"));
+    let after: Vec<_> = files(&folder.path().join("out")).into_iter().map(|p| (fs::read(&p).expect("read"), p)).collect();
+    assert_eq!(before, after);
+}
+
+#[test]
+fn what_was_changed_by_hand_is_not_overwritten() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let changed = folder.path().join("out/coldstore/etc/ipsec.d/harvest.conf");
+    fs::write(&changed, "by hand\n").expect("written");
+    let run = build(folder.path(), &["--format", "json"]);
+    assert_eq!(run.code, 1);
+    assert_eq!(run.json()["findings"][0]["code"], "US902");
+    assert_eq!(fs::read_to_string(&changed).expect("read"), "by hand\n");
+    assert_eq!(build(folder.path(), &["--replace"]).code, 0);
+    assert!(fs::read_to_string(&changed).expect("read").contains("conn harvest"));
+}
+
+#[test]
+fn a_foreign_file_in_the_way_stops_everything_and_one_beside_is_kept() {
+    let folder = orchard();
+    let mine = folder.path().join("out/packhouse/etc/swanctl/conf.d/harvest.conf");
+    write(&mine, "mine", 0o600);
+    write(&folder.path().join("out/notes.txt"), "call Ines", 0o640);
+    symlink("notes.txt", folder.path().join("out/link")).expect("linked");
+    let run = build(folder.path(), &[]);
+    assert_eq!(run.code, 1);
+    assert!(run.stderr.contains("US901"), "{}", run.stderr);
+    assert_eq!(files(&folder.path().join("out")).len(), 3, "nothing was written");
+    fs::remove_file(&mine).expect("removed");
+    assert_eq!(build(folder.path(), &[]).code, 0);
+    assert_eq!(fs::read_to_string(folder.path().join("out/notes.txt")).expect("kept"), "call Ines");
+    assert_eq!(mode(&folder.path().join("out/notes.txt")), 0o640);
+    assert_eq!(fs::read_link(folder.path().join("out/link")).expect("kept"), Path::new("notes.txt"));
+}
+
+#[test]
+fn a_link_where_a_file_belongs_is_not_followed() {
+    let folder = orchard();
+    write(&folder.path().join("elsewhere"), "untouched", 0o644);
+    let target = folder.path().join("out/packhouse/etc/swanctl/conf.d");
+    fs::create_dir_all(&target).expect("made");
+    symlink(folder.path().join("elsewhere"), target.join("harvest-secrets.conf")).expect("linked");
+    assert_eq!(build(folder.path(), &[]).code, 1);
+    assert_eq!(build(folder.path(), &["--replace"]).code, 0);
+    assert_eq!(fs::read_to_string(folder.path().join("elsewhere")).expect("there"), "untouched");
+    assert_eq!(mode(&target.join("harvest-secrets.conf")), 0o600);
+}
+
+#[test]
+fn a_renamed_tunnel_takes_its_old_files_along() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read").replace("tunnel.harvest", "tunnel.autumn");
+    fs::write(&path, text).expect("written");
+    let run = build(folder.path(), &["--format", "json"]);
+    let removed = run.json()["files"].as_array().expect("a list").iter().filter(|file| file["change"] == "removed").count();
+    assert_eq!((run.code, removed), (0, 6));
+    assert!(files(&folder.path().join("out")).iter().all(|path| !path.to_string_lossy().contains("harvest")));
+}
+
+#[test]
+fn adding_a_site_changes_no_other_files() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    let more = "[site.press]\nplatform = \"libreswan\"\ngateway = { address = \"192.0.2.9\", outside = \"wan0\", inside = \"lan0\" }\n\
+                networks = { vats = \"10.99.0.0/24\" }\n[tunnel.juice]\nbetween = [\"press\", \"packhouse\"]\nsecret = { file = \"juice.key\" }\n\n[site.packhouse]";
+    fs::write(&path, text.replace("[site.packhouse]", more)).expect("written");
+    write(&folder.path().join("juice.key"), "Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB\n", 0o600);
+    let run = build(folder.path(), &["--format", "json"]);
+    assert_eq!(run.code, 0, "{}", run.stdout);
+    let json = run.json();
+    let changes = |word: &str| json["files"].as_array().expect("a list").iter().filter(|file| file["change"] == word).count();
+    assert_eq!((changes("same"), changes("new"), changes("changed")), (6, 6, 0));
+}
+
+#[test]
+fn the_output_may_not_be_a_file_and_the_folder_above_must_be_writable() {
+    let folder = orchard();
+    fs::write(folder.path().join("out"), "a file").expect("written");
+    let run = build(folder.path(), &[]);
+    assert_eq!(run.code, 1);
+    assert!(run.stderr.contains("US903"));
+    let run = uspan(folder.path(), &["build", "orchard.span.toml", "-o", "/proc/nowhere/out"]);
+    assert_eq!(run.code, 3, "{}", run.stderr);
+    assert_eq!(fs::read_to_string(folder.path().join("out")).expect("there"), "a file");
+}
+
+#[test]
+fn exit_codes_tell_findings_usage_and_the_world_apart() {
+    let folder = orchard();
+    assert_eq!(uspan(folder.path(), &["check", "orchard.span.toml"]).code, 0);
+    assert_eq!(uspan(folder.path(), &["check", "nowhere.span.toml"]).code, 3);
+    assert_eq!(uspan(folder.path(), &["check"]).code, 2);
+    assert_eq!(uspan(folder.path(), &["bake"]).code, 2);
+    assert_eq!(uspan(folder.path(), &["explain", "US999"]).code, 2);
+    fs::remove_file(folder.path().join("secrets/harvest.key")).expect("removed");
+    assert_eq!(uspan(folder.path(), &["check", "orchard.span.toml"]).code, 1);
+}
+
+#[test]
+fn a_finding_is_drawn_under_its_line() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read").replace("10.73.16.0/20", "10.73.16.1/20");
+    fs::write(&path, text).expect("written");
+    let run = uspan(folder.path(), &["check", "orchard.span.toml"]);
+    insta::assert_snapshot!(run.stderr);
+    insta::assert_snapshot!(run.stdout);
+}
+
+#[test]
+fn secret_makes_a_private_file_once() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("keys/a.key");
+    let run = uspan(folder.path(), &["secret", "keys/a.key"]);
+    assert_eq!((run.code, mode(&path)), (0, 0o600));
+    assert_eq!(mode(path.parent().expect("a folder")), 0o700);
+    let first = fs::read_to_string(&path).expect("read");
+    assert!(first.trim_end().len() == 43 && !run.all().contains(first.trim_end()));
+    assert_eq!(uspan(folder.path(), &["secret", "keys/a.key"]).code, 3, "never overwritten silently");
+    assert_eq!(fs::read_to_string(&path).expect("read"), first);
+    let shown = uspan(folder.path(), &["secret", "keys/a.key", "--replace", "--print"]);
+    assert_eq!(shown.stdout, fs::read_to_string(&path).expect("read"));
+    assert_ne!(shown.stdout, first);
+    assert_eq!(files(folder.path()).len(), 1, "no temporary file stays");
+}
+
+#[test]
+fn new_writes_a_starter_that_only_lacks_its_secret() {
+    let folder = tempfile::tempdir().expect("a folder");
+    assert_eq!(uspan(folder.path(), &["new", "a.span.toml"]).code, 0);
+    assert_eq!(uspan(folder.path(), &["new", "a.span.toml"]).code, 3, "never overwritten");
+    let json = uspan(folder.path(), &["check", "a.span.toml", "--format", "json"]).json();
+    let codes: Vec<_> = json["findings"].as_array().expect("a list").iter().map(|f| f["code"].clone()).collect();
+    assert_eq!(codes, ["US511"]);
+    uspan(folder.path(), &["secret", "secrets/harvest.key"]);
+    assert_eq!(uspan(folder.path(), &["build", "a.span.toml", "-o", "out"]).code, 0);
+    // The choices that are commented out are legal too.
+    let text = fs::read_to_string(folder.path().join("a.span.toml")).expect("read");
+    let (head, tail) = text.split_once("# Everything below").expect("the comment");
+    let head = head.replace("strength = \"strong\"", "");
+    let choices: String = tail.lines().skip(1).map(|line| format!("{}\n", line.trim_start_matches("# "))).collect();
+    fs::write(folder.path().join("b.span.toml"), head + &choices).expect("written");
+    let run = uspan(folder.path(), &["build", "b.span.toml", "-o", "b"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+}
+
+#[test]
+fn tables_are_data_too_and_fit_eighty_columns() {
+    let folder = tempfile::tempdir().expect("a folder");
+    for args in [&["platforms"][..], &["algorithms"], &["algorithms", "strength"], &["explain"], &["explain", "US203"]] {
+        let run = uspan(folder.path(), args);
+        assert_eq!(run.code, 0);
+        let widest = run.stdout.lines().map(|line| line.chars().count()).max().unwrap_or(0);
+        assert!(widest <= 80, "{args:?}: {widest}");
+        assert!(!run.stdout.contains('\u{1b}'), "no colour into a pipe");
+        let json = uspan(folder.path(), &[args, &["--format", "json"]].concat()).json();
+        assert!(matches!(json, Value::Array(ref list) if !list.is_empty()) || json.is_object());
+    }
+}
+
+#[test]
+fn every_command_has_help_with_an_example() {
+    let folder = tempfile::tempdir().expect("a folder");
+    for command in ["new", "check", "build", "secret", "platforms", "algorithms", "explain", "schema", "demo", "completions"] {
+        let run = uspan(folder.path(), &[command, "--help"]);
+        assert_eq!(run.code, 0);
+        assert!(run.stdout.contains(&format!("uspan {command}")) && run.stdout.contains("Example"), "{command}");
+    }
+}
+
+#[test]
+fn a_closed_pipe_is_no_error() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let program = env!("CARGO_BIN_EXE_uspan");
+    let run = std::process::Command::new("sh")
+        .args(["-c", &format!("{program} explain --format json | head -n 1")])
+        .current_dir(folder.path())
+        .output()
+        .expect("runs");
+    assert_eq!(String::from_utf8_lossy(&run.stderr), "");
+}
