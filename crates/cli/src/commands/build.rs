@@ -9,7 +9,7 @@ use super::check::plan;
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Change, Outcome, Written};
-use crate::show::{CARE, GOOD, findings, styled};
+use crate::show::{CARE, GOOD, STOP, findings, styled};
 
 pub fn run(file: &Path, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
     let (read, planned) = plan(file)?;
@@ -52,7 +52,7 @@ fn stopped(found: &[uspan_core::Finding], source: &Source, format: Format) -> Re
     } else {
         findings::print(found, source);
         let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
-        let count = styled(CARE, &findings::count(found));
+        let count = styled(STOP, &findings::count(found));
         super::print_line(&format!("{count}. Nothing was written. Next: uspan explain {code}"))?;
     }
     Ok(Verdict::Stopped)

@@ -8,7 +8,7 @@ use uspan_core::{Build, any_stops, build};
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::show::{CARE, GOOD, agreement, findings, styled};
+use crate::show::{CARE, GOOD, STOP, agreement, findings, styled};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path) -> Result<(Input, Build), Failure> {
@@ -52,7 +52,7 @@ fn closing(file: &Path, planned: &Build, stopped: bool) -> String {
     let file = file.display();
     if stopped {
         let code = planned.findings.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
-        return format!("{}. Nothing would be written. Next: uspan explain {code}", styled(CARE, &count));
+        return format!("{}. Nothing would be written. Next: uspan explain {code}", styled(STOP, &count));
     }
     let count = if count.is_empty() { styled(GOOD, "Fine") } else { styled(CARE, &count) };
     format!("{count}. Both ends agree. Next: uspan build {file} -o out")

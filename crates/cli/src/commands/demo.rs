@@ -5,7 +5,7 @@ use std::path::Path;
 
 use uspan_core::any_stops;
 
-use super::build::print_files;
+use super::build::{print_files, print_next};
 use super::check::plan;
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Outcome};
@@ -30,7 +30,7 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     if any_stops(&planned.findings) {
         return Ok(Verdict::Stopped);
     }
-    super::print_line(&format!("{}\n{}", styled(HEADING, &format!("The description, {}", description.display())), read.source.text()))?;
+    super::print_line(&format!("{}\n\n{}", styled(HEADING, &format!("The description, {}", description.display())), read.source.text()))?;
     for tunnel in &planned.tunnels {
         super::print_line(&format!("{}\n", agreement::text(tunnel, false)))?;
     }
@@ -50,8 +50,10 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
             super::print_line(&format!("\n{}\n{}", styled(HEADING, &path.display().to_string()), text.trim_end()))?;
         }
     }
+    super::print_line("")?;
+    print_next(&out, read.description.as_ref(), &planned)?;
     super::print_line(&format!(
-        "\n{}. Written, read back and held against each other. Next: change {} and run uspan build {} -o {}",
+        "{}. Written, read back and held against each other. Next: change {} and run uspan build {} -o {}",
         styled(GOOD, "Fine"),
         description.display(),
         description.display(),

@@ -9,7 +9,11 @@ use super::{GOOD, HEADING, QUIET, styled};
 /// A tunnel in a few lines; with every reason if asked.
 pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
     let mut lines = vec![styled(HEADING, &format!("{}: {} ⇄ {}", tunnel.name, tunnel.ends[0], tunnel.ends[1]))];
-    lines.push(table(&["parameter", &tunnel.ends[0], &tunnel.ends[1]], rows(tunnel), &[0]));
+    let (own, agreed): (Vec<_>, Vec<_>) = rows(tunnel).into_iter().partition(|row| row[0].starts_with("own ") || row[1] != row[2]);
+    lines.push(table(&["each end", &tunnel.ends[0], &tunnel.ends[1]], own, &[0]));
+    lines.push(String::new());
+    let agreed = agreed.into_iter().map(|mut row| row.drain(..2).collect()).collect();
+    lines.push(table(&["both ends", "agreed"], agreed, &[0]));
     if reasons {
         let rows = tunnel.agreement.reasons.iter().map(|reason| {
             let mark = if reason.taken { styled(GOOD, "taken") } else { styled(QUIET, "dropped") };
@@ -37,7 +41,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         row("own address", &|c| c.local.to_string()),
         row("own identity", &|c| format!("{} ({})", c.local_identity.value, c.local_identity.value.kind())),
     ];
-    rows.push(row("networks", &|c| {
+    rows.push(row("own networks", &|c| {
         let mut nets: Vec<_> = c.children.iter().flat_map(|child| child.local.iter().map(ToString::to_string)).collect();
         nets.dedup();
         nets.sort();

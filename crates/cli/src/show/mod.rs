@@ -10,8 +10,10 @@ use anstyle::{AnsiColor, Style};
 pub const HEADING: Style = Style::new().bold();
 /// What is fine.
 pub const GOOD: Style = AnsiColor::Green.on_default();
-/// What deserves a look.
-pub const CARE: Style = AnsiColor::Yellow.on_default();
+/// What stops the work.
+pub const STOP: Style = AnsiColor::Red.on_default();
+/// What deserves a look; no colour, because yellow cannot be read on a light ground.
+pub const CARE: Style = Style::new().bold();
 /// What is of less weight.
 pub const QUIET: Style = Style::new().dimmed();
 

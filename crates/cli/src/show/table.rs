@@ -30,5 +30,5 @@ pub fn table(heads: &[&str], rows: Vec<Vec<String>>, fixed: &[usize]) -> String 
         }
     }
     let text = table.to_string();
-    text.lines().map(|line| line.trim_end()).collect::<Vec<_>>().join("\n")
+    text.lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
 }

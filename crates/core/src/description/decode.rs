@@ -114,18 +114,22 @@ impl Decoder<'_> {
     // ---- shape ---------------------------------------------------------------------------------
 
     fn check_table(&mut self, found: &DeTable<'_>, keys: &'static [Key], whole: Span, what: &str) {
+        let mut mistyped = Vec::new();
         for (name, node) in in_file_order(found) {
             let word = name.get_ref().as_ref();
             match keys.iter().find(|key| key.name == word) {
                 Some(key) => self.check_shape(node, &key.shape, key.name),
                 None => {
+                    mistyped.extend(nearest(word, keys.iter().map(|key| key.name)));
                     let hint = suggestion(word, keys.iter().map(|key| key.name));
                     self.say(&rules::UNKNOWN_KEY, name.span(), format!("{what} has no key `{}`", printable(word))).remedy =
                         format!("{hint} `uspan schema` lists all keys.");
                 }
             }
         }
-        for key in keys.iter().filter(|key| key.need == Need::Required && !found.contains_key(key.name)) {
+        // A key that is there under a mistyped name is not reported as missing too.
+        let missing = |key: &&Key| key.need == Need::Required && !found.contains_key(key.name) && !mistyped.contains(&key.name);
+        for key in keys.iter().filter(missing) {
             let (rule, remedy) = match key.name {
                 "unified-span" => (&rules::NO_VERSION, rules::NO_VERSION.remedy.to_owned()),
                 "tunnel" | "site" if found.is_empty() || key.name == "tunnel" => {
