@@ -116,9 +116,12 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
 }
 
 fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
-    let opening = [0, 1].map(|end| match tunnel.opened_by {
-        Some(starter) if starter != end => Opening::Wait,
-        _ => tunnel.opens,
+    let opening = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens) {
+        (Some(starter), _) if starter != end => Opening::Wait,
+        // Two ends that open at the same moment replace each other's SAs and can end up with halves
+        // of two: the second one waits for traffic.
+        (None, Opening::AtOnce) if end == 1 => Opening::OnTraffic,
+        (_, opens) => opens,
     });
     let when = match tunnel.opens {
         Opening::AtOnce => "at once",
@@ -129,12 +132,12 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         Some(end) => description.ends(tunnel)[end].name.value.clone(),
         None => "either end".to_owned(),
     };
-    reasons.push(Reason {
-        about: "roles",
-        taken: true,
-        value: format!("opened by {who}, {when}"),
-        why: "as the description says".to_owned(),
-    });
+    let why = match (tunnel.opened_by, tunnel.opens) {
+        (None, Opening::AtOnce) => format!("{} waits for traffic, so that the two do not collide", description.ends(tunnel)[1].name.value),
+        (Some(_), Opening::AtOnce | Opening::OnTraffic) => "the other end answers".to_owned(),
+        _ => "as the description says".to_owned(),
+    };
+    reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why });
     let dead = opening.map(|opening| {
         tunnel.liveness.map(|_| match opening {
             Opening::AtOnce => OnDeadPeer::Reopen,

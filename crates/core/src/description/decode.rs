@@ -502,7 +502,7 @@ impl Decoder<'_> {
     }
 
     fn opened_by(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<usize>> {
-        let Some(name) = fields.get("opened-by").and_then(text) else { return Some(None) };
+        let Some(name) = fields.get("opened-by").and_then(text) else { return Some(Some(0)) };
         if name.value == "either" {
             return Some(None);
         }
