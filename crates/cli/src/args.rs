@@ -104,6 +104,9 @@ pub enum Command {
     Explain {
         /// The code or the name of the finding
         code: Option<String>,
+        /// Print the reference page of all findings as Markdown
+        #[arg(long, conflicts_with = "code")]
+        reference: bool,
         /// How to print
         #[arg(long, value_enum, default_value_t)]
         format: Format,

@@ -35,7 +35,7 @@ pub use check::{SecretFile, Supplied, check};
 pub use description::{
     Description, Network, Pair, Pfs, Site, Tunnel, duration_words, is_name, language, language_reference, parse_duration, schema,
 };
-pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, in_reading_order, nearest, rule};
+pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Child, Connection, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal, IkeVersion, Lifetime, Method,
     Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic, Tree, TreeFile, Verdict,

@@ -37,3 +37,48 @@ fn the_same_input_gives_the_same_bytes() {
     };
     assert_eq!(once(), once());
 }
+
+/// Findings of the demo with the tunnel's strength replaced.
+fn findings_with(offer: &str) -> Vec<String> {
+    let text = DEMO.replace("strength = \"strong\"", offer);
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    assert_eq!(findings, []);
+    build(&description, &supplied()).findings.iter().map(|f| format!("{} {} | {}", f.rule.code, f.message, f.remedy)).collect()
+}
+
+#[test]
+fn nothing_in_common_offers_the_nearest_choice_and_both_sides_possibilities() {
+    let found = findings_with(r#"ike = [{ encryption = "aes-256-ccm", prf = "sha2-384", group = "curve448" }]"#);
+    assert_eq!(found.len(), 1);
+    assert!(found[0].starts_with("US410 no IKE proposal is left that both ends can do; coldstore cannot do `aes-256-ccm`"), "{found:?}");
+    assert!(found[0].contains("Instead of `aes-256-ccm` the nearest that both can do is `aes-256-gcm`;"), "{found:?}");
+    assert!(found[0].contains("instead of `curve448` the nearest that both can do is `ecp-521`"), "{found:?}");
+    assert!(found[0].contains("Packhouse can do encryption: ") && found[0].contains("coldstore can do encryption: "), "{found:?}");
+}
+
+#[test]
+fn every_choice_and_every_rejection_has_its_reason() {
+    let offer = r#"
+esp = [{ encryption = "aes-256-gcm" }, { encryption = "camellia-256-ccm" }, { encryption = "aes-128-gcm" }]
+ike = [{ encryption = "aes-256-ccm", prf = "sha2-384", group = "ecp-384" }, { encryption = "aes-256-gcm", prf = "sha2-384", group = "ecp-256" }]"#;
+    let text = DEMO.replace("strength = \"strong\"", offer);
+    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+    let built = build(&description, &supplied());
+    let reasons: Vec<_> =
+        built.tunnels[0].agreement.reasons.iter().map(|r| format!("{} {} {}: {}", r.about, r.taken, r.value, r.why)).collect();
+    insta::assert_snapshot!(reasons.join("\n"));
+}
+
+#[test]
+fn presets_leave_out_what_one_end_cannot_do() {
+    let built = |strength: &str| {
+        let text = DEMO.replace("\"strong\"", &format!("\"{strength}\"")).replace("\"libreswan\"", "\"strongswan\"");
+        let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+        build(&description, &supplied()).tunnels[0].agreement.clone()
+    };
+    for strength in ["strong", "brisk", "common"] {
+        let agreement = built(strength);
+        assert!(agreement.reasons.iter().all(|reason| reason.taken), "{strength}");
+        assert_eq!(agreement.esp.iter().filter(|p| p.groups == agreement.ike[0].groups).count(), agreement.esp.len());
+    }
+}

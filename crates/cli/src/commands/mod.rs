@@ -27,7 +27,11 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Secret { file, print, replace } => secret::run(&file, print, replace),
         Command::Platforms { format } => platforms::run(format),
         Command::Algorithms { kind, format } => algorithms::run(kind, format),
-        Command::Explain { code, format } => explain::run(code.as_deref(), format),
+        Command::Explain { reference: true, .. } => {
+            print_text(&uspan_core::finding_reference())?;
+            Ok(Verdict::Fine)
+        }
+        Command::Explain { code, format, .. } => explain::run(code.as_deref(), format),
         Command::Schema { reference } => schema::run(reference),
         Command::Demo { folder } => demo::run(&folder),
         Command::Completions { shell } => {

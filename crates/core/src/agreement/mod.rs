@@ -62,7 +62,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     if ike.is_empty() || esp.is_empty() {
         return (None, findings);
     }
-    reasons.push(pfs_reason(tunnel, pfs));
+    reasons.push(pfs_reason(pfs, tunnel));
     let (ike_lifetime, esp_lifetime) = lifetimes(tunnel, &mut reasons);
     let (opening, on_dead_peer) = roles(description, tunnel, &mut reasons);
     let agreement = Agreement {
@@ -88,7 +88,7 @@ fn pfs_group(tunnel: &Tunnel, ike: &[IkeProposal]) -> Option<Group> {
     }
 }
 
-fn pfs_reason(tunnel: &Tunnel, group: Option<Group>) -> Reason {
+fn pfs_reason(group: Option<Group>, tunnel: &Tunnel) -> Reason {
     let value = group.map_or("off".to_owned(), |group| group.to_string());
     let why = match tunnel.pfs.value {
         Pfs::Off => "switched off in the description",

@@ -234,8 +234,10 @@ impl<'a> Talk<'a> {
     /// The sound algorithm nearest in mode, strength and number that both ends can do.
     fn nearest(&self, wanted: &'static Row, sa: Sa) -> Option<&'static Row> {
         let rows = kind_of(wanted).rows().iter().filter(|row| row.weak.is_empty() && !row.name.is_empty() && self.both(row, sa));
+        // Of the same mode, not weaker, then as near in strength as can be, then as the RFCs rank it.
         rows.min_by_key(|row| {
-            (row.aead != wanted.aead, row.strength.abs_diff(wanted.strength), row.number.abs_diff(wanted.number), row.key_bits)
+            let rank = if sa == Sa::Ike { row.ike.rank() } else { row.esp.rank() };
+            (row.aead != wanted.aead, row.strength < wanted.strength, row.strength.abs_diff(wanted.strength), rank, row.number)
         })
     }
 }

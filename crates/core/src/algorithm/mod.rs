@@ -33,6 +33,20 @@ pub enum Status {
 }
 
 impl Status {
+    /// From 0 for what is most recommended.
+    pub fn rank(self) -> u8 {
+        match self {
+            Status::Must => 0,
+            Status::ShouldPlus => 1,
+            Status::Should => 2,
+            Status::MustMinus => 3,
+            Status::May => 4,
+            Status::ShouldNot => 5,
+            Status::MustNot => 6,
+            Status::Undefined => 7,
+        }
+    }
+
     /// The word of the RFCs.
     pub fn word(self) -> &'static str {
         match self {

@@ -108,6 +108,31 @@ pub fn rule(code_or_name: &str) -> Option<&'static Rule> {
     CATALOGUE.iter().copied().find(|rule| rule.code.eq_ignore_ascii_case(code_or_name) || rule.name == code_or_name)
 }
 
+/// The reference page of all findings as Markdown.
+pub fn finding_reference() -> String {
+    use std::fmt::Write as _;
+    const CHAPTERS: [(&str, &str); 9] = [
+        ("US1", "The description as a file"),
+        ("US2", "Sites, addresses, networks"),
+        ("US3", "Tunnels"),
+        ("US4", "Algorithms and the agreement"),
+        ("US5", "Identities and secrets"),
+        ("US6", "What a platform cannot say"),
+        ("US7", "What was written, read back"),
+        ("US8", "Files of a gateway"),
+        ("US9", "The output folder"),
+    ];
+    let mut page = String::from("# Findings\n\nGenerated from the catalogue; do not edit. Codes are permanent.\n");
+    for (lead, title) in CHAPTERS {
+        let _ = writeln!(page, "\n## {title}");
+        for rule in CATALOGUE.iter().filter(|rule| rule.code.starts_with(lead)) {
+            let _ = writeln!(page, "\n### {} {} ({})\n{}", rule.code, rule.name, rule.severity.word(), rule.what);
+            let _ = writeln!(page, "\n- Why: {}\n- Do: {}", rule.why, rule.remedy);
+        }
+    }
+    page
+}
+
 /// The known word nearest to a mistyped one, if any is near enough to be meant.
 pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let word = word.to_lowercase();
@@ -156,6 +181,12 @@ mod tests {
                 assert!(text.len() >= 10 && text.ends_with('.'), "{}: {text}", rule.code);
             }
         }
+    }
+
+    #[test]
+    fn the_reference_page_is_current() {
+        // Make it with `uspan explain --reference > docs/reference/findings.md`.
+        assert_eq!(include_str!("../../../../docs/reference/findings.md"), finding_reference());
     }
 
     /// Codes that a release has published: a row may be reworded, never renumbered or dropped.
