@@ -21,6 +21,7 @@ pub mod algorithm;
 mod build;
 mod check;
 mod description;
+mod duration;
 mod finding;
 mod gateway;
 mod mirror;
@@ -32,9 +33,8 @@ mod source;
 pub use agreement::{Agreement, Reason, agree};
 pub use build::{Build, BuiltTunnel, build, verify};
 pub use check::{SecretFile, Supplied, check};
-pub use description::{
-    Description, Network, Pair, Pfs, Site, Tunnel, duration_words, is_name, language, language_reference, parse_duration, schema,
-};
+pub use description::{Description, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
+pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Child, Connection, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal, IkeVersion, Lifetime, Method,

@@ -6,7 +6,8 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::algorithm::Group;
-use crate::description::{Description, Pfs, Tunnel, duration_words};
+use crate::description::{Description, Pfs, Tunnel};
+use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
 use crate::platform::Sa;

@@ -5,7 +5,8 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::description::{Description, Pair, Tunnel, duration_words};
+use crate::description::{Description, Pair, Tunnel};
+use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Opening;
 use crate::source::Span;

@@ -6,7 +6,7 @@ mod schema;
 mod values;
 
 pub use schema::{language_reference, schema};
-pub use values::{duration_words, is_name, parse_duration};
+pub use values::is_name;
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;

@@ -219,7 +219,7 @@ fn yes_or_no(text: &str) -> Option<bool> {
 fn duration(text: &str) -> Option<Duration> {
     match text.parse::<u64>() {
         Ok(seconds) => Some(Duration::from_secs(seconds)),
-        Err(_) => crate::description::parse_duration(text),
+        Err(_) => crate::duration::parse_duration(text),
     }
 }
 

@@ -221,7 +221,7 @@ fn decode_secret(text: &str) -> Option<Secret> {
 fn duration(text: &str) -> Option<Duration> {
     match text.parse::<u64>() {
         Ok(seconds) => Some(Duration::from_secs(seconds)),
-        Err(_) => crate::description::parse_duration(text),
+        Err(_) => crate::duration::parse_duration(text),
     }
 }
 

@@ -1,0 +1,150 @@
+//! From TOML to a description: first the shape of everything against the language table, then the
+//! values. Several findings in one pass; a part that cannot be understood is left out.
+
+mod offer;
+mod shape;
+mod site;
+mod tunnel;
+
+use crate::description::Description;
+use crate::description::language::{DOCUMENT, VERSION};
+use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order};
+use crate::source::{Located, Source, Span};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+pub(super) type Node<'a> = Spanned<DeValue<'a>>;
+
+pub(super) fn decode(source: &Source) -> (Description, Vec<Finding>) {
+    let (root, errors) = DeTable::parse_recoverable(source.text());
+    let mut decoder = Decoder { source, findings: Vec::new() };
+    decoder.syntax(&errors);
+    let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new() };
+    // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
+    if !any_stops(&decoder.findings) {
+        decoder.document(root.get_ref(), &mut description);
+    }
+    in_reading_order(&mut decoder.findings);
+    (description, decoder.findings)
+}
+
+pub(super) struct Decoder<'a> {
+    source: &'a Source,
+    findings: Vec<Finding>,
+}
+
+/// Entries of a table in the order of the file.
+pub(super) fn in_file_order<'t, 'i>(table: &'t DeTable<'i>) -> Vec<(&'t Spanned<Cow<'i, str>>, &'t Node<'i>)> {
+    let mut entries: Vec<_> = table.iter().collect();
+    entries.sort_by_key(|(key, _)| key.span().start);
+    entries
+}
+
+pub(super) fn text<'t>(node: &'t Node<'_>) -> Option<Located<&'t str>> {
+    match node.get_ref() {
+        DeValue::String(text) => Some(Located::new(text.as_ref(), node.span())),
+        _ => None,
+    }
+}
+
+pub(super) fn table<'t, 'i>(node: &'t Node<'i>) -> Option<&'t DeTable<'i>> {
+    match node.get_ref() {
+        DeValue::Table(table) => Some(table),
+        _ => None,
+    }
+}
+
+pub(super) fn list<'t, 'i>(node: &'t Node<'i>) -> &'t [Node<'i>] {
+    match node.get_ref() {
+        DeValue::Array(items) => items,
+        _ => &[],
+    }
+}
+
+pub(super) fn flag(node: &Node<'_>) -> Option<bool> {
+    match node.get_ref() {
+        DeValue::Boolean(value) => Some(*value),
+        _ => None,
+    }
+}
+
+pub(super) fn kind_words(node: &Node<'_>) -> &'static str {
+    match node.get_ref() {
+        DeValue::String(_) => "a text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number with a fraction",
+        DeValue::Boolean(_) => "`true` or `false`",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+impl Decoder<'_> {
+    pub(super) fn say(&mut self, rule: &'static Rule, span: impl Into<Span>, message: impl Into<String>) -> &mut Finding {
+        let place = self.source.place(span.into());
+        self.findings.push(Finding::new(rule, message).at(place));
+        self.findings.last_mut().expect("just pushed")
+    }
+
+    pub(super) fn syntax(&mut self, errors: &[toml::de::Error]) {
+        let mut last_line = 0;
+        for error in errors {
+            let span = error.span().unwrap_or(0..0);
+            // The parser recovers token by token; one finding a line is enough.
+            let line = self.source.position(span.start).line;
+            if line == last_line {
+                continue;
+            }
+            last_line = line;
+            let rule = if error.message().contains("duplicate") { &rules::SAID_TWICE } else { &rules::SYNTAX };
+            let message = match rule.code == rules::SAID_TWICE.code {
+                true => "this is written twice".to_owned(),
+                false => format!("this is not well-formed TOML: {}", error.message().trim()),
+            };
+            self.say(rule, span, message);
+        }
+    }
+
+    pub(super) fn document(&mut self, root: &DeTable<'_>, description: &mut Description) {
+        self.check_table(root, DOCUMENT, Span::default(), "the description");
+        if let Some(node) = root.get("unified-span")
+            && let DeValue::Integer(number) = node.get_ref()
+            && i64::from_str_radix(number.as_str(), number.radix()) != Ok(VERSION)
+        {
+            self.say(&rules::UNKNOWN_VERSION, node.span(), format!("version {} of the language is not known", number.as_str()));
+        }
+        for (name, node) in root.get("site").and_then(table).map(in_file_order).unwrap_or_default() {
+            if let Some(fields) = table(node)
+                && let Some(site) = self.site(Located::new(name.get_ref().to_string(), name.span()), fields)
+            {
+                description.sites.push(site);
+            }
+        }
+        let known: BTreeMap<String, usize> = description.sites.iter().enumerate().map(|(i, site)| (site.name.value.clone(), i)).collect();
+        // A site that has errors of its own is known by name, so that tunnels do not call it unknown.
+        let all: Vec<String> =
+            root.get("site").and_then(table).map(|t| t.keys().map(|k| k.get_ref().to_string()).collect()).unwrap_or_default();
+        let sites = SiteIndex { known, all };
+        for (name, node) in root.get("tunnel").and_then(table).map(in_file_order).unwrap_or_default() {
+            if let Some(fields) = table(node) {
+                let name = Located::new(name.get_ref().to_string(), name.span());
+                if let Some(tunnel) = self.tunnel(name, fields, &sites, &description.sites) {
+                    description.tunnels.push(tunnel);
+                }
+            }
+        }
+    }
+}
+
+pub(super) struct SiteIndex {
+    pub(super) known: BTreeMap<String, usize>,
+    pub(super) all: Vec<String>,
+}
+
+/// Text of the user's as it may stand in a message: control characters are shown, not sent.
+pub(super) fn printable(text: &str) -> String {
+    text.chars().flat_map(|c| if c.is_control() { c.escape_default().collect::<Vec<_>>() } else { vec![c] }).collect()
+}

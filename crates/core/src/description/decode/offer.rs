@@ -1,0 +1,183 @@
+//! Proposals and weak algorithms.
+
+use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
+use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Lookup, Prf, Row, look_up, named, preset};
+use crate::description::{Allowance, Offer, Pfs};
+use crate::finding::{self as rules, nearest};
+use crate::gateway::{EspProposal, IkeProposal};
+use crate::source::{Located, Span};
+use toml::de::DeTable;
+
+impl Decoder<'_> {
+    pub(super) fn offer(&mut self, fields: &DeTable<'_>, name: &Located<String>) -> Option<Offer> {
+        let before = self.findings.len();
+        let strength = fields.get("strength").and_then(text);
+        let (ike_node, esp_node) = (fields.get("ike"), fields.get("esp"));
+        if let (Some(strength), Some(_), Some(_)) = (&strength, ike_node, esp_node) {
+            self.say(&rules::TWO_OFFERS, strength.span, "`strength` has no effect beside both `ike` and `esp` proposals");
+        }
+        let word = strength.as_ref().map_or("strong", |s| s.value);
+        let span = strength.as_ref().map_or(name.span, |s| s.span);
+        let preset = preset(word)?;
+        let ike = match ike_node {
+            Some(node) => list(node).iter().filter_map(|p| self.ike_proposal(p)).collect(),
+            None => preset.ike.iter().map(|row| Located::new(preset_ike(row), span)).collect(),
+        };
+        let esp = match esp_node {
+            Some(node) => list(node).iter().filter_map(|p| self.esp_proposal(p)).collect(),
+            None => preset.esp.iter().map(|row| Located::new(preset_esp(row), span)).collect(),
+        };
+        let offer = Offer {
+            ike,
+            esp,
+            ike_key: if ike_node.is_some() { "ike" } else { "strength" },
+            esp_key: if esp_node.is_some() { "esp" } else { "strength" },
+            ike_preset: ike_node.is_none(),
+            esp_preset: esp_node.is_none(),
+        };
+        (self.findings.len() == before).then_some(offer)
+    }
+
+    pub(super) fn ike_proposal(&mut self, node: &Node<'_>) -> Option<Located<IkeProposal>> {
+        let fields = table(node)?;
+        let cipher = self.pick::<Cipher>(fields, "encryption");
+        let integrity = self.pick::<Integrity>(fields, "integrity");
+        let prf = self.pick::<Prf>(fields, "prf");
+        let group = self.pick::<Group>(fields, "group");
+        let (cipher, group) = (cipher?, group?);
+        if !self.integrity_fits(node, fields, cipher, integrity) {
+            return None;
+        }
+        let prf = match (prf, integrity.and_then(Integrity::prf)) {
+            (Some(prf), _) => prf,
+            (None, Some(same_hash)) if !fields.contains_key("prf") => same_hash,
+            (None, _) => {
+                if !fields.contains_key("prf") {
+                    self.say(&rules::NO_PRF, node.span(), format!("`{cipher}` leaves open which PRF is used"));
+                }
+                return None;
+            }
+        };
+        let integrities = integrity.into_iter().collect();
+        Some(Located::new(IkeProposal { ciphers: vec![cipher], integrities, prfs: vec![prf], groups: vec![group] }, node.span()))
+    }
+
+    pub(super) fn esp_proposal(&mut self, node: &Node<'_>) -> Option<Located<EspProposal>> {
+        let fields = table(node)?;
+        let cipher = self.pick::<Cipher>(fields, "encryption");
+        let integrity = self.pick::<Integrity>(fields, "integrity");
+        let cipher = cipher?;
+        if !self.integrity_fits(node, fields, cipher, integrity) {
+            return None;
+        }
+        let integrities = integrity.into_iter().collect();
+        Some(Located::new(EspProposal { ciphers: vec![cipher], integrities, groups: Vec::new() }, node.span()))
+    }
+
+    /// A combined-mode cipher has no integrity algorithm beside it; every other cipher has one.
+    pub(super) fn integrity_fits(&mut self, node: &Node<'_>, fields: &DeTable<'_>, cipher: Cipher, integrity: Option<Integrity>) -> bool {
+        match (cipher.is_aead(), fields.get("integrity")) {
+            (true, Some(extra)) => {
+                self.say(&rules::INTEGRITY_WITH_AEAD, extra.span(), format!("`{cipher}` protects integrity itself"));
+                false
+            }
+            (false, None) => {
+                self.say(&rules::NO_INTEGRITY, node.span(), format!("`{cipher}` needs an integrity algorithm beside it"));
+                false
+            }
+            (false, Some(_)) => integrity.is_some(),
+            (true, None) => true,
+        }
+    }
+
+    pub(super) fn pick<A: Algorithm>(&mut self, fields: &DeTable<'_>, key: &str) -> Option<A> {
+        let word = fields.get(key).and_then(text).filter(|word| !word.value.is_empty())?;
+        self.algorithm(A::KIND, word).map(A::of)
+    }
+
+    pub(super) fn algorithm(&mut self, kind: Kind, word: Located<&str>) -> Option<&'static Row> {
+        let shown = printable(word.value);
+        let names = kind.rows().iter().map(|row| row.name).filter(|name| !name.is_empty());
+        match look_up(kind, word.value) {
+            Lookup::Found(row) => return Some(row),
+            Lookup::NeedsKeyLength(number) => {
+                let rows = kind.rows().iter().filter(|row| row.number == number);
+                let list: Vec<_> = rows.map(|row| format!("`{}`", row.name)).collect();
+                self.say(&rules::KEY_LENGTH_MISSING, word.span, format!("`{shown}` leaves the key length open")).remedy =
+                    format!("Write one of {}.", list.join(", "));
+            }
+            Lookup::OtherKind(other) => {
+                self.say(
+                    &rules::WRONG_KIND,
+                    word.span,
+                    format!("`{shown}` is no {} algorithm but belongs under `{}`", kind.word(), other.word()),
+                );
+            }
+            Lookup::Unknown => {
+                let hint = match nearest(word.value, names) {
+                    Some(near) => format!("did you mean `{near}`? "),
+                    None => String::new(),
+                };
+                self.say(&rules::UNKNOWN_ALGORITHM, word.span, format!("there is no {} algorithm `{shown}`", kind.word())).remedy =
+                    format!("{hint}`uspan algorithms` lists all of them.");
+            }
+        }
+        None
+    }
+
+    pub(super) fn pfs(&mut self, fields: &DeTable<'_>, name: &Located<String>) -> Option<Located<Pfs>> {
+        let Some(node) = fields.get("pfs") else { return Some(Located::new(Pfs::AsIke, name.span)) };
+        let pfs = match (flag(node), text(node)) {
+            (Some(true), _) => Pfs::AsIke,
+            (Some(false), _) => Pfs::Off,
+            (None, word) => Pfs::With(Group::of(self.algorithm(Kind::Group, word?)?)),
+        };
+        Some(Located::new(pfs, node.span()))
+    }
+
+    pub(super) fn allowances(&mut self, fields: &DeTable<'_>) -> Vec<Allowance> {
+        let mut allowed = Vec::new();
+        for (name, reason) in fields.get("allows-weak").and_then(table).map(in_file_order).unwrap_or_default() {
+            let word = name.get_ref().as_ref();
+            let span = Span::from(name.span());
+            let rows: Vec<_> = Kind::ALL
+                .into_iter()
+                .filter_map(|kind| match look_up(kind, word) {
+                    Lookup::Found(row) => Some(row),
+                    _ => None,
+                })
+                .collect();
+            if rows.is_empty() {
+                self.say(&rules::UNKNOWN_ALGORITHM, span, format!("there is no algorithm `{}`", printable(word)));
+            }
+            let Some(reason) = text(reason) else { continue };
+            if reason.value.trim().is_empty() {
+                // An empty text is reported as such already; spaces are not.
+                if !reason.value.is_empty() {
+                    self.say(&rules::ALLOWED_WITHOUT_REASON, reason.span, format!("why is `{}` allowed?", printable(word)));
+                }
+                continue;
+            }
+            // One word can name a PRF and an integrity algorithm of the same hash: both are meant.
+            allowed.extend(rows.into_iter().map(|row| Allowance { row, span, reason: reason.value.to_owned() }));
+        }
+        allowed
+    }
+}
+
+fn preset_ike((cipher, integrity, prf, group): &(&str, &str, &str, &str)) -> IkeProposal {
+    IkeProposal {
+        ciphers: vec![named(cipher)],
+        integrities: (!integrity.is_empty()).then(|| named(integrity)).into_iter().collect(),
+        prfs: vec![named(prf)],
+        groups: vec![named(group)],
+    }
+}
+
+fn preset_esp((cipher, integrity): &(&str, &str)) -> EspProposal {
+    EspProposal {
+        ciphers: vec![named(cipher)],
+        integrities: (!integrity.is_empty()).then(|| named(integrity)).into_iter().collect(),
+        groups: Vec::new(),
+    }
+}

@@ -1,0 +1,124 @@
+//! The shape of everything, held against the language table.
+
+use super::{Decoder, Node, in_file_order, kind_words, printable, table};
+use crate::description::language::{Key, Need, Shape};
+use crate::description::values;
+use crate::finding::{self as rules, nearest, suggestion};
+use crate::source::Span;
+use toml::de::{DeTable, DeValue};
+
+impl Decoder<'_> {
+    pub(super) fn check_table(&mut self, found: &DeTable<'_>, keys: &'static [Key], whole: Span, what: &str) {
+        let mut mistyped = Vec::new();
+        for (name, node) in in_file_order(found) {
+            let word = name.get_ref().as_ref();
+            match keys.iter().find(|key| key.name == word) {
+                Some(key) => self.check_shape(node, &key.shape, key.name),
+                None => {
+                    mistyped.extend(nearest(word, keys.iter().map(|key| key.name)));
+                    let hint = suggestion(word, keys.iter().map(|key| key.name));
+                    self.say(&rules::UNKNOWN_KEY, name.span(), format!("{what} has no key `{}`", printable(word))).remedy =
+                        format!("{hint} `uspan schema` lists all keys.");
+                }
+            }
+        }
+        // A key that is there under a mistyped name is not reported as missing too.
+        let missing = |key: &&Key| key.need == Need::Required && !found.contains_key(key.name) && !mistyped.contains(&key.name);
+        for key in keys.iter().filter(missing) {
+            let (rule, remedy) = match key.name {
+                "unified-span" => (&rules::NO_VERSION, rules::NO_VERSION.remedy.to_owned()),
+                "tunnel" | "site" if found.is_empty() || key.name == "tunnel" => {
+                    (&rules::NOTHING_TO_BUILD, rules::NOTHING_TO_BUILD.remedy.to_owned())
+                }
+                _ => (&rules::MISSING_KEY, format!("Add `{} = {}`: {}", key.name, key.example, key.doc)),
+            };
+            self.say(rule, whole, format!("{what} lacks `{}`", key.name)).remedy = remedy;
+        }
+    }
+
+    pub(super) fn check_shape(&mut self, node: &Node<'_>, shape: &'static Shape, key: &str) {
+        match (shape, node.get_ref()) {
+            (Shape::Number, DeValue::Integer(_)) | (Shape::Flag, DeValue::Boolean(_)) => {}
+            (Shape::Text { .. }, DeValue::String(text)) => self.check_text(node, text, key),
+            (Shape::Word(choices), DeValue::String(text)) => {
+                let words: Vec<_> = choices().iter().map(|choice| choice.word).collect();
+                if !words.contains(&text.as_ref()) {
+                    self.unknown_word(node, text, key, &words);
+                }
+            }
+            (Shape::Table(keys), DeValue::Table(table)) => {
+                self.check_table(table, keys, node.span().into(), &format!("`{key}`"));
+            }
+            (Shape::Map { of, keys }, DeValue::Table(table)) => self.check_map(node, table, of, keys, key),
+            (Shape::List { of, at_least }, DeValue::Array(items)) => {
+                if items.is_empty() && *at_least > 0 {
+                    self.say(&rules::EMPTY_VALUE, node.span(), format!("the list `{key}` is empty"));
+                }
+                for item in items.iter() {
+                    self.check_shape(item, of, key);
+                }
+            }
+            (Shape::Either(shapes), _) => self.check_either(node, shapes, shape, key),
+            _ => self.wrong_type(node, shape, key),
+        }
+    }
+
+    pub(super) fn check_text(&mut self, node: &Node<'_>, text: &str, key: &str) {
+        if text.is_empty() {
+            self.say(&rules::EMPTY_VALUE, node.span(), format!("`{key}` is empty"));
+        } else if text.chars().any(char::is_control) {
+            self.say(&rules::CONTROL_CHARACTER, node.span(), format!("`{key}` holds a control character or a line break"));
+        }
+    }
+
+    pub(super) fn check_map(&mut self, node: &Node<'_>, entries: &DeTable<'_>, of: &'static Shape, keys: &str, key: &str) {
+        if entries.is_empty() {
+            let rule = if key == "networks" { &rules::NO_NETWORKS } else { &rules::EMPTY_VALUE };
+            self.say(rule, node.span(), format!("`{key}` is a table of {keys}, but there is none"));
+        }
+        for (name, value) in in_file_order(entries) {
+            let word = name.get_ref().as_ref();
+            if keys.ends_with("by name") && !values::is_name(word) {
+                self.say(&rules::BAD_NAME, name.span(), format!("`{}` cannot be the name of one of the {keys}", printable(word)));
+            }
+            match of {
+                // Findings about the table as a whole point at its name, not at all its lines.
+                Shape::Table(inner) => match table(value) {
+                    Some(found) => self.check_table(found, inner, name.span().into(), &format!("{key} `{}`", printable(word))),
+                    None => self.check_shape(value, of, word),
+                },
+                _ => self.check_shape(value, of, word),
+            }
+        }
+    }
+
+    pub(super) fn check_either(&mut self, node: &Node<'_>, shapes: &'static [Shape], shape: &Shape, key: &str) {
+        let fits = |shape: &Shape| {
+            matches!(
+                (shape, node.get_ref()),
+                (Shape::Number, DeValue::Integer(_))
+                    | (Shape::Flag, DeValue::Boolean(_))
+                    | (Shape::Text { .. } | Shape::Word(_), DeValue::String(_))
+                    | (Shape::Table(_) | Shape::Map { .. }, DeValue::Table(_))
+                    | (Shape::List { .. }, DeValue::Array(_))
+            )
+        };
+        match shapes.iter().find(|shape| fits(shape)) {
+            Some(fitting) => self.check_shape(node, fitting, key),
+            None => self.wrong_type(node, shape, key),
+        }
+    }
+
+    pub(super) fn wrong_type(&mut self, node: &Node<'_>, shape: &Shape, key: &str) {
+        self.say(&rules::WRONG_TYPE, node.span(), format!("`{key}` is {}, expected {}", kind_words(node), shape.words())).remedy =
+            format!("Write {}.", shape.words());
+    }
+
+    pub(super) fn unknown_word(&mut self, node: &Node<'_>, word: &str, key: &str, words: &[&'static str]) {
+        let rule = if key == "platform" { &rules::UNKNOWN_PLATFORM } else { &rules::UNKNOWN_WORD };
+        let list = words.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ");
+        let hint = nearest(word, words.iter().copied()).map_or(String::new(), |near| format!("did you mean `{near}`? "));
+        self.say(rule, node.span(), format!("`{}` is none of the choices for `{key}`", printable(word))).remedy =
+            format!("{hint}The choices are {list}.");
+    }
+}

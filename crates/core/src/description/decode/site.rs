@@ -1,0 +1,144 @@
+//! Sites and the small values in them.
+
+use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
+use crate::description::values::PrefixError;
+use crate::description::{Network, Site, values};
+use crate::duration::parse_duration;
+use crate::finding::{self as rules};
+use crate::gateway::{FilterForm, Identity};
+use crate::platform::platform;
+use crate::source::{Located, Span};
+use std::net::IpAddr;
+use std::time::Duration;
+use toml::de::DeTable;
+
+impl Decoder<'_> {
+    pub(super) fn site(&mut self, name: Located<String>, fields: &DeTable<'_>) -> Option<Site> {
+        let platform = fields.get("platform").and_then(text).and_then(|word| Some(Located::new(platform(word.value)?, word.span)));
+        let gateway = fields.get("gateway").and_then(table);
+        let address = gateway.and_then(|g| g.get("address")).and_then(text).and_then(|t| self.address(t, "address"));
+        let outside = gateway.and_then(|g| g.get("outside")).and_then(text).and_then(|t| self.interface(t));
+        let inside: Vec<_> = gateway
+            .and_then(|g| g.get("inside"))
+            .map(|node| match text(node) {
+                Some(one) => vec![one],
+                None => list(node).iter().filter_map(text).collect(),
+            })
+            .unwrap_or_default()
+            .into_iter()
+            .filter_map(|t| self.interface(t))
+            .collect();
+        let mut networks = Vec::new();
+        for (name, node) in fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default() {
+            if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
+                networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix });
+            }
+        }
+        let identity = fields.get("identity").and_then(|node| self.identity(node));
+        let filter = match fields.get("filter").and_then(text).map(|t| t.value) {
+            Some("joined") => FilterForm::Joined,
+            _ => FilterForm::Standalone,
+        };
+        Some(Site {
+            name,
+            platform: platform?,
+            address: address?,
+            outside: outside?,
+            inside,
+            networks,
+            identity,
+            shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
+            filter,
+            note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
+        })
+    }
+
+    pub(super) fn address(&mut self, found: Located<&str>, key: &str) -> Option<Located<IpAddr>> {
+        if let Ok(address) = found.value.parse() {
+            return Some(Located::new(address, found.span));
+        }
+        if found.value.is_empty() {
+            return None;
+        }
+        let finding = self.say(&rules::BAD_ADDRESS, found.span, format!("`{}` is not an address (`{key}`)", printable(found.value)));
+        if let Some((address, _)) = found.value.split_once('/') {
+            finding.remedy = format!("Write the address without the prefix length: `{}`.", printable(address));
+        }
+        None
+    }
+
+    pub(super) fn interface(&mut self, found: Located<&str>) -> Option<Located<String>> {
+        let fits = (1..=15).contains(&found.value.len())
+            && found.value.bytes().all(|b| b.is_ascii_alphanumeric() || b"._-@".contains(&b))
+            && !matches!(found.value, "." | "..");
+        if !fits && !found.value.is_empty() {
+            self.say(&rules::BAD_INTERFACE, found.span, format!("`{}` cannot be the name of an interface", printable(found.value)));
+        }
+        fits.then(|| found.map(str::to_owned))
+    }
+
+    pub(super) fn prefix(&mut self, found: Located<&str>) -> Option<Located<ipnet::IpNet>> {
+        let shown = printable(found.value);
+        match values::parse_prefix(found.value) {
+            Ok(net) => return Some(Located::new(net, found.span)),
+            Err(_) if found.value.is_empty() => {}
+            Err(PrefixError::Malformed(why)) => {
+                self.say(&rules::BAD_PREFIX, found.span, format!("`{shown}` is not a network prefix: {why}"));
+            }
+            Err(PrefixError::HostBits(net)) => {
+                self.say(&rules::HOST_BITS, found.span, format!("`{shown}` has bits set behind the prefix length")).remedy =
+                    format!("Probably `{net}` is meant; for one host write `/{}`.", net.max_prefix_len());
+            }
+        }
+        None
+    }
+
+    pub(super) fn identity(&mut self, node: &Node<'_>) -> Option<Located<Identity>> {
+        let fields = in_file_order(table(node)?);
+        let [(kind, value)] = fields.as_slice() else {
+            if fields.iter().all(|(key, _)| ["address", "name", "mail", "free"].contains(&key.get_ref().as_ref())) {
+                self.say(&rules::SEVERAL_IDENTITIES, node.span(), format!("the identity has {} kinds, expected one", fields.len()));
+            }
+            return None;
+        };
+        let found = text(value)?;
+        if found.value.is_empty() || found.value.chars().any(char::is_control) {
+            return None;
+        }
+        let shown = printable(found.value);
+        let identity = match kind.get_ref().as_ref() {
+            "address" => return self.address(found, "identity.address").map(|a| a.map(Identity::Address)),
+            "name" if values::is_dns_name(found.value) => Identity::Name(found.value.to_owned()),
+            "mail" if values::is_mail_name(found.value) => Identity::Mail(found.value.to_owned()),
+            "free" if values::is_free_name(found.value) => Identity::Free(found.value.to_owned()),
+            "name" => {
+                let finding = self.say(&rules::BAD_DNS_NAME, found.span, format!("`{shown}` is not a DNS name"));
+                if found.value.parse::<IpAddr>().is_ok() {
+                    finding.remedy = format!("Write `identity = {{ address = \"{shown}\" }}`.");
+                }
+                return None;
+            }
+            "mail" => {
+                self.say(&rules::BAD_MAIL_NAME, found.span, format!("`{shown}` is not a mail-like name"));
+                return None;
+            }
+            "free" => {
+                self.say(&rules::BAD_FREE_NAME, found.span, format!("`{shown}` cannot be carried by every platform"));
+                return None;
+            }
+            _ => return None,
+        };
+        Some(Located::new(identity, found.span))
+    }
+
+    pub(super) fn duration(&mut self, fields: &DeTable<'_>, key: &str, default: u64, missing: Span) -> Option<Located<Duration>> {
+        let Some(found) = fields.get(key).and_then(text) else {
+            return Some(Located::new(Duration::from_secs(default), missing));
+        };
+        let duration = parse_duration(found.value);
+        if duration.is_none() && !found.value.is_empty() {
+            self.say(&rules::BAD_DURATION, found.span, format!("`{}` is not a duration (`{key}`)", printable(found.value)));
+        }
+        duration.map(|d| Located::new(d, found.span))
+    }
+}

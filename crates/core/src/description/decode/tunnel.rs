@@ -1,0 +1,148 @@
+//! Tunnels: ends, pairs, roles.
+
+use super::{Decoder, Node, SiteIndex, list, printable, table, text};
+use crate::description::{Pair, Site, Tunnel};
+use crate::finding::{self as rules, suggestion};
+use crate::gateway::Opening;
+use crate::source::{Located, Span};
+use std::time::Duration;
+use toml::de::DeTable;
+
+impl Decoder<'_> {
+    pub(super) fn tunnel(&mut self, name: Located<String>, fields: &DeTable<'_>, index: &SiteIndex, sites: &[Site]) -> Option<Tunnel> {
+        let between = fields.get("between").and_then(|node| self.between(node, index));
+        let secret = fields.get("secret").and_then(table).and_then(|t| t.get("file")).and_then(text);
+        let offer = self.offer(fields, &name);
+        let pfs = self.pfs(fields, &name);
+        let ike_lifetime = self.duration(fields, "ike-lifetime", 8 * 3600, name.span);
+        let esp_lifetime = self.duration(fields, "esp-lifetime", 3600, name.span);
+        let (liveness, liveness_at) = match fields.get("liveness").and_then(text) {
+            Some(word) if word.value == "off" => (Some(None), word.span),
+            Some(word) => (self.duration(fields, "liveness", 0, word.span).map(|d| Some(d.value)), word.span),
+            None => (Some(Some(Duration::from_secs(30))), name.span),
+        };
+        let allows_weak = self.allowances(fields);
+        let between = between?;
+        let ends = [&sites[between[0].value], &sites[between[1].value]];
+        let (pairs, carries) = match fields.get("carries") {
+            Some(node) => (self.pairs(node, ends)?, node.span().into()),
+            None => (all_pairs(ends, name.span), name.span),
+        };
+        let opened_by = self.opened_by(fields, ends)?;
+        let opens = match fields.get("opens").and_then(text).map(|t| t.value) {
+            Some("on-traffic") => Opening::OnTraffic,
+            Some("by-hand") => Opening::Wait,
+            _ => Opening::AtOnce,
+        };
+        Some(Tunnel {
+            between,
+            secret_file: secret?.map(str::to_owned),
+            offer: offer?,
+            pfs: pfs?,
+            ike_lifetime: ike_lifetime?,
+            esp_lifetime: esp_lifetime?,
+            pairs,
+            carries,
+            opened_by,
+            opens,
+            liveness: liveness?,
+            liveness_at,
+            allows_weak,
+            note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
+            name,
+        })
+    }
+
+    pub(super) fn between(&mut self, node: &Node<'_>, index: &SiteIndex) -> Option<[Located<usize>; 2]> {
+        let names: Vec<_> = list(node).iter().filter_map(text).collect();
+        let [first, second] = names.as_slice() else {
+            if !names.is_empty() {
+                self.say(&rules::NOT_TWO_ENDS, node.span(), format!("a tunnel joins two sites, here are {}", names.len()));
+            }
+            return None;
+        };
+        if first.value == second.value {
+            self.say(&rules::SAME_END, second.span, format!("both ends are `{}`", printable(first.value)));
+            return None;
+        }
+        let ends = [first, second].map(|name| {
+            if !index.all.iter().any(|known| known == name.value) {
+                let hint = suggestion(name.value, index.all.iter().map(String::as_str));
+                self.say(&rules::UNKNOWN_SITE, name.span, format!("there is no site `{}`", printable(name.value))).remedy =
+                    format!("Correct the name or describe the site: {hint}");
+            }
+            index.known.get(name.value).map(|i| Located::new(*i, name.span))
+        });
+        let [Some(first), Some(second)] = ends else { return None };
+        Some([first, second])
+    }
+
+    pub(super) fn pairs(&mut self, node: &Node<'_>, ends: [&Site; 2]) -> Option<Vec<Pair>> {
+        let mut pairs: Vec<Pair> = Vec::new();
+        let before = self.findings.len();
+        for entry in list(node) {
+            let names: Vec<_> = list(entry).iter().filter_map(text).collect();
+            let [first, second] = names.as_slice() else {
+                self.say(&rules::WRONG_TYPE, entry.span(), format!("a pair has two networks, here are {}", names.len())).remedy =
+                    format!("Write `[\"a network of {}\", \"a network of {}\"]`.", ends[0].name.value, ends[1].name.value);
+                continue;
+            };
+            let found = [(first, ends[0]), (second, ends[1])].map(|(name, site)| self.network(name, site, ends));
+            if let [Some(first), Some(second)] = found {
+                let pair = Pair { first, second, span: entry.span().into() };
+                if pairs.iter().any(|p| (p.first, p.second) == (first, second)) {
+                    self.say(&rules::SAME_PAIR, entry.span(), "this pair is carried already");
+                }
+                pairs.push(pair);
+            }
+        }
+        (self.findings.len() == before).then_some(pairs)
+    }
+
+    pub(super) fn network(&mut self, name: &Located<&str>, site: &Site, ends: [&Site; 2]) -> Option<usize> {
+        let found = site.networks.iter().position(|network| network.name.value == name.value);
+        if found.is_none() {
+            let turned = ends.iter().any(|other| other.name.value != site.name.value && other.network(name.value).is_some());
+            let hint = match turned {
+                true => format!(
+                    "Turn the pair round: the first network belongs to `{}`, the second to `{}`.",
+                    ends[0].name.value, ends[1].name.value
+                ),
+                false => format!("Correct the name: {}", suggestion(name.value, site.networks.iter().map(|n| n.name.value.as_str()))),
+            };
+            self.say(
+                &rules::UNKNOWN_NETWORK,
+                name.span,
+                format!("site `{}` has no network `{}`", site.name.value, printable(name.value)),
+            )
+            .remedy = hint;
+        }
+        found
+    }
+
+    pub(super) fn opened_by(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<usize>> {
+        let Some(name) = fields.get("opened-by").and_then(text) else { return Some(Some(0)) };
+        if name.value == "either" {
+            return Some(None);
+        }
+        let found = ends.iter().position(|site| site.name.value == name.value);
+        if found.is_none() {
+            let words = [ends[0].name.value.as_str(), ends[1].name.value.as_str(), "either"];
+            self.say(&rules::UNKNOWN_STARTER, name.span, format!("`{}` is not an end of this tunnel", printable(name.value))).remedy =
+                format!("Choose one of `{}`.", words.join("`, `"));
+        }
+        found.map(Some)
+    }
+}
+
+fn all_pairs(ends: [&Site; 2], span: Span) -> Vec<Pair> {
+    let mut pairs = Vec::new();
+    for (first, one) in ends[0].networks.iter().enumerate() {
+        for (second, other) in ends[1].networks.iter().enumerate() {
+            if one.prefix.value.addr().is_ipv4() == other.prefix.value.addr().is_ipv4() {
+                pairs.push(Pair { first, second, span });
+            }
+        }
+    }
+    pairs
+}
