@@ -217,7 +217,7 @@ fn replace_folder(output: &Path, exists: bool, standing: &Standing, planned: &BT
         _ => PathBuf::from("."),
     };
     fs::create_dir_all(&parent).map_err(Failure::file("cannot make the folder", &parent))?;
-    let cannot = |path: &Path| Failure::file("cannot write", path);
+    let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
     let staging = tempfile::Builder::new().prefix(".uspan-").tempdir_in(&parent).map_err(cannot(&parent))?;
     let mode = if exists { fs::metadata(&output).map_err(cannot(&output))?.permissions().mode() & 0o7777 } else { 0o755 };
     // Inside, so that the folder that is swapped in has the mode it should have while the outer one keeps others out.
@@ -243,7 +243,7 @@ fn replace_folder(output: &Path, exists: bool, standing: &Standing, planned: &BT
 
 /// Takes along what is not ours: by a second link, or by a copy where links are not to be had.
 fn carry_over(output: &Path, fresh: &Path, standing: &Standing, planned: &BTreeMap<String, Planned<'_>>) -> Result<(), Failure> {
-    let cannot = |path: &Path| Failure::file("cannot carry over", path);
+    let cannot = |path: &Path| Failure::file("the output stands as it was; cannot carry over", path);
     let listed = standing.manifest.iter().flatten().flat_map(|manifest| manifest.files.keys());
     let ours: BTreeSet<&str> = listed.flat_map(|file| file.match_indices('/').map(|(i, _)| &file[..i])).collect();
     for folder in &standing.folders {
@@ -270,7 +270,7 @@ fn carry_over(output: &Path, fresh: &Path, standing: &Standing, planned: &BTreeM
 }
 
 fn write_file(path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
-    let cannot = || Failure::file("cannot write", path);
+    let cannot = || Failure::file("the output stands as it was; cannot write", path);
     let folder = path.parent().unwrap_or(Path::new("."));
     if !folder.exists() {
         DirBuilder::new().recursive(true).mode(0o755).create(folder).map_err(cannot())?;
@@ -283,7 +283,7 @@ fn write_file(path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
 
 /// Makes sure that the files are on the disk before the folder takes its place.
 fn sync(folder: &Path, files: usize) -> Result<(), Failure> {
-    let cannot = || Failure::file("cannot write", folder);
+    let cannot = || Failure::file("the output stands as it was; cannot write", folder);
     if files > 64 {
         let handle = File::open(folder).map_err(cannot())?;
         return rustix::fs::syncfs(&handle).map_err(|e| cannot()(e.into()));

@@ -1,0 +1,164 @@
+//! The net under the build: what is spoilt on one end is found, and what a platform cannot say it refuses.
+
+use std::time::Duration;
+
+use uspan_core::algorithm::{Cipher, Group, Integrity, Prf, named};
+use uspan_core::*;
+
+fn demo() -> [Gateway; 2] {
+    let text = include_str!("../demo/orchard.span.toml");
+    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+    let secret = Secret::new(b"not a real secret, only for this test".to_vec());
+    let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+    let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into() };
+    build(&description, &supplied).tunnels[0].gateways.clone()
+}
+
+/// Spoils the first end and returns the codes that are found.
+fn spoilt(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
+    let [mut one, other] = demo();
+    spoil(&mut one);
+    let end = |name, gateway| End { name, gateway, shares_internet: true };
+    hold(end("packhouse", &one), end("coldstore", &other)).iter().map(|finding| finding.rule.code).collect()
+}
+
+macro_rules! spoilt {
+    ($($name:ident: $spoil:expr => $codes:expr;)*) => {
+        $(#[test]
+        fn $name() {
+            assert_eq!(spoilt($spoil), $codes);
+        })*
+    };
+}
+
+fn connection(gateway: &mut Gateway) -> &mut Connection {
+    &mut gateway.connections[0]
+}
+
+fn child(gateway: &mut Gateway) -> &mut Child {
+    &mut gateway.connections[0].children[0]
+}
+
+fn rules(gateway: &mut Gateway) -> &mut Vec<FilterRule> {
+    &mut gateway.filter.as_mut().expect("a filter").rules
+}
+
+spoilt! {
+    nothing_is_found_in_a_pair_that_fits: |_| {} => [""; 0];
+    another_version: |g| connection(g).version.value = IkeVersion::V1 => ["US711"];
+    transport_mode_on_one_end: |g| child(g).mode.value = Mode::Transport => ["US711"];
+    another_hash: |g| connection(g).ike.value[1].integrities = vec![named("sha2-256")] => ["US702"];
+    another_order: |g| connection(g).ike.value.swap(0, 1) => ["US702"];
+    no_ike_proposal: |g| connection(g).ike.value.clear() => ["US702"];
+    another_pfs_group: |g| child(g).esp.value[0].groups = vec![named("ecp-256")] => ["US703"];
+    no_pfs_on_one_end: |g| child(g).esp.value.iter_mut().for_each(|p| p.groups.clear()) => ["US703"];
+    another_identity: |g| connection(g).local_identity.value = Identity::Name("press.example.net".to_owned()) => ["US705", "US706"];
+    identities_crossed: |g| {
+        let c = connection(g);
+        std::mem::swap(&mut c.local_identity, &mut c.remote_identity);
+    } => ["US705"];
+    another_secret: |g| g.secrets[0].secret = Secret::new(b"another".to_vec()) => ["US706"];
+    no_secret: |g| g.secrets.clear() => ["US706"];
+    peer_at_another_address: |g| connection(g).remote = [192, 0, 2, 1].into() => ["US707", "US709", "US709", "US709"];
+    exemption_missing: |g| { g.nat.remove(0); } => ["US708"];
+    exemption_too_wide: |g| {
+        let mut rule = g.nat[0].clone();
+        rule.to = "10.0.0.0/8".parse().expect("a net");
+        g.nat.push(rule);
+    } => ["US708"];
+    inbound_filter_missing: |g| rules(g).retain(|r| r.protection != Protection::Arrived) => ["US709", "US709"];
+    drop_before_accept: |g| {
+        let (from, to) = (rules(g)[2].from, rules(g)[2].to);
+        let (hook, protection, traffic, verdict) = (Hook::Forward, Protection::Any, Traffic::Any, Verdict::Drop);
+        rules(g).insert(0, FilterRule { hook, from, to, protection, traffic, verdict });
+    } => ["US709"];
+    esp_not_let_in: |g| rules(g).retain(|r| r.traffic != Traffic::Esp) => ["US709"];
+    no_filter_at_all: |g| g.filter = None => ["US709"; 7];
+    nobody_opens: |g| connection(g).children.iter_mut().for_each(|c| c.opening.value = Opening::Wait) => ["US710"];
+}
+
+#[test]
+fn crossed_selectors_are_found() {
+    let codes = spoilt(|g| {
+        let c = child(g);
+        std::mem::swap(&mut c.local, &mut c.remote);
+    });
+    assert!(codes.contains(&"US704"), "{codes:?}");
+}
+
+#[test]
+fn a_selector_left_out_is_found() {
+    let codes = spoilt(|g| drop(connection(g).children.pop()));
+    assert!(codes.contains(&"US704") && codes.contains(&"US708"), "{codes:?}");
+}
+
+// ---- what a platform cannot say ----------------------------------------------------------------
+
+/// What a platform says to a gateway that is spoilt for it.
+fn refusal(word: &str, spoil: impl Fn(&mut Gateway)) -> String {
+    let [mut gateway, _] = demo();
+    spoil(&mut gateway);
+    let remarks = Remarks { stem: "harvest".to_owned(), ..Remarks::default() };
+    match platform(word).expect("known").write(&gateway, &remarks) {
+        Ok(_) => "written".to_owned(),
+        Err(refused) => refused.into_iter().map(|u| u.what).collect::<Vec<_>>().join("; "),
+    }
+}
+
+macro_rules! refused {
+    ($($name:ident: $platform:literal, $spoil:expr => $says:literal;)*) => {
+        $(#[test]
+        fn $name() {
+            let said = refusal($platform, $spoil);
+            assert!(said.contains($says), "{said}");
+        })*
+    };
+}
+
+refused! {
+    libreswan_takes_the_demo: "libreswan", |_| {} => "written";
+    strongswan_takes_the_demo: "strongswan", |_| {} => "written";
+    libreswan_has_no_prf_of_its_own: "libreswan", |g| connection(g).ike.value[1].prfs = vec![named::<Prf>("sha2-512")] => "PRF that differs";
+    libreswan_has_one_pfs_group: "libreswan", |g| child(g).esp.value[0].groups = vec![named("ecp-256")] => "different PFS groups";
+    libreswan_has_one_margin: "libreswan", |g| child(g).lifetime.value.margin = Duration::from_secs(30) => "different rekey margins";
+    libreswan_lives_a_day_at_most: "libreswan", |g| connection(g).ike_lifetime.value.hard = Duration::from_secs(86_401) => "over 24 h";
+    libreswan_has_one_pair_a_child: "libreswan", |g| child(g).local.push("10.9.0.0/16".parse().expect("a net")) => "several selectors";
+    libreswan_names_children_after_the_connection: "libreswan", |g| child(g).name = "other".to_owned() => "begin with the connection's name";
+    libreswan_mixes_no_families: "libreswan", |g| child(g).local = vec!["fd00::/64".parse().expect("a net")] => "another address family";
+    libreswan_has_no_curve448: "libreswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("curve448")] => "`curve448` for IKE";
+    libreswan_has_no_ikev1: "libreswan", |g| connection(g).version.value = IkeVersion::V1 => "IKEv1";
+    strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("ml-kem-768")] => "`ml-kem-768` for IKE";
+    no_mix_of_modes_strongswan: "strongswan", |g| child(g).esp.value[2].ciphers.push(named::<Cipher>("aes-256-gcm")) => "combined-mode and other";
+    no_mix_of_modes_libreswan: "libreswan", |g| child(g).esp.value[2].ciphers.push(named::<Cipher>("aes-256-gcm")) => "combined-mode and other";
+    an_unknown_code_point_is_not_written: "strongswan", |g| child(g).esp.value[2].integrities = vec![Integrity(4711)] => "integrity-4711";
+    a_line_break_in_a_name_strongswan: "strongswan", |g| connection(g).name = "a\nb".to_owned() => "section name";
+    a_line_break_in_a_name_libreswan: "libreswan", |g| connection(g).name = "a\nb".to_owned() => "section name";
+    a_line_break_in_an_identity_strongswan: "strongswan", |g| connection(g).local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";
+    a_line_break_in_an_identity_libreswan: "libreswan", |g| connection(g).local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";
+    a_quote_in_an_identity_libreswan: "libreswan", |g| connection(g).local_identity.value = Identity::Free("a\"b".to_owned()) => "double quote";
+}
+
+#[test]
+fn left_out_settings_are_the_platforms_defaults_and_marked() {
+    let mut tree = Tree::default();
+    let conf = "connections {\n a {\n local_addrs = 192.0.2.1\n remote_addrs = 192.0.2.2\n local { auth = psk }\n remote { auth = psk }\n children { b { local_ts = 10.1.0.0/16\n remote_ts = 10.2.0.0/16 } }\n }\n}\n";
+    tree.add("etc/swanctl/conf.d/a.conf", TreeFile::public(conf.to_owned()));
+    tree.add(
+        "etc/ipsec.d/a.conf",
+        TreeFile::public(
+            "conn a\n left=192.0.2.1\n right=192.0.2.2\n leftsubnet=10.1.0.0/16\n rightsubnet=10.2.0.0/16\n auto=add\n esn=no\n".to_owned(),
+        ),
+    );
+    for (word, esp, window, persistent) in [("strongswan", 3_960, 32, false), ("libreswan", 28_800, 128, true)] {
+        let (gateway, findings) = platform(word).expect("known").read(&tree);
+        assert_eq!(findings, [], "{word}");
+        let connection = &gateway.connections[0];
+        let child = &connection.children[0];
+        assert_eq!(
+            (child.lifetime.value.hard.as_secs(), child.replay_window.value, connection.persistent.value),
+            (esp, window, persistent)
+        );
+        assert_eq!((&child.lifetime.origin, &connection.local_identity.origin), (&Origin::Default, &Origin::Default));
+        assert_eq!(connection.remote_identity.value, Identity::Address([192, 0, 2, 2].into()));
+    }
+}
