@@ -35,7 +35,7 @@ fn demo_writes_a_description_a_secret_and_two_trees() {
         assert!(run.stdout.contains(path), "{path}");
     }
     for path in
-        ["secrets/harvest.key", "out/packhouse/etc/swanctl/conf.d/harvest-secrets.conf", "out/coldstore/etc/ipsec.d/harvest.secrets"]
+        ["secrets/harvest.key", "out/packhouse/etc/swanctl/conf.d/harvest.secrets.conf", "out/coldstore/etc/ipsec.d/harvest.secrets"]
     {
         assert_eq!(mode(&demo.join(path)), 0o600, "{path}");
     }
@@ -120,11 +120,11 @@ fn a_link_where_a_file_belongs_is_not_followed() {
     write(&folder.path().join("elsewhere"), "untouched", 0o644);
     let target = folder.path().join("out/packhouse/etc/swanctl/conf.d");
     fs::create_dir_all(&target).expect("made");
-    symlink(folder.path().join("elsewhere"), target.join("harvest-secrets.conf")).expect("linked");
+    symlink(folder.path().join("elsewhere"), target.join("harvest.secrets.conf")).expect("linked");
     assert_eq!(build(folder.path(), &[]).code, 1);
     assert_eq!(build(folder.path(), &["--replace"]).code, 0);
     assert_eq!(fs::read_to_string(folder.path().join("elsewhere")).expect("there"), "untouched");
-    assert_eq!(mode(&target.join("harvest-secrets.conf")), 0o600);
+    assert_eq!(mode(&target.join("harvest.secrets.conf")), 0o600);
 }
 
 #[test]

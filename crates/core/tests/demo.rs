@@ -26,7 +26,7 @@ fn the_demo_builds_without_a_finding() {
         }
     }
     let private: Vec<_> = built.trees.values().flat_map(|t| &t.files).filter(|(_, f)| f.mode() == 0o600).map(|(p, _)| p).collect();
-    assert_eq!(private, ["etc/ipsec.d/harvest.secrets", "etc/swanctl/conf.d/harvest-secrets.conf"]);
+    assert_eq!(private, ["etc/ipsec.d/harvest.secrets", "etc/swanctl/conf.d/harvest.secrets.conf"]);
 }
 
 #[test]
@@ -80,5 +80,36 @@ fn presets_leave_out_what_one_end_cannot_do() {
         let agreement = built(strength);
         assert!(agreement.reasons.iter().all(|reason| reason.taken), "{strength}");
         assert_eq!(agreement.esp.iter().filter(|p| p.groups == agreement.ike[0].groups).count(), agreement.esp.len());
+    }
+}
+
+/// Names that could run into each other once they are parts of file and section names.
+#[test]
+fn tunnels_with_awkward_names_do_not_meet() {
+    let mut text = DEMO.replace("[tunnel.harvest]", "[tunnel.a]").replace("secrets/harvest.key", "k0");
+    let names = ["a-secrets", "a-input", "a-2", "a-conf"];
+    for (i, name) in names.iter().enumerate() {
+        text.push_str(&format!(
+            "[site.s{i}]\nplatform = \"{}\"\ngateway = {{ address = \"192.0.2.{}\", outside = \"o\", inside = \"i\" }}\nnetworks = {{ lan = \"10.{}.0.0/16\" }}\n\
+             [tunnel.{name}]\nbetween = [\"packhouse\", \"s{i}\"]\nsecret = {{ file = \"k{}\" }}\n",
+            ["strongswan", "libreswan"][i % 2],
+            10 + i,
+            100 + i,
+            i + 1,
+        ));
+    }
+    let (description, findings) = Description::parse(&Source::new("names.span.toml", text));
+    assert_eq!(findings, []);
+    let secret =
+        |i: usize| SecretFile::Read { secret: uspan_core::Secret::new(vec![b'a' + i as u8; 40]), guesses_log10: 40.0, exposed: false };
+    let supplied = Supplied { secrets: (0..5).map(|i| (format!("k{i}"), secret(i))).collect() };
+    let built = build(&description, &supplied);
+    assert_eq!(built.findings, []);
+    // Three files for each of the five tunnels; and the whole tree reads back to five peers.
+    assert_eq!(built.trees["packhouse"].files.len(), 15);
+    let (gateway, findings) = uspan_core::verify(uspan_core::platform("strongswan").expect("known"), &built.trees["packhouse"]);
+    assert_eq!((gateway.connections.len(), gateway.secrets.len(), findings.len()), (5, 5, 0));
+    for connection in &gateway.connections {
+        assert!(gateway.secret_for(connection).is_some(), "{}", connection.name);
     }
 }

@@ -214,6 +214,43 @@ fn awkward_secrets_are_loaded() {
     prove(&cases.collect::<Vec<_>>());
 }
 
+/// A hub with several tunnels: their files stand beside each other and are taken up together.
+#[test]
+fn a_hub_with_three_tunnels_is_loaded_at_once() {
+    let Some(lab) = LAB.as_ref() else { return };
+    for hub in ["strongswan", "libreswan"] {
+        let mut text = format!(
+            "unified-span = 1\n[site.hub]\nplatform = \"{hub}\"\ngateway = {{ address = \"198.51.100.20\", outside = \"outside\", inside = \"lan0\" }}\n\
+             networks = {{ office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\" }}\nshares-internet = true\n"
+        );
+        let mut secrets = std::collections::BTreeMap::new();
+        for (i, spoke) in ["coldstore", "press", "market"].iter().enumerate() {
+            let platform = PLATFORMS[i % PLATFORMS.len()].facts().word;
+            let _ = write!(
+                text,
+                "[site.{spoke}]\nplatform = \"{platform}\"\ngateway = {{ address = \"203.0.113.{}\", outside = \"eth0\", inside = \"eth1\" }}\n\
+                 networks = {{ lan = \"10.{}.0.0/16\" }}\n[tunnel.to-{spoke}]\nbetween = [\"hub\", \"{spoke}\"]\nsecret = {{ file = \"{spoke}\" }}\n",
+                10 + i,
+                73 + i
+            );
+            let secret = Secret::new(format!("Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM{i}").into_bytes());
+            secrets.insert((*spoke).to_owned(), SecretFile::Read { secret, guesses_log10: 40.0, exposed: false });
+        }
+        let (description, findings) = Description::parse(&Source::new("hub.span.toml", text));
+        assert_eq!(findings, []);
+        let built = build(&description, &Supplied { secrets });
+        assert_eq!(built.findings, []);
+        let loaded = lab.load(hub, &built.trees["hub"], "198.51.100.20").expect("the lab runs");
+        assert!(loaded.complaints().is_empty(), "{hub}: {:#?}", loaded.complaints());
+        let taken: &[&str] = match hub {
+            "strongswan" => &["successfully loaded 3 connections", "ike-to-coldstore", "ike-to-press", "ike-to-market"],
+            _ => &["\"to-coldstore_office_lan\"", "\"to-press_graders_lan\"", "\"to-market_office_lan\"", "to-market.secrets"],
+        };
+        assert!(taken.iter().all(|text| loaded.says(text)), "{hub}: {:#?}", loaded.lines);
+        assert_eq!(loaded.lines.iter().filter(|line| *line == "nft exit 0").count(), 9);
+    }
+}
+
 /// The loaders' verdicts mean something: what is wrong is complained about.
 #[test]
 fn a_spoilt_tree_is_complained_about() {

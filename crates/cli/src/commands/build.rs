@@ -41,7 +41,7 @@ pub fn run(file: &Path, folder: &Path, replace: bool, format: Format) -> Result<
     };
     super::print_line("")?;
     print_next(folder, read.description.as_ref(), &planned)?;
-    super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up as shown, far end first."))?;
+    super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up in this order."))?;
     Ok(Verdict::Fine)
 }
 
@@ -90,9 +90,11 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
         let mut commands = vec![format!("nft -f /{NFTABLES_FOLDER}/uspan-{}.nft", tunnel.name)];
         commands.extend(facts.take_up.iter().flat_map(spell));
         commands.extend(facts.open.iter().filter(|_| at_once).flat_map(spell));
-        all.push((name.clone(), commands));
+        all.push((at_once, name.clone(), commands));
     }
-    all
+    // The end that answers comes first, so that the other one finds it ready.
+    all.sort_by_key(|(at_once, ..)| *at_once);
+    all.into_iter().map(|(_, name, commands)| (name, commands)).collect()
 }
 
 /// Says what to do with the files.

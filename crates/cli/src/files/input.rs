@@ -9,6 +9,7 @@ use uspan_core::{Description, Finding, Secret, SecretFile, Source, Supplied, rul
 use zeroize::Zeroizing;
 
 use crate::failure::Failure;
+use crate::show::progress::Progress;
 
 /// A description as read from a file, with everything that came with it.
 pub struct Input {
@@ -36,9 +37,13 @@ pub fn read(path: &Path) -> Result<Input, Failure> {
     let source = Source::new(name, text);
     let folder = path.parent().unwrap_or(Path::new(""));
     let mut supplied = Supplied::default();
-    for file in description.secret_files().into_keys() {
+    let files = description.secret_files();
+    let progress = Progress::new("judging secrets", files.len());
+    for file in files.into_keys() {
+        progress.step();
         supplied.secrets.insert(file.to_owned(), read_secret(&folder.join(file)));
     }
+    drop(progress);
     relocate(&mut findings, &source);
     Ok(Input { source, description: Some(description), supplied, findings })
 }

@@ -17,6 +17,7 @@ use sha2::{Digest, Sha256};
 use uspan_core::{Finding, Tree, rules};
 
 use crate::failure::Failure;
+use crate::show::progress::Progress;
 
 /// The manifest's name, in the output folder.
 pub const MANIFEST: &str = "uspan-manifest.json";
@@ -224,7 +225,9 @@ fn replace_folder(output: &Path, exists: bool, standing: &Standing, planned: &BT
     let fresh = staging.path().join("new");
     DirBuilder::new().mode(mode).create(&fresh).map_err(cannot(&fresh))?;
     fs::set_permissions(&fresh, fs::Permissions::from_mode(mode)).map_err(cannot(&fresh))?;
+    let progress = Progress::new("writing files", planned.len());
     for (path, file) in planned {
+        progress.step();
         write_file(&fresh.join(path), file.text.as_bytes(), file.mode)?;
     }
     let files =

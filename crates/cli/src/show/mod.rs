@@ -2,6 +2,7 @@
 
 pub mod agreement;
 pub mod findings;
+pub mod progress;
 pub mod table;
 
 use anstyle::{AnsiColor, Style};

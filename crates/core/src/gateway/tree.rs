@@ -60,8 +60,13 @@ impl Tree {
     }
 
     /// Adds all files of another tree.
+    ///
+    /// # Panics
+    /// When both have a file at the same path: writers name files so that this cannot be.
     pub fn extend(&mut self, other: Tree) {
-        self.files.extend(other.files);
+        for (path, file) in other.files {
+            assert!(self.files.insert(path.clone(), file).is_none(), "two files at {path}");
+        }
     }
 
     /// The files directly inside a folder whose name ends in a suffix, in order of name.

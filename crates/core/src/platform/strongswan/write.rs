@@ -23,7 +23,8 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
     if !gateway.secrets.is_empty() {
         let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
-        tree.add(format!("{FOLDER}/{}-secrets.conf", remarks.stem), TreeFile::private(secrets));
+        // The dot keeps it apart from a tunnel that is called `...-secrets`: names have none.
+        tree.add(format!("{FOLDER}/{}.secrets.conf", remarks.stem), TreeFile::private(secrets));
     }
     Ok(tree)
 }
