@@ -66,6 +66,19 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t)]
         format: Format,
     },
+    /// Prove tunnels with the real daemons and real packets, in a throw-away lab on this machine (root)
+    #[cfg(feature = "prove")]
+    #[command(
+        after_help = "Examples:\n  uspan prove --prepare                     # once: installs the daemons, builds a kernel where needed\n  uspan prove office.span.toml\n  uspan prove office.span.toml --built out  # the files as they stand in out, changes by hand included\n  uspan prove office.span.toml --tunnel harvest --keep logs"
+    )]
+    Prove(Prove),
+    /// What `prove` runs inside the lab
+    #[cfg(feature = "prove")]
+    #[command(hide = true)]
+    ProveInside {
+        /// Which part to play
+        args: Vec<String>,
+    },
     /// Make a strong shared secret in a file that only you can read
     #[command(
         after_help = "Examples:\n  uspan secret secrets/harvest.key\n  uspan secret secrets/harvest.key --print   # also shows it, to read it out to a partner"
@@ -133,6 +146,36 @@ pub enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+}
+
+/// Arguments of `prove`.
+#[cfg(feature = "prove")]
+#[derive(Debug, clap::Args)]
+pub struct Prove {
+    /// The descriptions
+    #[arg(required_unless_present = "prepare", value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Only this tunnel
+    #[arg(long, value_name = "NAME")]
+    pub tunnel: Option<String>,
+    /// Prove the files as they stand in the output folder of an earlier build, not those that a build would write now
+    #[arg(long, value_name = "DIR")]
+    pub built: Option<PathBuf>,
+    /// Run a shell script on a gateway before its daemon starts: what it has beside the tunnel
+    #[arg(long, value_name = "SITE=FILE")]
+    pub gateway_script: Vec<String>,
+    /// Keep the daemons' logs and a capture of the internet between them in this folder
+    #[arg(long, value_name = "DIR")]
+    pub keep: Option<PathBuf>,
+    /// How many descriptions are proven at the same time
+    #[arg(long, value_name = "N")]
+    pub at_once: Option<usize>,
+    /// Install the daemons, and build a kernel with ESP where this machine has none
+    #[arg(long)]
+    pub prepare: bool,
+    /// How to print
+    #[arg(long, value_enum, default_value_t)]
+    pub format: Format,
 }
 
 /// What `algorithms` lists.

@@ -11,6 +11,8 @@ pub enum Verdict {
     Fine,
     /// Findings stop the work.
     Stopped,
+    /// The machine lacks what the work needs; the findings say what.
+    Unable,
 }
 
 impl From<Verdict> for ExitCode {
@@ -18,6 +20,7 @@ impl From<Verdict> for ExitCode {
         match verdict {
             Verdict::Fine => ExitCode::SUCCESS,
             Verdict::Stopped => ExitCode::from(1),
+            Verdict::Unable => ExitCode::from(3),
         }
     }
 }
@@ -41,6 +44,13 @@ pub enum Failure {
     /// The system's source of randomness.
     #[error("the system gives no random numbers: {0}")]
     Random(getrandom::Error),
+    /// Arguments that do not fit each other or the description.
+    #[error("{0}")]
+    Usage(String),
+    /// The lab.
+    #[cfg(feature = "prove")]
+    #[error("{0}")]
+    Lab(#[from] uspan_lab::LabError),
 }
 
 impl Failure {
@@ -48,6 +58,11 @@ impl Failure {
     pub fn file(what: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Failure + use<> {
         let path = path.to_owned();
         move |source| Failure::File { what, path, source }
+    }
+
+    /// The exit code: 2 for wrong usage, 3 for the outside world.
+    pub fn code(&self) -> ExitCode {
+        ExitCode::from(if matches!(self, Failure::Usage(_)) { 2 } else { 3 })
     }
 
     /// Whether the reader of a pipe went away.

@@ -12,14 +12,19 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
-    match commands::run(args::Args::parse()) {
+    let args = args::Args::parse();
+    #[cfg(feature = "prove")]
+    if let args::Command::ProveInside { args } = &args.command {
+        return uspan_lab::inside_main(args);
+    }
+    match commands::run(args) {
         Ok(verdict) => verdict.into(),
         Err(failure) => {
             // A closed pipe is the reader's decision, not an error worth a message.
             if !failure.is_closed_pipe() {
                 anstream::eprintln!("uspan: {failure}");
             }
-            ExitCode::from(3)
+            failure.code()
         }
     }
 }

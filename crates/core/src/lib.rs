@@ -48,5 +48,7 @@ pub use source::{Located, Place, Position, Source, Span};
 
 /// Rules by name, for the command line's own findings.
 pub mod rules {
-    pub use crate::finding::{CHANGED_BY_HAND, FOREIGN_FILE, NOT_A_FOLDER, NOT_UTF8, UNREADABLE_MANIFEST};
+    pub use crate::finding::{
+        CHANGED_BY_HAND, FOREIGN_FILE, LAB_LACKS_KERNEL, LAB_LACKS_PROGRAM, LAB_NEEDS_ROOT, NOT_A_FOLDER, NOT_UTF8, UNREADABLE_MANIFEST,
+    };
 }

@@ -32,3 +32,5 @@ if [ ! -x "$cache/libreswan/usr/libexec/ipsec/pluto" ]; then
   rm -rf "$cache/libreswan"
   mv "$cache/libreswan.new" "$cache/libreswan"
 fi
+# The daemons' programs are bound over folders that must be there, also where `/` cannot be written.
+mkdir -p /usr/libexec /usr/local/sbin

@@ -11,7 +11,7 @@ use uspan_core::algorithm::{CIPHERS, GROUPS, INTEGRITIES, Kind, PRESETS, PRFS, R
 use uspan_core::{Description, PLATFORMS, Sa, Secret, SecretFile, Source, Supplied, build};
 use uspan_lab::Lab;
 
-static LAB: LazyLock<Option<Lab>> = LazyLock::new(|| match Lab::ready(&Lab::default_cache()) {
+static LAB: LazyLock<Option<Lab>> = LazyLock::new(|| match Lab::ready(&uspan_lab::default_cache()) {
     Ok(lab) => Some(lab),
     Err(error) if std::env::var_os("CI").is_none() => {
         eprintln!("NOT PROVEN: no real daemon has loaded anything: {error}");

@@ -7,6 +7,8 @@ mod demo;
 mod explain;
 mod new;
 mod platforms;
+#[cfg(feature = "prove")]
+mod prove;
 mod schema;
 mod secret;
 
@@ -24,6 +26,10 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::New { file } => new::run(file.as_deref()),
         Command::Check { file, reasons, format } => check::run(&file, reasons, format),
         Command::Build { file, output, replace, format } => build::run(&file, &output, replace, format),
+        #[cfg(feature = "prove")]
+        Command::Prove(args) => prove::run(&args),
+        #[cfg(feature = "prove")]
+        Command::ProveInside { .. } => Err(Failure::Usage("this command is for `uspan prove` alone".to_owned())),
         Command::Secret { file, print, replace } => secret::run(&file, print, replace),
         Command::Platforms { format } => platforms::run(format),
         Command::Algorithms { kind, format } => algorithms::run(kind, format),

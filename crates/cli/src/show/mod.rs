@@ -3,6 +3,8 @@
 pub mod agreement;
 pub mod findings;
 pub mod progress;
+#[cfg(feature = "prove")]
+pub mod proof;
 pub mod table;
 
 use anstyle::{AnsiColor, Style};

@@ -23,6 +23,7 @@ macro_rules! chapter {
 mod algorithms;
 mod file;
 mod identities;
+mod lab;
 mod output;
 mod platforms;
 mod read_back;
@@ -32,6 +33,7 @@ mod tunnels;
 pub use algorithms::*;
 pub use file::*;
 pub use identities::*;
+pub use lab::*;
 pub use output::*;
 pub use platforms::*;
 pub use read_back::*;
@@ -40,8 +42,10 @@ pub use tunnels::*;
 
 use super::Rule;
 
-const CHAPTERS: [&[&Rule]; 8] =
-    [file::ROWS, sites::ROWS, tunnels::ROWS, algorithms::ROWS, identities::ROWS, platforms::ROWS, read_back::ROWS, output::ROWS];
+#[rustfmt::skip]
+const CHAPTERS: [&[&Rule]; 9] = [
+    file::ROWS, sites::ROWS, tunnels::ROWS, algorithms::ROWS, identities::ROWS, platforms::ROWS, read_back::ROWS, output::ROWS, lab::ROWS,
+];
 
 const COUNT: usize = {
     let (mut chapter, mut count) = (0, 0);

@@ -1,0 +1,240 @@
+//! `uspan prove`.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::IsTerminal as _;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use serde_json::{Value, json};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use uspan_core::{Build, Finding, Source, Tree, TreeFile, any_stops, rules};
+use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, Row, cast, default_cache, ground, is_root, requirements, run as run_lab};
+
+use super::check::plan;
+use crate::args::{Format, Prove};
+use crate::failure::{Failure, Verdict};
+use crate::show::{findings, proof};
+
+/// A description that is to be proven.
+struct Case {
+    file: String,
+    source: Source,
+    findings: Vec<Finding>,
+    job: Job,
+}
+
+pub fn run(args: &Prove) -> Result<Verdict, Failure> {
+    if args.prepare {
+        let code = prepare(args)?;
+        if args.files.is_empty() || code != Verdict::Fine {
+            return Ok(code);
+        }
+    }
+    let mut cases = Vec::new();
+    for file in &args.files {
+        match case(file, args)? {
+            Ok(mut case) => {
+                case.job.number = cases.len();
+                cases.push(case);
+            }
+            Err((found, source)) => return stopped(&found, &source, args.format),
+        }
+    }
+    if let Some(name) = &args.tunnel
+        && cases.iter().all(|case| case.job.tunnels.is_empty())
+    {
+        return Err(Failure::Usage(format!("no tunnel is called `{name}`")));
+    }
+    let ground = match able(&cases) {
+        Ok(ground) => ground,
+        Err(missing) => {
+            stopped(&missing, &Source::new("", ""), args.format)?;
+            return Ok(Verdict::Unable);
+        }
+    };
+    perform(&cases, ground, args)
+}
+
+/// Reads and builds a description; the files are those of the build, or those that stand in a folder.
+fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)>, Failure> {
+    let (read, planned) = plan(file)?;
+    let Some(description) = read.description.filter(|_| !any_stops(&planned.findings)) else {
+        return Ok(Err((planned.findings, read.source)));
+    };
+    let trees = match &args.built {
+        Some(folder) => standing(folder, &planned)?,
+        None => planned.trees.clone(),
+    };
+    let scripts = scripts(&args.gateway_script, &planned)?;
+    let wanted = |name: &str| args.tunnel.as_deref().is_none_or(|tunnel| tunnel == name);
+    let job = cast(&description, &planned, &trees, &scripts, wanted);
+    Ok(Ok(Case { file: file.display().to_string(), source: read.source, findings: planned.findings, job }))
+}
+
+/// The trees as they stand in the output folder.
+fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>, Failure> {
+    let mut trees = BTreeMap::new();
+    for site in planned.trees.keys() {
+        let mut tree = Tree::default();
+        let root = folder.join(site);
+        read_tree(&root, "", &mut tree)?;
+        trees.insert(site.clone(), tree);
+    }
+    Ok(trees)
+}
+
+fn read_tree(root: &Path, below: &str, tree: &mut Tree) -> Result<(), Failure> {
+    let folder = root.join(below);
+    for entry in fs::read_dir(&folder).map_err(Failure::file("cannot read", &folder))? {
+        let entry = entry.map_err(Failure::file("cannot read", &folder))?;
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let path = if below.is_empty() { name } else { format!("{below}/{name}") };
+        let cannot = || Failure::file("cannot read", &root.join(&path));
+        let meta = fs::metadata(entry.path()).map_err(cannot())?;
+        if meta.is_dir() {
+            read_tree(root, &path, tree)?;
+        } else {
+            let text = fs::read_to_string(entry.path()).map_err(cannot())?;
+            let private = meta.permissions().mode() & 0o077 == 0;
+            tree.add(path, if private { TreeFile::private(text) } else { TreeFile::public(text) });
+        }
+    }
+    Ok(())
+}
+
+/// Scripts by site.
+fn scripts(given: &[String], planned: &Build) -> Result<BTreeMap<String, String>, Failure> {
+    let mut scripts = BTreeMap::new();
+    for text in given {
+        let (site, file) = text.split_once('=').ok_or_else(|| Failure::Usage(format!("`{text}` is not SITE=FILE")))?;
+        if !planned.trees.contains_key(site) {
+            return Err(Failure::Usage(format!("no site is called `{site}`")));
+        }
+        let path = Path::new(file);
+        scripts.insert(site.to_owned(), fs::read_to_string(path).map_err(Failure::file("cannot read", path))?);
+    }
+    Ok(scripts)
+}
+
+/// The ground to work on, or everything that is missing.
+fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
+    if !is_root() {
+        return Err(vec![Finding::new(&rules::LAB_NEEDS_ROOT, "the lab needs root")]);
+    }
+    let cache = default_cache();
+    let platforms: Vec<_> = cases.iter().flat_map(|case| case.job.sites.iter().map(|site| site.platform.as_str())).collect();
+    let mut missing: Vec<_> = requirements(&platforms, &cache)
+        .into_iter()
+        .map(|missing| {
+            let finding = Finding::new(&rules::LAB_LACKS_PROGRAM, format!("{} is not there", missing.what));
+            match missing.package {
+                Some(package) => finding.remedy(format!("It comes with the package {package}; `uspan prove --prepare` installs all that is needed.")),
+                None => finding,
+            }
+        })
+        .collect();
+    missing.dedup();
+    match ground(&cache) {
+        Ok(ground) if missing.is_empty() => return Ok(ground),
+        Ok(_) => {}
+        Err(lack) => missing.push(Finding::new(&rules::LAB_LACKS_KERNEL, lack.what)),
+    }
+    Err(missing)
+}
+
+fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
+    if format == Format::Json {
+        let none: Vec<Value> = Vec::new();
+        super::print_json(&json!({ "fine": false, "findings": findings::json(found, source), "proofs": none }))?;
+    } else {
+        findings::print(found, source);
+        let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
+        super::print_line(&format!("{}. Nothing was proven. Next: uspan explain {code}", findings::count(found)))?;
+    }
+    Ok(Verdict::Stopped)
+}
+
+/// Installs and builds what the lab needs.
+fn prepare(args: &Prove) -> Result<Verdict, Failure> {
+    if !is_root() {
+        stopped(&[Finding::new(&rules::LAB_NEEDS_ROOT, "the lab needs root")], &Source::new("", ""), args.format)?;
+        return Ok(Verdict::Unable);
+    }
+    let spinner = spinner();
+    spinner.set_message("installing the daemons, and building a kernel where there is none (about ten minutes, once)");
+    let (_, ground) = Lab::ready_for_tunnels(&default_cache())?;
+    spinner.finish_and_clear();
+    if args.format == Format::Text {
+        super::print_line(&format!("The lab is ready: {}.", proof::ground_words(&ground)))?;
+    }
+    Ok(Verdict::Fine)
+}
+
+/// A line that moves while the lab works; nothing where standard error is no terminal.
+fn spinner() -> ProgressBar {
+    let target = if std::io::stderr().is_terminal() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+    let bar = ProgressBar::with_draw_target(None, target);
+    bar.set_style(ProgressStyle::with_template("{elapsed:>4} {wide_msg}").unwrap_or_else(|_| ProgressStyle::default_bar()));
+    bar.enable_steady_tick(Duration::from_millis(200));
+    bar
+}
+
+fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Failure> {
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [SIGINT, SIGTERM, SIGHUP] {
+        signal_hook::flag::register(signal, stop.clone()).map_err(LabError::from)?;
+    }
+    let workers = args.at_once.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from));
+    let options = Options { ground, cache: default_cache(), workers, keep: args.keep.clone() };
+    let jobs: Vec<Job> = cases.iter().map(|case| case.job.clone()).filter(|job| !job.tunnels.is_empty()).collect();
+    let mut told = proof::Told::default();
+    let since = Instant::now();
+    let progress = spinner();
+    let (mut through, all) = (0, jobs.len());
+    let ran = run_lab(jobs, &options, &stop, &mut |event| {
+        if let Event::Now { job, doing } = &event {
+            let count = if all > 1 { format!("{through} of {all}, {}: ", cases[*job].file) } else { String::new() };
+            progress.set_message(format!("{count}{doing}"));
+        }
+        if let Event::Row(row) = &event
+            && all == 1
+            && args.format == Format::Text
+        {
+            progress.suspend(|| show_row(row));
+        }
+        through += usize::from(matches!(event, Event::Through(_)));
+        told.add(event);
+    });
+    progress.finish_and_clear();
+    ran?;
+    let fine = told.fine();
+    if args.format == Format::Json {
+        let proofs: Vec<_> = cases.iter().map(|case| told.json(&case.file, &case.job, &findings::json(&case.findings, &case.source))).collect();
+        super::print_json(&json!({ "fine": fine, "ground": proof::ground_words(&options.ground), "kernel": told.kernel, "proofs": proofs }))?;
+    } else {
+        for case in cases {
+            findings::print(&case.findings, &case.source);
+            for (number, tunnel) in case.job.tunnels.iter().enumerate() {
+                super::print_line(&told.table(&case.job, number, tunnel))?;
+            }
+        }
+        super::print_line(&told.closing(&options.ground, since.elapsed(), args.keep.as_deref()))?;
+    }
+    Ok(match (fine, told.lab_failed()) {
+        (true, _) => Verdict::Fine,
+        (false, true) => Verdict::Unable,
+        (false, false) => Verdict::Stopped,
+    })
+}
+
+/// A check as it comes in, on standard error, for whoever watches.
+fn show_row(row: &Row) {
+    if std::io::stderr().is_terminal() {
+        anstream::eprintln!("{}", proof::one_line(row));
+    }
+}

@@ -1,0 +1,167 @@
+//! What the lab found: a table for each tunnel, what the daemons said to failures, a closing line.
+
+use std::path::Path;
+use std::time::Duration;
+
+use serde_json::{Value, json};
+use uspan_lab::{Event, Ground, Job, Outcome, Row, Tunnel};
+
+use super::table::table;
+use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
+
+/// Everything the lab told.
+#[derive(Default)]
+pub struct Told {
+    /// The kernel it ran on.
+    pub kernel: String,
+    rows: Vec<Row>,
+    warnings: Vec<(usize, String, String)>,
+    broken: Vec<(usize, String)>,
+}
+
+impl Told {
+    /// Takes an event in.
+    pub fn add(&mut self, event: Event) {
+        match event {
+            Event::Up(kernel) => self.kernel = kernel,
+            Event::Row(row) => self.rows.push(row),
+            Event::Warning { job, site, line } => self.warnings.push((job, site, line)),
+            Event::Broken { job, how } => self.broken.push((job, how)),
+            Event::Now { .. } | Event::Through(_) => {}
+        }
+    }
+
+    /// Whether everything holds.
+    pub fn fine(&self) -> bool {
+        self.broken.is_empty() && !self.rows.is_empty() && !self.rows.iter().any(|row| row.ends.iter().any(Outcome::failed))
+    }
+
+    /// Whether the lab itself failed, so that nothing can be said of some tunnel.
+    pub fn lab_failed(&self) -> bool {
+        !self.broken.is_empty()
+    }
+
+    fn rows(&self, job: usize, tunnel: usize) -> impl Iterator<Item = &Row> {
+        self.rows.iter().filter(move |row| row.job == job && row.tunnel == tunnel)
+    }
+
+    /// The table of a tunnel, and what is to be said to it.
+    pub fn table(&self, job: &Job, number: usize, tunnel: &Tunnel) -> String {
+        let sites = tunnel.ends.map(|end| &job.sites[end]);
+        let names = sites.map(|site| site.name.as_str());
+        let title = format!("{}: {} ({}) ⇄ {} ({})", tunnel.name, names[0], sites[0].platform, names[1], sites[1].platform);
+        let cells = self.rows(job.number, number).map(|row| {
+            let [one, other] = &row.ends;
+            vec![title_of(row), cell(one), cell(other)]
+        });
+        let heads = names.map(|name| format!("at, from {name}"));
+        let mut text = vec![styled(HEADING, &title), table(&["check", &heads[0], &heads[1]], cells.collect(), &[])];
+        for row in self.rows(job.number, number) {
+            for (outcome, name) in row.ends.iter().zip(names) {
+                if let Outcome::Fail(why) = outcome {
+                    text.push(format!("\n{}", styled(STOP, &format!("{}, {name}: {why}", title_of(row)))));
+                }
+            }
+            if row.ends.iter().any(Outcome::failed) {
+                text.extend(wrapped(&format!("look at: {}", row.check.advice()), columns().min(100) - 2).iter().map(|line| format!("  {line}")));
+                text.extend(row.words.iter().map(|line| format!("  {}", styled(QUIET, line))));
+            }
+        }
+        for (_, how) in self.broken.iter().filter(|(broken, _)| *broken == job.number) {
+            text.push(format!("\n{}", styled(STOP, &format!("the lab itself failed: {how}"))));
+        }
+        text.push(String::new());
+        text.join("\n")
+    }
+
+    /// One line: what came of it, where, and what to do next.
+    pub fn closing(&self, ground: &Ground, took: Duration, keep: Option<&Path>) -> String {
+        let checks = self.rows.iter().flat_map(|row| &row.ends).filter(|end| matches!(end, Outcome::Pass(_) | Outcome::Fail(_))).count();
+        let failed = self.rows.iter().flat_map(|row| &row.ends).filter(|end| end.failed()).count();
+        let place = ground_words(ground);
+        let logs = keep.map(|folder| format!(" Logs and captures: {}.", folder.display())).unwrap_or_default();
+        let count = format!("{checks} checks in {} s, {place}, Linux {}.{logs}", took.as_secs(), self.kernel);
+        let warnings = match self.warnings.len() {
+            0 => String::new(),
+            1 => " 1 warning in the daemons' logs.".to_owned(),
+            n => format!(" {n} warnings in the daemons' logs."),
+        };
+        match (self.fine(), failed) {
+            (true, _) => format!("{}: {count}{warnings} Next: take the files up on the gateways.", styled(GOOD, "Proven")),
+            (false, 0) => format!("{}: {count}", styled(STOP, "Not proven, the lab failed")),
+            (false, n) => {
+                let keep = if keep.is_none() { " Next: look at the first failure; --keep DIR keeps all logs." } else { " Next: look at the first failure." };
+                format!("{}: {count}{keep}", styled(STOP, &format!("Not proven, {n} failed")))
+            }
+        }
+    }
+
+    /// A description's proof as JSON.
+    pub fn json(&self, file: &str, job: &Job, findings: &Value) -> Value {
+        let tunnels: Vec<Value> = job
+            .tunnels
+            .iter()
+            .enumerate()
+            .map(|(number, tunnel)| {
+                let names = tunnel.ends.map(|end| job.sites[end].name.as_str());
+                let checks: Vec<Value> = self.rows(job.number, number).map(|row| row_json(row, names)).collect();
+                json!({ "tunnel": tunnel.name, "between": names, "checks": checks })
+            })
+            .collect();
+        let warnings = self.warnings.iter().filter(|(number, ..)| *number == job.number);
+        let warnings: Vec<_> = warnings.map(|(_, site, line)| json!({ "site": site, "line": line })).collect();
+        let broken: Vec<_> = self.broken.iter().filter(|(number, _)| *number == job.number).map(|(_, how)| how).collect();
+        json!({ "file": file, "findings": findings, "tunnels": tunnels, "warnings": warnings, "lab_failures": broken })
+    }
+}
+
+fn row_json(row: &Row, names: [&str; 2]) -> Value {
+    let end = |outcome: &Outcome, name: &str| {
+        let (result, detail) = match outcome {
+            Outcome::Pass(detail) => ("pass", detail.as_str()),
+            Outcome::Fail(why) => ("fail", why.as_str()),
+            Outcome::Idle(why) => ("idle", why.as_str()),
+            Outcome::Unreached => ("unreached", ""),
+        };
+        json!({ "site": name, "result": result, "detail": detail })
+    };
+    json!({
+        "check": row.check,
+        "about": row.about,
+        "ends": [end(&row.ends[0], names[0]), end(&row.ends[1], names[1])],
+        "words": row.words,
+    })
+}
+
+fn title_of(row: &Row) -> String {
+    if row.about.is_empty() { row.check.words().to_owned() } else { format!("{}: {}", row.check.words(), row.about) }
+}
+
+fn cell(outcome: &Outcome) -> String {
+    match outcome {
+        Outcome::Pass(detail) if detail.is_empty() => "ok".to_owned(),
+        Outcome::Pass(detail) => format!("ok, {detail}"),
+        Outcome::Fail(_) => "FAILS".to_owned(),
+        Outcome::Idle(why) => format!("– {why}"),
+        Outcome::Unreached => "· not reached".to_owned(),
+    }
+}
+
+/// A check in one line, as it comes in.
+pub fn one_line(row: &Row) -> String {
+    let word = |outcome: &Outcome| match outcome {
+        Outcome::Pass(_) => styled(GOOD, "ok"),
+        Outcome::Fail(_) => styled(STOP, "FAILS"),
+        Outcome::Idle(_) => "–".to_owned(),
+        Outcome::Unreached => "·".to_owned(),
+    };
+    format!("     {} {} {}", word(&row.ends[0]), word(&row.ends[1]), title_of(row))
+}
+
+/// Where the proof takes place.
+pub fn ground_words(ground: &Ground) -> &'static str {
+    match ground {
+        Ground::Machine => "on this machine's own kernel",
+        Ground::Guest(_) => "in a guest kernel, because this machine's has no ESP",
+    }
+}

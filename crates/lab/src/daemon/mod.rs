@@ -1,0 +1,134 @@
+//! Drivers of the real daemons: how each is started on a gateway and told what to do, through its public
+//! interface. To add one: a file here and a line in [`DAEMONS`].
+
+mod libreswan;
+mod strongswan;
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::Child;
+
+use crate::stage::Gateway;
+use crate::stage::room::Said;
+
+/// All drivers.
+pub static DAEMONS: &[&dyn Daemon] = &[&strongswan::Strongswan, &libreswan::Libreswan];
+
+/// The driver for a platform's word.
+pub fn daemon(platform: &str) -> Option<&'static dyn Daemon> {
+    DAEMONS.iter().copied().find(|daemon| daemon.platform() == platform)
+}
+
+/// A daemon that runs on a gateway.
+pub struct Running {
+    child: Child,
+    /// Its log.
+    pub log: PathBuf,
+    /// What its loaders said, each with the command before it.
+    pub loaders: Vec<(String, Said)>,
+}
+
+impl Running {
+    /// Ends it as a loss of power does: at once, without a word to the peer.
+    pub fn kill(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+
+    /// Whether it still runs.
+    pub fn alive(&mut self) -> bool {
+        matches!(self.child.try_wait(), Ok(None))
+    }
+
+    /// The lines of its log so far.
+    pub fn lines(&self) -> Vec<String> {
+        let bytes = std::fs::read(&self.log).unwrap_or_default();
+        String::from_utf8_lossy(&bytes).lines().map(str::to_owned).collect()
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+/// A real daemon.
+pub trait Daemon: Sync {
+    /// The word of the platform it belongs to.
+    fn platform(&self) -> &'static str;
+
+    /// Programs that must be there, below `/` or below the cache, with the package that brings each.
+    fn programs(&self, cache: &Path) -> Vec<(PathBuf, &'static str)>;
+
+    /// What a gateway needs before the daemon can run on it, once.
+    ///
+    /// # Errors
+    /// On a failure of the file system.
+    fn furnish(&self, gateway: &Gateway, cache: &Path) -> io::Result<()>;
+
+    /// Starts the daemon and lets it take up its configuration, as the machine's boot does. The log goes to a file.
+    ///
+    /// # Errors
+    /// When it cannot be started; what it thinks of the configuration is in the result.
+    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running>;
+
+    /// Opens a Child SA.
+    ///
+    /// # Errors
+    /// When the program cannot be run.
+    fn open(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said>;
+
+    /// Closes the IKE SA with all its children.
+    ///
+    /// # Errors
+    /// When the program cannot be run.
+    fn close(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said>;
+
+    /// Asks for new keys of a Child SA.
+    ///
+    /// # Errors
+    /// When the program cannot be run.
+    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said>;
+
+    /// Asks for a new IKE SA in place of the old one.
+    ///
+    /// # Errors
+    /// When the program cannot be run.
+    fn rekey_ike(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said>;
+
+    /// The group with which the Child SA of this inbound SPI was rekeyed, if there was one.
+    ///
+    /// # Errors
+    /// When the program cannot be run.
+    fn group_in_use(&self, gateway: &Gateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Option<u16>>;
+
+    /// The IKE SAs it lists as established with a connection, by a mark that changes with a rekey.
+    ///
+    /// # Errors
+    /// When the program cannot be run.
+    fn ike_sas(&self, gateway: &Gateway, running: &Running, connection: &str) -> io::Result<Vec<String>>;
+
+    /// Whether a line of its log tells of a failure in a negotiation.
+    fn tells_of_failure(&self, line: &str) -> bool;
+}
+
+/// Lines that speak of anything but success.
+pub fn complains(line: &str) -> bool {
+    const WORDS: [&str; 9] = ["warn", "error", "fail", "ignor", "unknown", "invalid", "bad ", "not appear", "unable"];
+    let lower = line.to_lowercase();
+    WORDS.iter().any(|word| lower.contains(word))
+}
+
+/// Waits until a socket is there.
+fn wait_for(gateway: &Gateway, socket: &'static str) -> bool {
+    gateway.room.run(move || {
+        (0..600).any(|_| {
+            let there = Path::new(socket).exists();
+            if !there {
+                std::thread::sleep(std::time::Duration::from_millis(50));
+            }
+            there
+        })
+    })
+}

@@ -1,0 +1,116 @@
+//! strongSwan: charon-systemd and swanctl (swanctl(8), strongswan.conf(5)).
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use super::{Daemon, Running, wait_for};
+use crate::stage::Gateway;
+use crate::stage::room::Said;
+
+pub(super) struct Strongswan;
+
+/// How `swanctl --list-sas` names groups (proposal keywords of libstrongswan, upper case).
+#[rustfmt::skip]
+const GROUPS: &[(u16, &str)] = &[
+    (5, "MODP_1536"), (14, "MODP_2048"), (15, "MODP_3072"), (16, "MODP_4096"), (17, "MODP_6144"), (18, "MODP_8192"),
+    (19, "ECP_256"), (20, "ECP_384"), (21, "ECP_521"), (2, "MODP_1024"), (25, "ECP_192"), (26, "ECP_224"), (27, "ECP_224_BP"),
+    (28, "ECP_256_BP"), (29, "ECP_384_BP"), (30, "ECP_512_BP"), (31, "CURVE_25519"), (32, "CURVE_448"),
+];
+
+/// One value of `key=value` in raw output.
+fn value<'a>(text: &'a str, key: &str) -> Option<&'a str> {
+    let found = text.split([' ', '{', '}', '\n']).find_map(|word| word.strip_prefix(key)?.strip_prefix('='));
+    found.filter(|value| !value.is_empty())
+}
+
+/// Seconds that a command waits for an answer of the peer.
+const PATIENCE: &str = "60";
+
+impl Strongswan {
+    fn sas(gateway: &Gateway, connection: &str) -> io::Result<String> {
+        Ok(gateway.room.tell("swanctl", &["--list-sas", "--raw", "--ike", connection])?.text)
+    }
+}
+
+impl Daemon for Strongswan {
+    fn platform(&self) -> &'static str {
+        "strongswan"
+    }
+
+    fn programs(&self, _cache: &Path) -> Vec<(PathBuf, &'static str)> {
+        vec![
+            (PathBuf::from("/usr/sbin/charon-systemd"), "charon-systemd"),
+            (PathBuf::from("/usr/sbin/swanctl"), "strongswan-swanctl"),
+            (PathBuf::from("/usr/lib/ipsec/plugins/libstrongswan-gcm.so"), "libstrongswan-standard-plugins"),
+            (PathBuf::from("/usr/lib/ipsec/plugins/libstrongswan-chapoly.so"), "libstrongswan-extra-plugins"),
+        ]
+    }
+
+    fn furnish(&self, _gateway: &Gateway, _cache: &Path) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
+        // Logging only: everything else stays as packaged.
+        let log_to = format!(
+            "charon-systemd {{\n  journal {{\n    default = -1\n  }}\n  filelog {{\n    lab {{\n      path = {}\n      append = yes\n      \
+             flush_line = yes\n      ike_name = yes\n      default = 1\n      cfg = 2\n    }}\n  }}\n}}\n",
+            log.display()
+        );
+        gateway.lay_etc("etc/strongswan.d/zz-lab.conf", &log_to)?;
+        let mut command = Command::new("charon-systemd");
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let child = gateway.room.start(command)?;
+        let mut running = Running { child, log: log.to_owned(), loaders: Vec::new() };
+        if !wait_for(gateway, "/run/charon.vici") {
+            let text = "charon-systemd did not open its socket".to_owned();
+            running.loaders.push(("charon-systemd".to_owned(), Said { fine: false, text }));
+            return Ok(running);
+        }
+        // The service does just this after its start.
+        let said = gateway.room.tell("swanctl", &["--load-all", "--noprompt"])?;
+        running.loaders.push(("swanctl --load-all".to_owned(), said));
+        Ok(running)
+    }
+
+    fn open(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said> {
+        gateway.room.tell("swanctl", &["--initiate", "--ike", connection, "--child", child, "--timeout", PATIENCE])
+    }
+
+    fn close(&self, gateway: &Gateway, connection: &str, _children: &[&str]) -> io::Result<Said> {
+        gateway.room.tell("swanctl", &["--terminate", "--ike", connection, "--timeout", PATIENCE])
+    }
+
+    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said> {
+        gateway.room.tell("swanctl", &["--rekey", "--ike", connection, "--child", child])
+    }
+
+    fn rekey_ike(&self, gateway: &Gateway, connection: &str, _children: &[&str]) -> io::Result<Said> {
+        gateway.room.tell("swanctl", &["--rekey", "--ike", connection])
+    }
+
+    fn group_in_use(&self, gateway: &Gateway, _running: &Running, connection: &str, _child: &str, spi: u32) -> io::Result<Option<u16>> {
+        let text = Self::sas(gateway, connection)?;
+        let spi = format!("spi-in={spi:08x}");
+        let Some(from) = text.find(&spi) else { return Ok(None) };
+        // Values of a Child SA stand between its braces.
+        let rest = &text[from..];
+        let word = value(rest.split('}').next().unwrap_or(rest), "dh-group");
+        Ok(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number)))
+    }
+
+    fn ike_sas(&self, gateway: &Gateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
+        let text = Self::sas(gateway, connection)?;
+        let each = text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"));
+        Ok(each.filter_map(|sa| value(sa, "initiator-spi").map(str::to_owned)).collect())
+    }
+
+    fn tells_of_failure(&self, line: &str) -> bool {
+        const WORDS: &[&str] = &[
+            "NO_PROP", "AUTH_FAILED", "TS_UNACCEPT", "INVAL_KE", "no acceptable", "no matching", "failed", "unable", "giving up", "not found",
+            "MAC mismatched", "error notify", "no IKE config", "retransmit", "deleting half open", "peer not responding",
+        ];
+        WORDS.iter().any(|word| line.contains(word))
+    }
+}

@@ -1,0 +1,185 @@
+//! Traffic between hosts: each call is a fresh flow.
+
+use std::io::{self, Read as _, Write as _};
+use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::atomic::{AtomicU16, Ordering};
+use std::time::Duration;
+
+use etherparse::{IcmpEchoHeader, Icmpv4Header, Icmpv4Type};
+use rustix::net::sockopt::{
+    Ipv4PathMtuDiscovery, Ipv6PathMtuDiscovery, Timeout, ip_mtu, ipv6_mtu, set_ip_mtu_discover, set_ipv6_mtu_discover, set_socket_timeout,
+};
+use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketType, connect, ipproto, recv, send, socket};
+
+use crate::stage::Machine;
+use crate::stage::room::Room;
+
+/// How long an answer may take.
+const PATIENCE: Duration = Duration::from_secs(3);
+/// How long something that must not arrive is waited for.
+const ABSENCE: Duration = Duration::from_millis(700);
+/// Enough for several full-size segments.
+const BULK: usize = 40_000;
+
+/// Every flow has a number of its own: port, or identifier of an echo request.
+fn number() -> u16 {
+    static NEXT: AtomicU16 = AtomicU16::new(20_000);
+    NEXT.fetch_add(1, Ordering::Relaxed)
+}
+
+fn patient(fd: impl AsFd, patience: Duration) -> io::Result<()> {
+    Ok(set_socket_timeout(fd, Timeout::Recv, Some(patience))?)
+}
+
+/// Sends an echo request and waits for the answer; tries a few times, because a first packet may be lost while a
+/// tunnel is being opened.
+pub fn ping(from: &Room, to: IpAddr, tries: u16) -> Result<(), String> {
+    let id = number();
+    from.run(move || {
+        let fd = echo_socket(to).map_err(|e| e.to_string())?;
+        for seq in 0..tries {
+            match echo(&fd, to, id, seq) {
+                Ok(true) => return Ok(()),
+                Ok(false) => {}
+                // Refused by a policy or a route of the host itself, or of a gateway that says so.
+                Err(error) if seq + 1 == tries => return Err(error.to_string()),
+                Err(_) => std::thread::sleep(PATIENCE),
+            }
+        }
+        Err("no answer".to_owned())
+    })
+}
+
+fn echo_socket(to: IpAddr) -> io::Result<OwnedFd> {
+    let (family, protocol) = if to.is_ipv4() { (AddressFamily::INET, ipproto::ICMP) } else { (AddressFamily::INET6, ipproto::ICMPV6) };
+    let fd = socket(family, SocketType::RAW, Some(protocol))?;
+    connect(&fd, &SocketAddr::new(to, 0))?;
+    patient(&fd, PATIENCE)?;
+    Ok(fd)
+}
+
+/// One echo request; whether its answer came (RFC 792, RFC 4443).
+fn echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<bool> {
+    const PAYLOAD: &[u8] = b"does this cross?";
+    let (head, answer_type): (Vec<u8>, u8) = if to.is_ipv4() {
+        (Icmpv4Header::with_checksum(Icmpv4Type::EchoRequest(IcmpEchoHeader { id, seq }), PAYLOAD).to_bytes().to_vec(), 0)
+    } else {
+        // The kernel fills in the checksum of ICMPv6.
+        let ([a, b], [c, d]) = (id.to_be_bytes(), seq.to_be_bytes());
+        (vec![128, 0, 0, 0, a, b, c, d], 129)
+    };
+    send(fd, &[&head, PAYLOAD].concat(), SendFlags::empty())?;
+    let mut buffer = [0u8; 256];
+    loop {
+        let length = match recv(fd, &mut buffer[..], RecvFlags::empty()) {
+            Ok((_, length)) => length,
+            Err(rustix::io::Errno::AGAIN) => return Ok(false),
+            Err(error) => return Err(error.into()),
+        };
+        // Raw sockets of IPv4 give the IP header too.
+        let start = if to.is_ipv4() { usize::from(buffer[0] & 0x0f) * 4 } else { 0 };
+        let message = buffer.get(start..length).unwrap_or_default();
+        if message.len() >= 8 && message[0] == answer_type && message[4..6] == id.to_be_bytes() && message[6..8] == seq.to_be_bytes() {
+            return Ok(true);
+        }
+    }
+}
+
+/// A TCP connection that carries data both ways.
+///
+/// # Errors
+/// Where it stopped. Otherwise the source address that the other end saw.
+pub fn tcp(from: &Room, to: &Room, address: IpAddr) -> Result<IpAddr, String> {
+    let target = SocketAddr::new(address, number());
+    let listener = to.run(move || TcpListener::bind(target)).map_err(|e| format!("cannot listen: {e}"))?;
+    patient(&listener, PATIENCE * 3).map_err(|e| e.to_string())?;
+    let server = std::thread::spawn(move || -> io::Result<(IpAddr, usize)> {
+        let (mut stream, peer) = listener.accept()?;
+        stream.set_read_timeout(Some(PATIENCE * 3))?;
+        let mut data = Vec::new();
+        (&mut stream).take(BULK as u64).read_to_end(&mut data)?;
+        stream.write_all(&data)?;
+        Ok((peer.ip(), data.len()))
+    });
+    let sent = from.run(move || -> Result<(), String> {
+        let mut stream = TcpStream::connect_timeout(&target, PATIENCE * 2).map_err(|e| format!("cannot connect: {e}"))?;
+        let broke = |e: io::Error| format!("connected, but data do not cross: {e}");
+        stream.set_read_timeout(Some(PATIENCE * 3)).map_err(broke)?;
+        stream.set_write_timeout(Some(PATIENCE * 3)).map_err(broke)?;
+        let data: Vec<u8> = (0..BULK).map(|i| u8::try_from(i % 251).unwrap_or(0)).collect();
+        stream.write_all(&data).map_err(broke)?;
+        let mut back = vec![0; BULK];
+        stream.read_exact(&mut back).map_err(broke)?;
+        if back == data { Ok(()) } else { Err("data came back changed".to_owned()) }
+    });
+    if let Err(why) = sent {
+        // The listener gives up by itself.
+        return Err(why);
+    }
+    let (peer, _) = server.join().map_err(|_| "the server broke".to_owned())?.map_err(|e| format!("the server saw nothing: {e}"))?;
+    Ok(peer)
+}
+
+/// Sends the largest datagram that may not be fragmented, learning on the way how large that is; returns the path
+/// MTU in bytes (RFC 1191, RFC 8201).
+pub fn full_size(from: &Room, to: &Room, address: IpAddr) -> Result<u32, String> {
+    let target = SocketAddr::new(address, number());
+    let listener = to.run(move || UdpSocket::bind(target)).map_err(|e| e.to_string())?;
+    patient(&listener, PATIENCE).map_err(|e| e.to_string())?;
+    let (mtu, size) = from.run(move || discover(target)).map_err(|e| format!("no packet size got through: {e}"))?;
+    let mut buffer = vec![0; 70_000];
+    loop {
+        match listener.recv_from(&mut buffer) {
+            Ok((length, _)) if length == size => return Ok(mtu),
+            Ok(_) => {}
+            Err(_) => return Err(format!("a packet of {mtu} bytes, the size that the path is said to take, was lost")),
+        }
+    }
+}
+
+/// Sends datagrams of the path's size until the path takes one without complaint.
+fn discover(target: SocketAddr) -> io::Result<(u32, usize)> {
+    let socket = UdpSocket::bind(SocketAddr::new(if target.is_ipv4() { [0, 0, 0, 0].into() } else { IpAddr::from([0u16; 8]) }, 0))?;
+    match target.is_ipv4() {
+        true => set_ip_mtu_discover(&socket, Ipv4PathMtuDiscovery::DO)?,
+        false => set_ipv6_mtu_discover(&socket, Ipv6PathMtuDiscovery::DO)?,
+    }
+    socket.connect(target)?;
+    let mtu = |socket: &UdpSocket| if target.is_ipv4() { ip_mtu(socket) } else { ipv6_mtu(socket) };
+    // Headers of IP and UDP.
+    let room = |mtu: u32| (mtu as usize).saturating_sub(if target.is_ipv4() { 28 } else { 48 });
+    for _ in 0..6 {
+        let known = mtu(&socket)?;
+        match socket.send(&vec![0x5a; room(known)]) {
+            Ok(_) => {}
+            // The host has learnt of a smaller path meanwhile.
+            Err(error) if error.raw_os_error() == Some(90) => continue,
+            Err(error) => return Err(error),
+        }
+        std::thread::sleep(Duration::from_millis(200));
+        if mtu(&socket)? == known {
+            return Ok((known, room(known)));
+        }
+    }
+    Err(io::Error::other("the path MTU does not settle"))
+}
+
+/// Whether a datagram arrives that must not.
+pub fn arrives(from: &Room, to: &Room, address: IpAddr) -> io::Result<bool> {
+    let target = SocketAddr::new(address, number());
+    let listener = to.run(move || UdpSocket::bind(target))?;
+    patient(&listener, ABSENCE)?;
+    // An answer such as "no route" is as good as silence here.
+    let _ = from.run(move || -> io::Result<usize> {
+        let any: IpAddr = if target.is_ipv4() { [0, 0, 0, 0].into() } else { IpAddr::from([0u16; 8]) };
+        UdpSocket::bind(SocketAddr::new(any, 0))?.send_to(b"this must not arrive", target)
+    });
+    let mut buffer = [0; 64];
+    Ok(listener.recv_from(&mut buffer).is_ok())
+}
+
+/// Ping and the rest for two machines of the stage.
+pub fn ping_machine(from: &Machine, to: &Machine, tries: u16) -> Result<(), String> {
+    ping(&from.room, to.host.address, tries)
+}

@@ -1,0 +1,34 @@
+//! The two grounds to run on: the machine's own kernel where it has ESP, else a guest kernel in user mode.
+//!
+//! Either way everything happens below a keeper: the first process of a process namespace of its own. When it
+//! ends, for whatever reason, the kernel ends all that it started, and namespaces and mounts go with them. The
+//! keeper ends when its standard input does, so even a killed `prove` leaves nothing behind.
+
+mod guest;
+mod keeper;
+mod kernel;
+mod run;
+
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+pub use keeper::inside_main;
+pub use kernel::{KERNEL_BUILD, KERNEL_CONFIG, kernel_file};
+pub use run::{Options, run};
+
+/// Where the proof takes place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Ground {
+    /// In namespaces on the machine's own kernel.
+    Machine,
+    /// In namespaces inside this guest kernel.
+    Guest(PathBuf),
+}
+
+/// Whether the machine's own kernel can do ESP: it takes an SA.
+pub fn machine_has_esp() -> bool {
+    const SA: &str = "ip xfrm state add src 192.0.2.1 dst 192.0.2.2 proto esp spi 0x100 mode tunnel \
+                      aead 'rfc4106(gcm(aes))' 0x0000000000000000000000000000000000000000 128";
+    let tried = Command::new("unshare").args(["--net", "sh", "-c", SA]).stdin(Stdio::null()).output();
+    tried.is_ok_and(|output| output.status.success())
+}

@@ -1,0 +1,155 @@
+//! Running jobs: folders, keepers, and what they tell.
+
+use std::fs::{self, DirBuilder, File, OpenOptions};
+use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::process::CommandExt as _;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use tempfile::TempDir;
+
+use super::Ground;
+use crate::LabError;
+use crate::job::{Event, Job};
+
+/// How jobs are run.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// On which kernel.
+    pub ground: Ground,
+    /// Where the unpacked daemons are.
+    pub cache: PathBuf,
+    /// How many keepers work side by side.
+    pub workers: usize,
+    /// Where logs and captures are kept; nothing is kept without it.
+    pub keep: Option<PathBuf>,
+}
+
+/// Runs jobs and hands on what they tell, until all are through or `stop` is set.
+///
+/// # Errors
+/// When a keeper cannot be started or ends too early, and when it was stopped.
+pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn FnMut(Event)) -> Result<(), LabError> {
+    let workers = options.workers.clamp(1, jobs.len().max(1));
+    let mut shares: Vec<Vec<Job>> = (0..workers).map(|_| Vec::new()).collect();
+    for (i, job) in jobs.into_iter().enumerate() {
+        shares[i % workers].push(job);
+    }
+    let mut keepers = shares.iter().map(|share| Keeper::start(share, options)).collect::<Result<Vec<_>, _>>()?;
+    loop {
+        if stop.load(Ordering::Relaxed) {
+            return Err(LabError::Stopped);
+        }
+        let mut busy = false;
+        for keeper in &mut keepers {
+            // Asked before the events are read, so that none of a keeper that has ended is missed.
+            let ended = keeper.ended()?;
+            for event in keeper.events()? {
+                if let Event::Through(job) = event {
+                    keeper.open -= 1;
+                    keeper.keep_logs(job, options)?;
+                }
+                tell(event);
+            }
+            if ended && keeper.open > 0 {
+                return Err(LabError::Broken(keeper.last_words()));
+            }
+            busy |= keeper.open > 0;
+        }
+        if !busy {
+            return Ok(());
+        }
+        std::thread::sleep(Duration::from_millis(30));
+    }
+}
+
+/// A keeper and the folder of its run.
+struct Keeper {
+    child: Child,
+    folder: TempDir,
+    read: u64,
+    rest: String,
+    /// Jobs that are not through.
+    open: usize,
+}
+
+impl Keeper {
+    fn start(jobs: &[Job], options: &Options) -> Result<Keeper, LabError> {
+        // Not below /tmp or /run, which the guest covers.
+        let folder = tempfile::Builder::new().prefix("uspan-prove-").tempdir_in("/var/tmp")?;
+        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(folder.path().join("jobs"))?;
+        serde_json::to_writer(&mut file, jobs).map_err(io::Error::from)?;
+        file.flush()?;
+        DirBuilder::new().mode(0o700).create(folder.path().join("logs"))?;
+        let mut command = Command::new("unshare");
+        command.args(["--pid", "--fork", "--kill-child", "--mount", "--mount-proc"]).arg(std::env::current_exe()?);
+        command.args(["prove-inside", "keeper"]).arg(folder.path()).arg(&options.cache);
+        if let Ground::Guest(kernel) = &options.ground {
+            let sites = jobs.iter().map(|job| job.sites.len()).max().unwrap_or(2);
+            command.arg(kernel).arg((256 + 64 * sites).to_string());
+        }
+        let errors = File::create(folder.path().join("errors"))?;
+        // A group of its own: Ctrl-C is for `prove`, which then ends the keeper in order.
+        let child = command.process_group(0).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(errors).spawn()?;
+        Ok(Keeper { child, folder, read: 0, rest: String::new(), open: jobs.len() })
+    }
+
+    fn ended(&mut self) -> io::Result<bool> {
+        Ok(self.child.try_wait()?.is_some())
+    }
+
+    /// What was told since the last call: whole lines only.
+    fn events(&mut self) -> io::Result<Vec<Event>> {
+        let mut file = match File::open(self.folder.path().join("events")) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) => return Err(error),
+        };
+        file.seek(SeekFrom::Start(self.read))?;
+        let mut new = Vec::new();
+        self.read += file.read_to_end(&mut new)? as u64;
+        self.rest.push_str(&String::from_utf8_lossy(&new));
+        let mut events = Vec::new();
+        while let Some(end) = self.rest.find('\n') {
+            let line: String = self.rest.drain(..=end).collect();
+            events.push(serde_json::from_str(&line).map_err(io::Error::from)?);
+        }
+        Ok(events)
+    }
+
+    fn keep_logs(&self, job: usize, options: &Options) -> io::Result<()> {
+        let logs = self.folder.path().join("logs").join(job.to_string());
+        match &options.keep {
+            Some(keep) if logs.exists() => copy(&logs, &keep.join(job.to_string())),
+            _ => Ok(()),
+        }
+    }
+
+    /// Why it ended too early, from whatever it printed.
+    fn last_words(&self) -> String {
+        let read = |name: &str| fs::read(self.folder.path().join(name)).unwrap_or_default();
+        let text = [read("errors"), read("console")].concat();
+        let lines: Vec<_> = String::from_utf8_lossy(&text).lines().map(str::to_owned).collect();
+        lines[lines.len().saturating_sub(8)..].join("\n")
+    }
+}
+
+impl Drop for Keeper {
+    /// Ends the keeper, and with it everything below it, before its folder goes.
+    fn drop(&mut self) {
+        drop(self.child.stdin.take());
+        let _ = self.child.wait();
+    }
+}
+
+fn copy(from: &Path, to: &Path) -> io::Result<()> {
+    fs::create_dir_all(to)?;
+    for entry in fs::read_dir(from)? {
+        let entry = entry?;
+        fs::copy(entry.path(), to.join(entry.file_name()))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,279 @@
+//! What is to be proven, as a value that travels into the lab, and what the lab tells on the way.
+//!
+//! The job file holds the trees with their secrets: it is written with mode 0600 into a folder that only root
+//! can enter, and goes with it.
+
+use std::fmt;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use serde::{Deserialize, Serialize};
+
+/// One description, or the tunnels of it that were asked for, with the files of their gateways.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct Job {
+    /// Which job of the run this is.
+    pub number: usize,
+    /// The gateways.
+    pub sites: Vec<Site>,
+    /// The tunnels between them.
+    pub tunnels: Vec<Tunnel>,
+}
+
+/// A gateway, what stands around it, and its files.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct Site {
+    /// Its name.
+    pub name: String,
+    /// The word of its platform.
+    pub platform: String,
+    /// Its address on the internet.
+    pub address: IpAddr,
+    /// Interface towards the internet.
+    pub outside: String,
+    /// Interfaces towards the networks.
+    pub inside: Vec<String>,
+    /// Its networks, by name.
+    pub networks: Vec<(String, IpNet)>,
+    /// Whether the administrator translates what leaves for the internet.
+    pub shares_internet: bool,
+    /// Whether the administrator's own filter takes up our chains; otherwise there is none.
+    pub joined: bool,
+    /// Its files.
+    pub files: Vec<SiteFile>,
+    /// A script of the user's that sets up what the gateway has beside the tunnel.
+    pub script: Option<String>,
+}
+
+/// A file of a gateway.
+#[derive(Clone, Serialize, Deserialize)]
+pub struct SiteFile {
+    /// Path below the gateway's `/`.
+    pub path: String,
+    /// Mode 0600.
+    pub private: bool,
+    /// Its bytes, as text.
+    pub text: String,
+}
+
+impl fmt::Debug for SiteFile {
+    /// Without the text: it may hold a secret.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.path)
+    }
+}
+
+/// When an end opens a tunnel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Opens {
+    /// As soon as its daemon starts.
+    AtOnce,
+    /// With the first packet.
+    OnTraffic,
+    /// When an engineer says so.
+    ByHand,
+    /// Never; it answers.
+    Never,
+}
+
+/// A tunnel and what is expected of it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Tunnel {
+    /// Its name in the description, which is also the connection's name on both gateways.
+    pub name: String,
+    /// Its ends, as indices into the sites.
+    pub ends: [usize; 2],
+    /// What may cross.
+    pub pairs: Vec<Pair>,
+    /// When each end opens it.
+    pub opens: [Opens; 2],
+    /// Peer-liveness interval in seconds.
+    pub liveness: Option<u64>,
+    /// The group that every rekey of ESP must use (IANA transform ID).
+    pub pfs: Option<u16>,
+}
+
+/// A pair of networks, and the Child SA that carries it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Pair {
+    /// The network of each end, as an index into its site's networks.
+    pub networks: [usize; 2],
+    /// The name of the Child SA on both gateways.
+    pub child: String,
+}
+
+/// What came of a check at one end, or in the direction that starts there.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "result", content = "detail")]
+pub enum Outcome {
+    /// It holds; a detail may say how.
+    Pass(String),
+    /// It does not hold, and why.
+    Fail(String),
+    /// There is nothing to check, and why.
+    Idle(String),
+    /// An earlier failure leaves nothing to check.
+    Unreached,
+}
+
+impl Outcome {
+    /// A success without details.
+    pub fn pass() -> Outcome {
+        Outcome::Pass(String::new())
+    }
+
+    /// Whether it failed.
+    pub fn failed(&self) -> bool {
+        matches!(self, Outcome::Fail(_))
+    }
+}
+
+/// A row of the table.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Row {
+    /// Which job it belongs to.
+    pub job: usize,
+    /// Which of its tunnels.
+    pub tunnel: usize,
+    /// What was checked: a stable word.
+    pub check: Check,
+    /// On what, for example a pair of networks; may be empty.
+    pub about: String,
+    /// At or from the first end, at or from the second.
+    pub ends: [Outcome; 2],
+    /// What the daemons said to it, where it failed.
+    pub words: Vec<String>,
+}
+
+/// The checks, in the order in which they are made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Check {
+    /// The loaders take up the files without a warning.
+    Files,
+    /// The tunnel is opened by this end, as the description says.
+    Opens,
+    /// Every pair has SAs of its own.
+    Selectors,
+    /// An echo request crosses and its answer comes back.
+    Ping,
+    /// A TCP connection carries data, with the source untranslated.
+    Tcp,
+    /// The largest packet that the path takes arrives, and the host learns how large that is.
+    FullSize,
+    /// The counters of the SAs of both directions rise with the traffic.
+    Counters,
+    /// ESP on the internet, nothing in clear.
+    Encrypted,
+    /// What no selector covers does not arrive.
+    Outsiders,
+    /// What goes to the internet leaves with the gateway's address.
+    Internet,
+    /// A rekey of ESP, asked for by this end, gives new SAs with the agreed group, and traffic goes on.
+    RekeyEsp,
+    /// The same for the IKE SA.
+    RekeyIke,
+    /// While this end is dead nothing leaves in clear.
+    Silence,
+    /// After this end died and started again the tunnel comes back as described.
+    Returns,
+}
+
+impl Check {
+    /// All of them.
+    pub const ALL: [Check; 14] = [
+        Check::Files,
+        Check::Opens,
+        Check::Selectors,
+        Check::Ping,
+        Check::Tcp,
+        Check::FullSize,
+        Check::Counters,
+        Check::Encrypted,
+        Check::Outsiders,
+        Check::Internet,
+        Check::RekeyEsp,
+        Check::RekeyIke,
+        Check::Silence,
+        Check::Returns,
+    ];
+
+    /// In words, for the table.
+    pub fn words(self) -> &'static str {
+        match self {
+            Check::Files => "files are taken up without a warning",
+            Check::Opens => "opens the tunnel",
+            Check::Selectors => "each pair has its SAs",
+            Check::Ping => "ping",
+            Check::Tcp => "TCP, source kept",
+            Check::FullSize => "full-size packet",
+            Check::Counters => "counters of both SAs rise",
+            Check::Encrypted => "ESP on the internet, nothing in clear",
+            Check::Outsiders => "outside the selectors nothing arrives",
+            Check::Internet => "internet traffic is translated",
+            Check::RekeyEsp => "rekey of ESP, traffic goes on",
+            Check::RekeyIke => "rekey of the IKE SA, traffic goes on",
+            Check::Silence => "dead: nothing leaves in clear",
+            Check::Returns => "dead and started again: traffic returns",
+        }
+    }
+
+    /// What to look at when it fails, in the trade's words.
+    pub fn advice(self) -> &'static str {
+        match self {
+            Check::Files => "the daemon's loader or nft refused a file: look at the line it names",
+            Check::Opens => {
+                "no IKE SA: reachability (UDP 500, 4500), IKE proposal, secret or identity; IKE SA but no ESP SA: selectors or ESP proposal"
+            }
+            Check::Selectors => "a pair without SAs: its selectors do not mirror each other",
+            Check::Ping | Check::Tcp => {
+                "SAs but no traffic: NAT exemption, routes; one direction only: the filter on the side where it ends"
+            }
+            Check::FullSize => "large packets are lost: the filter drops ICMP `fragmentation needed`, or the MTU is wrong",
+            Check::Counters => "traffic crosses, but not through these SAs",
+            Check::Encrypted => "packets leave in clear: selectors, or a route around the tunnel",
+            Check::Outsiders => "a selector or a filter rule is wider than the description",
+            Check::Internet => "the exemption covers too much",
+            Check::RekeyEsp => "the groups for perfect forward secrecy differ, or the ESP proposal does",
+            Check::RekeyIke => "the IKE proposal differs from the one that opened the tunnel",
+            Check::Silence => "nothing holds packets back while the tunnel is down",
+            Check::Returns => "the peer-liveness check, or who may open the tunnel",
+        }
+    }
+}
+
+/// What the lab tells while it works, a line of JSON each.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Event {
+    /// The lab is up, on this kernel.
+    Up(String),
+    /// What it does now.
+    Now {
+        /// In which job.
+        job: usize,
+        /// In words.
+        doing: String,
+    },
+    /// A check was made.
+    Row(Row),
+    /// A warning that a daemon printed.
+    Warning {
+        /// In which job.
+        job: usize,
+        /// On which site.
+        site: String,
+        /// What it printed.
+        line: String,
+    },
+    /// A job is through.
+    Through(usize),
+    /// The lab itself failed in a job.
+    Broken {
+        /// In which job.
+        job: usize,
+        /// How.
+        how: String,
+    },
+}

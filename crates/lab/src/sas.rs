@@ -1,0 +1,82 @@
+//! The kernel's SAs, as `ip -s xfrm state list nokeys` prints them (ip-xfrm(8)).
+
+use std::io;
+use std::net::IpAddr;
+
+use crate::stage::room::Room;
+
+/// One SA for ESP.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EspSa {
+    /// Outer source.
+    pub from: IpAddr,
+    /// Outer destination.
+    pub to: IpAddr,
+    /// Security parameters index.
+    pub spi: u32,
+    /// Packets so far.
+    pub packets: u64,
+}
+
+/// The SAs of a gateway, without its larval ones.
+///
+/// # Errors
+/// When `ip` cannot be run.
+pub fn list(room: &Room) -> io::Result<Vec<EspSa>> {
+    let said = room.tell("ip", &["-s", "xfrm", "state", "list", "nokeys"])?;
+    Ok(parse(&said.text))
+}
+
+fn parse(text: &str) -> Vec<EspSa> {
+    let mut sas: Vec<EspSa> = Vec::new();
+    let mut ends = None;
+    for line in text.lines() {
+        let words: Vec<_> = line.split_whitespace().collect();
+        match words.as_slice() {
+            ["src", from, "dst", to, ..] => ends = from.parse().ok().zip(to.parse().ok()),
+            ["proto", "esp", "spi", spi, ..] => {
+                let number = spi.split('(').next().and_then(|hex| u32::from_str_radix(hex.trim_start_matches("0x"), 16).ok());
+                if let (Some((from, to)), Some(spi)) = (ends, number.filter(|spi| *spi != 0)) {
+                    sas.push(EspSa { from, to, spi, packets: 0 });
+                }
+                ends = None;
+            }
+            [bytes, packets] if bytes.ends_with("(bytes),") => {
+                let count = packets.strip_suffix("(packets)").and_then(|n| n.parse().ok());
+                if let (Some(sa), Some(count)) = (sas.last_mut(), count) {
+                    sa.packets = count;
+                }
+            }
+            _ => {}
+        }
+    }
+    sas
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const PRINTED: &str = "\
+src 198.51.100.20 dst 203.0.113.77
+\tproto esp spi 0xc0a80101(3232235777) reqid 1(0x00000001) mode tunnel
+\treplay-window 0 seq 0x00000000 flag af-unspec (0x00100000)
+\tlifetime config:
+\t  limit: soft (INF)(bytes), hard (INF)(bytes)
+\t  limit: soft (INF)(packets), hard (INF)(packets)
+\tlifetime current:
+\t  336(bytes), 4(packets)
+\t  add 2026-11-24 23:00:00 use 2026-11-24 23:00:01
+src 203.0.113.77 dst 198.51.100.20
+\tproto esp spi 0x00000000(0) reqid 1(0x00000001) mode tunnel
+\tlifetime current:
+\t  0(bytes), 0(packets)
+";
+
+    #[test]
+    fn sas_have_ends_and_counters_and_larval_ones_are_left_out() {
+        let sas = parse(PRINTED);
+        assert_eq!(sas.len(), 1);
+        assert_eq!((sas[0].spi, sas[0].packets, sas[0].to.to_string()), (0xc0a8_0101, 4, "203.0.113.77".to_owned()));
+    }
+}

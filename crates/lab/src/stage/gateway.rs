@@ -1,0 +1,135 @@
+//! A gateway: a room in which the tree of files stands at `/etc`, with what an administrator has there beside
+//! the tunnel.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use rustix::mount::{MountFlags, mount, mount_bind};
+
+use super::room::{Room, Said};
+use super::{etc, nft};
+use crate::job::{Site, SiteFile};
+
+/// Where the machine's own `/etc` stays visible, below the state folder.
+pub const MACHINE_ETC: &str = "machine-etc";
+
+/// A gateway on the stage.
+pub struct Gateway {
+    /// What is known about it.
+    pub site: Site,
+    /// Where it lives.
+    pub room: Room,
+    /// What stands at its `/etc`.
+    etc: PathBuf,
+}
+
+impl Gateway {
+    /// Lays the tree over `/etc` and gives the gateway a `/run` of its own.
+    pub(super) fn new(site: Site, room: Room, state: &Path) -> io::Result<Gateway> {
+        let etc = state.join(&site.name).join("etc");
+        etc::mirror(&state.join(MACHINE_ETC), &etc)?;
+        for file in &site.files {
+            etc::lay(&etc, file)?;
+        }
+        let target = etc.clone();
+        room.run(move || -> io::Result<()> {
+            mount_bind(&target, "/etc")?;
+            tmpfs("/run")
+        })?;
+        Ok(Gateway { site, room, etc })
+    }
+
+    /// Makes a package's folder show at `/etc` too, where the tree has nothing.
+    ///
+    /// # Errors
+    /// On a failure of the file system.
+    pub fn add_etc(&self, base: &Path) -> io::Result<()> {
+        etc::add(base, &self.etc)
+    }
+
+    /// Lays a further file over `/etc`.
+    ///
+    /// # Errors
+    /// On a failure of the file system.
+    pub fn lay_etc(&self, path: &str, text: &str) -> io::Result<()> {
+        etc::lay(&self.etc, &SiteFile { path: path.to_owned(), private: false, text: text.to_owned() })
+    }
+
+    /// The default route came with the link. Masquerading where the site shares its internet access; a filter
+    /// that lets the inside out and nothing unasked in; and the user's own script.
+    pub(super) fn administer(&self) -> io::Result<()> {
+        let site = &self.site;
+        let mut rules = String::new();
+        if site.shares_internet {
+            let hook = "type nat hook postrouting priority 100; policy accept;";
+            let rule = format!("oifname \"{}\" counter masquerade", site.outside);
+            let _ = writeln!(rules, "table inet administrator-nat {{\n\tchain postrouting {{\n\t\t{hook}\n\t\t{rule}\n\t}}\n}}");
+        }
+        rules.push_str(&if site.joined { self.own_filter() } else { self.guard() });
+        nft(&self.room, rules)?;
+        match &site.script {
+            Some(script) => {
+                let said = self.room.tell_with("sh", &["-eu"], Some(script.clone()))?;
+                if said.fine { Ok(()) } else { Err(io::Error::other(format!("the script for {}: {}", site.name, said.text.trim()))) }
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// A filter that drops, takes up the tunnel's chains and jumps to them.
+    fn own_filter(&self) -> String {
+        let chains: Vec<_> = self.site.files.iter().filter(|file| file.path.ends_with(".chains")).collect();
+        let name = |path: &str| Path::new(path).file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
+        let mut rules = String::from("table inet administrator {\n");
+        for file in &chains {
+            let _ = writeln!(rules, "\tinclude \"/{}\"", file.path);
+        }
+        let jumps = |hook: &str| chains.iter().map(|file| format!("\t\tjump {}-{hook}\n", name(&file.path))).collect::<String>();
+        let inside = self.site.inside.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+        let _ = writeln!(rules, "\tchain input {{\n\t\ttype filter hook input priority 0; policy drop;\n{}", jumps("input"));
+        let _ = writeln!(rules, "\t\tct state established,related accept\n\t\tiifname {{ \"lo\", {inside} }} accept");
+        rules.push_str("\t\tmeta l4proto { icmp, icmpv6 } accept\n\t}\n");
+        let _ = writeln!(rules, "\tchain forward {{\n\t\ttype filter hook forward priority 0; policy drop;\n{}", jumps("forward"));
+        let _ = writeln!(rules, "\t\tct state established,related accept");
+        let _ = writeln!(rules, "\t\tiifname {{ {inside} }} oifname \"{}\" accept\n\t}}\n}}", self.site.outside);
+        rules
+    }
+
+    /// For a gateway without a filter of its own: only that nobody on the internet opens connections inwards.
+    fn guard(&self) -> String {
+        let rule = format!("iifname \"{}\" meta ipsec missing ct state new counter drop", self.site.outside);
+        format!("table inet administrator {{\n\tchain forward {{\n\t\ttype filter hook forward priority 0; policy accept;\n\t\t{rule}\n\t}}\n}}\n")
+    }
+
+    /// Loads the rules of the tree, file by file.
+    ///
+    /// # Errors
+    /// When `nft` cannot be run; what it says is in the result.
+    pub fn load_rules(&self) -> io::Result<Vec<(String, Said)>> {
+        let rules = self.site.files.iter().filter(|file| file.path.ends_with(".nft"));
+        rules.map(|file| Ok((file.path.clone(), self.room.tell("nft", &["-f", &format!("/{}", file.path)])?))).collect()
+    }
+
+    /// Forgets every SA and policy, as a loss of power does.
+    ///
+    /// # Errors
+    /// When `ip` fails.
+    pub fn forget_sas(&self) -> io::Result<()> {
+        self.room.ip("xfrm state flush\nxfrm policy flush\n")
+    }
+}
+
+/// A file system in memory over a folder.
+pub(crate) fn tmpfs(target: &str) -> io::Result<()> {
+    mount("tmpfs", target, "tmpfs", MountFlags::empty(), None::<&std::ffi::CStr>)?;
+    Ok(())
+}
+
+/// Makes a folder of the machine visible at another place.
+pub(crate) fn bind(source: &Path, target: &str) -> io::Result<()> {
+    fs::create_dir_all(target)?;
+    mount_bind(source, target)?;
+    Ok(())
+}

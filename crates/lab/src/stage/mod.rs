@@ -1,0 +1,176 @@
+//! The stage: gateways, the hosts behind them and the internet between, each in a room of its own.
+//!
+//! The internet is a router that knows no private network and drops what comes from one or goes to one. No room
+//! has a way out.
+
+pub mod etc;
+pub(crate) mod gateway;
+pub mod plan;
+pub mod room;
+
+use std::fmt::Write as _;
+use std::io;
+use std::net::IpAddr;
+use std::path::Path;
+
+use ipnet::IpNet;
+
+pub use gateway::Gateway;
+
+use crate::job::{Job, Site};
+use plan::Host;
+use room::Room;
+
+/// The internet, the gateways and the hosts.
+pub struct Stage {
+    /// The router between the gateways, with a host of its own on it.
+    pub internet: Room,
+    /// The gateways, in the order of the job's sites.
+    pub gateways: Vec<Gateway>,
+    /// The hosts of each site, in the order of its networks.
+    pub hosts: Vec<Vec<Machine>>,
+    /// Hosts of each site in networks that no selector covers, one for each family in use.
+    pub strangers: Vec<Vec<Machine>>,
+    /// The internet host's addresses.
+    pub internet_hosts: Vec<IpAddr>,
+    /// Where the cables of the LANs meet.
+    wires: Room,
+}
+
+/// A host behind a gateway.
+pub struct Machine {
+    /// Where it lives.
+    pub room: Room,
+    /// Its place in the network.
+    pub host: Host,
+}
+
+impl Stage {
+    /// Sets the stage. `state` is a folder for what the gateways find at their `/etc`.
+    ///
+    /// # Errors
+    /// When the kernel refuses a namespace, a link, an address or a rule.
+    pub fn set(job: &Job, state: &Path) -> io::Result<Stage> {
+        let families: Vec<_> = [true, false].into_iter().filter(|v4| uses(job, *v4)).map(|v4| plan::family(job, v4)).collect();
+        let mut stage = Stage {
+            internet_hosts: families.iter().map(|family| family.internet).collect(),
+            internet: Room::new("internet", false)?,
+            gateways: Vec::new(),
+            hosts: Vec::new(),
+            strangers: Vec::new(),
+            wires: Room::new("wires", false)?,
+        };
+        forwarding(&stage.internet)?;
+        stage.furnish_the_internet(job)?;
+        for (i, site) in job.sites.iter().enumerate() {
+            stage.add_gateway(i, site, state)?;
+            let strangers = families.iter().map(|family| plan::host(family.strangers[i], 0)).collect();
+            let hosts = stage.add_machines(i, 'h', plan::hosts(site))?;
+            let strangers = stage.add_machines(i, 's', strangers)?;
+            stage.hosts.push(hosts);
+            stage.strangers.push(strangers);
+            stage.gateways[i].administer()?;
+        }
+        Ok(stage)
+    }
+
+    /// The internet's own host, and the guard that lets nothing private pass.
+    fn furnish_the_internet(&self, job: &Job) -> io::Result<()> {
+        let mut lines = String::from("link add here type dummy\nlink set here up\n");
+        for address in &self.internet_hosts {
+            let _ = writeln!(lines, "addr add {} dev here{}", IpNet::from(*address), nodad(*address));
+        }
+        self.internet.ip(&lines)?;
+        let mut rules = String::from("table inet guard {\n\tchain forward {\n\t\ttype filter hook forward priority 0; policy accept;\n");
+        for net in job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net)) {
+            let family = if net.addr().is_ipv4() { "ip" } else { "ip6" };
+            let _ = writeln!(rules, "\t\t{family} saddr {net} counter drop\n\t\t{family} daddr {net} counter drop");
+        }
+        rules.push_str("\t}\n}\n");
+        nft(&self.internet, rules)
+    }
+
+    /// A gateway with its links: one to the internet, one for each inside interface.
+    fn add_gateway(&mut self, i: usize, site: &Site, state: &Path) -> io::Result<()> {
+        let room = Room::new(&site.name, true)?;
+        forwarding(&room)?;
+        let (own, hop, outside) = (IpNet::from(site.address), plan::next_hop(site.address.is_ipv4()), &site.outside);
+        room.ip(&format!("link add {outside} type veth peer name gw{i} netns {}\nlink set {outside} up\n", self.internet.path.display()))?;
+        let far = format!("link set gw{i} up\naddr add {} dev gw{i}{}\nroute add {own} dev gw{i}\n", IpNet::from(hop), nodad(hop));
+        self.internet.ip(&far)?;
+        let onlink = onlink(hop);
+        room.ip(&format!("addr add {own} dev {outside}{}\nroute add default via {hop} dev {outside}{onlink}\n", nodad(hop)))?;
+        let wires = self.wires.path.display();
+        for (n, inside) in site.inside.iter().enumerate() {
+            room.ip(&format!("link add {inside} type veth peer name p{i}x{n} netns {wires}\nlink set {inside} up\n"))?;
+            let bridge = format!("link add b{i}x{n} type bridge forward_delay 0\nlink set b{i}x{n} up\n");
+            self.wires.ip(&format!("{bridge}link set p{i}x{n} master b{i}x{n} up\n"))?;
+        }
+        self.gateways.push(Gateway::new(site.clone(), room, state)?);
+        Ok(())
+    }
+
+    fn add_machines(&self, i: usize, kind: char, hosts: Vec<Host>) -> io::Result<Vec<Machine>> {
+        hosts.into_iter().enumerate().map(|(n, host)| self.add_machine(i, &format!("{kind}{i}x{n}"), host)).collect()
+    }
+
+    /// A host behind gateway `i`, on the cable of its inside interface.
+    fn add_machine(&self, i: usize, name: &str, host: Host) -> io::Result<Machine> {
+        let room = Room::new(name, false)?;
+        room.ip(&format!("link add eth0 type veth peer name {name} netns {}\nlink set eth0 up\n", self.wires.path.display()))?;
+        self.wires.ip(&format!("link set {name} master b{i}x{} up\n", host.inside))?;
+        let (inside, length, nodad) = (&self.gateways[i].site.inside[host.inside], host.net.prefix_len(), nodad(host.address));
+        let (gateway, near) = match host.gateway {
+            Some(address) => (address, format!("addr add {address}/{length} dev {inside}{nodad}\n")),
+            // A network with room for its one host: the gateway reaches it by a route.
+            None => {
+                let hop = plan::next_hop(host.address.is_ipv4());
+                (hop, format!("addr replace {} dev {inside}{nodad}\nroute add {} dev {inside}\n", IpNet::from(hop), host.net))
+            }
+        };
+        self.gateways[i].room.ip(&near)?;
+        let own = format!("addr add {}/{length} dev eth0{nodad}\n", host.address);
+        room.ip(&format!("{own}route add default via {gateway} dev eth0{}\n", onlink(gateway)))?;
+        Ok(Machine { room, host })
+    }
+}
+
+/// Whether a family occurs in a job.
+fn uses(job: &Job, ipv4: bool) -> bool {
+    job.sites.iter().any(|site| site.address.is_ipv4() == ipv4 || site.networks.iter().any(|(_, net)| net.addr().is_ipv4() == ipv4))
+}
+
+/// Addresses of IPv6 are in use at once here, without a search for duplicates.
+fn nodad(address: IpAddr) -> &'static str {
+    if address.is_ipv4() { "" } else { " nodad" }
+}
+
+/// A next hop that no network of the interface covers; those of IPv6 are link-local anyway.
+fn onlink(hop: IpAddr) -> &'static str {
+    if hop.is_ipv4() { " onlink" } else { "" }
+}
+
+/// Makes a room forward, with the loose source check that Debian 12 sets.
+fn forwarding(room: &Room) -> io::Result<()> {
+    room.run(|| {
+        for (path, value) in [
+            ("net/ipv4/ip_forward", "1"),
+            ("net/ipv6/conf/all/forwarding", "1"),
+            ("net/ipv4/conf/default/rp_filter", "2"),
+            ("net/ipv4/conf/all/rp_filter", "2"),
+        ] {
+            let path = Path::new("/proc/sys").join(path);
+            // A kernel without IPv6 has no such switch.
+            if path.exists() {
+                std::fs::write(&path, value)?;
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Loads rules.
+fn nft(room: &Room, rules: String) -> io::Result<()> {
+    let said = room.tell_with("nft", &["-f", "-"], Some(rules.clone()))?;
+    if said.fine { Ok(()) } else { Err(io::Error::other(format!("nft in {}: {}\n{rules}", room.name, said.text.trim()))) }
+}

@@ -1,0 +1,186 @@
+//! A witness on the internet: it sees every packet that a gateway sends out, and tells protected from clear.
+
+use std::fs::File;
+use std::io::{self, BufWriter, Write as _};
+use std::net::IpAddr;
+use std::num::NonZeroU32;
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use etherparse::{NetSlice, SlicedPacket, TransportSlice};
+use ipnet::IpNet;
+use rustix::net::sockopt::{Timeout, set_socket_timeout};
+use rustix::net::{AddressFamily, Protocol, RecvFlags, SocketType, recv, socket};
+
+use crate::stage::room::Room;
+
+/// What was seen so far.
+#[derive(Clone, Debug, Default)]
+pub struct Seen {
+    /// ESP packets, by outer source and destination.
+    pub esp: Vec<(IpAddr, IpAddr)>,
+    /// ESP in UDP (RFC 3948).
+    pub esp_in_udp: u64,
+    /// IKE messages.
+    pub ike: u64,
+    /// Packets with a protected address, in clear.
+    pub clear: Vec<String>,
+}
+
+impl Seen {
+    /// ESP packets from one gateway to another.
+    pub fn esp_between(&self, from: IpAddr, to: IpAddr) -> usize {
+        self.esp.iter().filter(|ends| **ends == (from, to)).count()
+    }
+}
+
+/// The witness.
+pub struct Witness {
+    seen: Arc<Mutex<Seen>>,
+    stop: Arc<AtomicBool>,
+    threads: Vec<JoinHandle<()>>,
+}
+
+/// Ethernet's numbers of IPv4 and IPv6 (IANA IEEE 802 numbers).
+const ETHERTYPES: [u16; 2] = [0x0800, 0x86dd];
+
+impl Witness {
+    /// Starts watching; every packet also goes into a capture file (libpcap format, link type 101, raw IP).
+    ///
+    /// # Errors
+    /// Without the right to see packets, or when the capture file cannot be made.
+    pub fn watch(internet: &Room, protected: Vec<IpNet>, capture: &Path) -> io::Result<Witness> {
+        let seen = Arc::new(Mutex::new(Seen::default()));
+        let stop = Arc::new(AtomicBool::new(false));
+        let pcap = Arc::new(Mutex::new(Pcap::new(capture)?));
+        let protected = Arc::new(protected);
+        let mut threads = Vec::new();
+        for ethertype in ETHERTYPES {
+            // A socket for one protocol, not for all, sees what comes in and not what is sent on: each packet once.
+            let fd: OwnedFd = internet.run(move || {
+                let protocol = NonZeroU32::new(u32::from(ethertype.to_be())).map(Protocol::from_raw);
+                socket(AddressFamily::PACKET, SocketType::DGRAM, protocol)
+            })?;
+            set_socket_timeout(&fd, Timeout::Recv, Some(Duration::from_millis(200)))?;
+            let (seen, stop, pcap, protected) = (seen.clone(), stop.clone(), pcap.clone(), protected.clone());
+            threads.push(std::thread::spawn(move || {
+                let mut buffer = vec![0u8; 70_000];
+                while !stop.load(Ordering::Relaxed) {
+                    let Ok((_, length)) = recv(&fd, &mut buffer[..], RecvFlags::empty()) else { continue };
+                    let packet = &buffer[..length];
+                    note(&mut lock(&seen), packet, &protected);
+                    lock(&pcap).add(packet);
+                }
+            }));
+        }
+        Ok(Witness { seen, stop, threads })
+    }
+
+    /// What was seen since the last call.
+    pub fn take(&self) -> Seen {
+        // Packets that were just sent have passed the sockets by now; their threads may need a moment.
+        std::thread::sleep(Duration::from_millis(50));
+        std::mem::take(&mut *lock(&self.seen))
+    }
+}
+
+impl Drop for Witness {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::Relaxed);
+        for thread in self.threads.drain(..) {
+            let _ = thread.join();
+        }
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn note(seen: &mut Seen, packet: &[u8], protected: &[IpNet]) {
+    let Ok(sliced) = SlicedPacket::from_ip(packet) else { return };
+    let (from, to, protocol): (IpAddr, IpAddr, u8) = match &sliced.net {
+        Some(NetSlice::Ipv4(ip)) => (ip.header().source_addr().into(), ip.header().destination_addr().into(), ip.header().protocol().0),
+        Some(NetSlice::Ipv6(ip)) => (ip.header().source_addr().into(), ip.header().destination_addr().into(), ip.header().next_header().0),
+        _ => return,
+    };
+    if protected.iter().any(|net| net.contains(&from) || net.contains(&to)) {
+        if seen.clear.len() < 20 {
+            seen.clear.push(format!("{from} to {to}, protocol {protocol}"));
+        }
+        return;
+    }
+    match &sliced.transport {
+        _ if protocol == 50 => seen.esp.push((from, to)),
+        Some(TransportSlice::Udp(udp)) if [udp.source_port(), udp.destination_port()].contains(&4500) => {
+            // Four zero bytes mark IKE, one byte 0xff a keep-alive (RFC 3948 section 2).
+            match udp.payload() {
+                [0, 0, 0, 0, ..] => seen.ike += 1,
+                [0xff] => {}
+                _ => {
+                    seen.esp_in_udp += 1;
+                    seen.esp.push((from, to));
+                }
+            }
+        }
+        Some(TransportSlice::Udp(udp)) if udp.destination_port() == 500 => seen.ike += 1,
+        _ => {}
+    }
+}
+
+/// A capture file.
+struct Pcap {
+    file: BufWriter<File>,
+}
+
+impl Pcap {
+    fn new(path: &Path) -> io::Result<Pcap> {
+        let mut file = BufWriter::new(File::create(path)?);
+        let head: [u32; 6] = [0xa1b2_c3d4, 0x0004_0002, 0, 0, 0x0004_0000, 101];
+        for word in head {
+            file.write_all(&word.to_ne_bytes())?;
+        }
+        file.flush()?;
+        Ok(Pcap { file })
+    }
+
+    /// A packet; a full disk costs the capture, not the proof.
+    fn add(&mut self, packet: &[u8]) {
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let length = u32::try_from(packet.len()).unwrap_or(0);
+        let words = [u32::try_from(now.as_secs()).unwrap_or(0), now.subsec_micros(), length, length];
+        let head: Vec<u8> = words.iter().flat_map(|word| word.to_ne_bytes()).collect();
+        let _ = self.file.write_all(&head).and_then(|()| self.file.write_all(packet)).and_then(|()| self.file.flush());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use etherparse::PacketBuilder;
+
+    fn udp(from: [u8; 4], to: [u8; 4], ports: [u16; 2], payload: &[u8]) -> Vec<u8> {
+        let mut packet = Vec::new();
+        PacketBuilder::ipv4(from, to, 64).udp(ports[0], ports[1]).write(&mut packet, payload).expect("written");
+        packet
+    }
+
+    #[test]
+    fn clear_packets_of_protected_networks_are_told_from_protected_ones() {
+        let protected = ["10.41.0.0/22".parse().expect("a network")];
+        let mut seen = Seen::default();
+        let gateways = ([198, 51, 100, 20], [203, 0, 113, 77]);
+        note(&mut seen, &udp(gateways.0, gateways.1, [500, 500], &[1; 28]), &protected);
+        note(&mut seen, &udp(gateways.0, gateways.1, [4500, 4500], &[0, 0, 0, 0, 7]), &protected);
+        note(&mut seen, &udp(gateways.0, gateways.1, [4500, 4500], &[0xff]), &protected);
+        note(&mut seen, &udp(gateways.0, gateways.1, [4500, 4500], &[1, 2, 3, 4, 5]), &protected);
+        note(&mut seen, &udp(gateways.0, [10, 41, 0, 10], [7, 7], b"leak"), &protected);
+        note(&mut seen, &udp([10, 41, 1, 1], gateways.1, [7, 7], b"leak"), &protected);
+        assert_eq!((seen.ike, seen.esp_in_udp, seen.esp_between(gateways.0.into(), gateways.1.into())), (2, 1, 1));
+        assert_eq!(seen.clear, ["198.51.100.20 to 10.41.0.10, protocol 17", "10.41.1.1 to 203.0.113.77, protocol 17"]);
+    }
+}
