@@ -563,7 +563,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let (site, tunnel) = (self.site(end), self.tunnel());
         self.proof.witness.take();
         self.proof.running[site].kill();
-        self.gateway(end).forget_sas()?;
+        self.gateway(end).lose_power()?;
         for pair in 0..tunnel.pairs.len() {
             for direction in [0, 1] {
                 let [from, to] = self.hosts(pair, direction);

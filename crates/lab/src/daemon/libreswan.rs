@@ -54,14 +54,14 @@ impl Daemon for Libreswan {
             tmpfs("/usr/local/sbin")?;
             std::os::unix::fs::symlink(package.join("usr/sbin/ipsec"), "/usr/local/sbin/ipsec")?;
             tmpfs("/var/lib")?;
-            std::fs::create_dir_all("/var/lib/ipsec/nss")?;
-            std::fs::create_dir_all("/run/pluto")
+            std::fs::create_dir_all("/var/lib/ipsec/nss")
         })?;
         let said = gateway.room.tell("certutil", &["-N", "-d", "sql:/var/lib/ipsec/nss", "--empty-password"])?;
         if said.fine { Ok(()) } else { Err(io::Error::other(format!("certutil: {}", said.text.trim()))) }
     }
 
     fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
+        gateway.room.run(|| std::fs::create_dir_all("/run/pluto"))?;
         let check = gateway.room.tell(&program("addconn"), &["--config", "/etc/ipsec.conf", "--checkconfig"])?;
         let mut command = Command::new(program("pluto"));
         command.args(["--nofork", "--config", "/etc/ipsec.conf", "--no-dnssec", "--logfile"]).arg(log);
@@ -101,7 +101,7 @@ impl Daemon for Libreswan {
         let mut said = Said::default();
         for child in children {
             said = whack(gateway, &["--rekey-ike", "--name", child])?;
-            if said.fine {
+            if !said.text.contains("does not have IKE SA") {
                 break;
             }
         }

@@ -5,8 +5,9 @@ use std::fmt::Write as _;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
-use rustix::mount::{MountFlags, mount, mount_bind};
+use rustix::mount::{MountFlags, UnmountFlags, mount, mount_bind, unmount};
 
 use super::room::{Room, Said};
 use super::{etc, nft};
@@ -23,7 +24,12 @@ pub struct Gateway {
     pub room: Room,
     /// What stands at its `/etc`.
     etc: PathBuf,
+    /// Rules and routes of its routing before any daemon runs.
+    routing: OnceLock<Vec<String>>,
 }
+
+/// Listings of routing: the command, how a line of it is taken away, and lines that the kernel keeps itself.
+const ROUTING: [(&str, &str); 4] = [("-4 rule", "-4 rule del pref"), ("-6 rule", "-6 rule del pref"), ("-4 route", "-4 route del"), ("-6 route", "-6 route del")];
 
 impl Gateway {
     /// Lays the tree over `/etc` and gives the gateway a `/run` of its own.
@@ -38,7 +44,7 @@ impl Gateway {
             mount_bind(&target, "/etc")?;
             tmpfs("/run")
         })?;
-        Ok(Gateway { site, room, etc })
+        Ok(Gateway { site, room, etc, routing: OnceLock::new() })
     }
 
     /// Makes a package's folder show at `/etc` too, where the tree has nothing.
@@ -69,13 +75,31 @@ impl Gateway {
         }
         rules.push_str(&if site.joined { self.own_filter() } else { self.guard() });
         nft(&self.room, rules)?;
-        match &site.script {
-            Some(script) => {
-                let said = self.room.tell_with("sh", &["-eu"], Some(script.clone()))?;
-                if said.fine { Ok(()) } else { Err(io::Error::other(format!("the script for {}: {}", site.name, said.text.trim()))) }
+        if let Some(script) = &site.script {
+            let said = self.room.tell_with("sh", &["-eu"], Some(script.clone()))?;
+            if !said.fine {
+                return Err(io::Error::other(format!("the script for {}: {}", site.name, said.text.trim())));
             }
-            None => Ok(()),
         }
+        let _ = self.routing.set(self.routing_now()?);
+        Ok(())
+    }
+
+    /// Rules and routes, each as the words that take it away again.
+    fn routing_now(&self) -> io::Result<Vec<String>> {
+        let mut all = Vec::new();
+        for (list, removal) in ROUTING {
+            let [family, kind] = [&list[..2], &list[3..]];
+            let args: &[&str] = if kind == "rule" { &[family, kind, "show"] } else { &[family, kind, "show", "table", "all"] };
+            let lines = self.room.tell("ip", args)?.text;
+            // The kernel's own routes come and go with addresses.
+            let lines = lines.lines().filter(|line| !line.contains("table local") && !line.contains("proto kernel"));
+            all.extend(lines.map(|line| match kind {
+                "rule" => format!("{removal} {}", line.split(':').next().unwrap_or_default()),
+                _ => format!("{removal} {}", line.trim()),
+            }));
+        }
+        Ok(all)
     }
 
     /// A filter that drops, takes up the tunnel's chains and jumps to them.
@@ -112,12 +136,24 @@ impl Gateway {
         rules.map(|file| Ok((file.path.clone(), self.room.tell("nft", &["-f", &format!("/{}", file.path)])?))).collect()
     }
 
-    /// Forgets every SA and policy, as a loss of power does.
+    /// Forgets what lives in memory only, as a loss of power does: SAs, policies, routes and rules of the daemon's,
+    /// and what stands in `/run`. The packet filter stays: it is loaded at boot before the daemon runs.
     ///
     /// # Errors
     /// When `ip` fails.
-    pub fn forget_sas(&self) -> io::Result<()> {
-        self.room.ip("xfrm state flush\nxfrm policy flush\n")
+    pub fn lose_power(&self) -> io::Result<()> {
+        self.room.ip("xfrm state flush\nxfrm policy flush\n")?;
+        let before = self.routing.get().map(Vec::as_slice).unwrap_or_default();
+        let added = self.routing_now()?.into_iter().filter(|line| !before.contains(line));
+        for line in added {
+            let words: Vec<&str> = line.split_whitespace().collect();
+            // One may go with another.
+            self.room.tell("ip", &words)?;
+        }
+        self.room.run(|| -> io::Result<()> {
+            unmount("/run", UnmountFlags::DETACH)?;
+            tmpfs("/run")
+        })
     }
 }
 
