@@ -30,6 +30,14 @@ fn whack(gateway: &Gateway, args: &[&str]) -> io::Result<Said> {
     gateway.room.tell(&program("whack"), args)
 }
 
+/// The established IKE SAs of a connection, by number.
+fn ike_marks(gateway: &Gateway, connection: &str) -> io::Result<Vec<String>> {
+    let status = whack(gateway, &["--showstates"])?;
+    let name = format!("\"{connection}_");
+    let established = status.text.lines().filter(|line| line.contains(&name) && line.contains("established IKE SA"));
+    Ok(established.filter_map(|line| line.split_whitespace().find(|word| word.starts_with('#')).map(str::to_owned)).collect())
+}
+
 impl Daemon for Libreswan {
     fn platform(&self) -> &'static str {
         "libreswan"
@@ -62,19 +70,36 @@ impl Daemon for Libreswan {
 
     fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
         gateway.room.run(|| std::fs::create_dir_all("/run/pluto"))?;
+        let lines = std::fs::read_to_string(log).unwrap_or_default().lines().count();
         let check = gateway.room.tell(&program("addconn"), &["--config", "/etc/ipsec.conf", "--checkconfig"])?;
         let mut command = Command::new(program("pluto"));
         command.args(["--nofork", "--config", "/etc/ipsec.conf", "--no-dnssec", "--logfile"]).arg(log);
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let printed = log.with_extension("out");
+        let out = std::fs::File::create(&printed)?;
+        command.stdin(Stdio::null()).stdout(out.try_clone()?).stderr(out);
         let child = gateway.room.start(command)?;
         let mut running = Running { child, log: log.to_owned(), loaders: vec![("addconn --checkconfig".to_owned(), check)] };
         if !wait_for(gateway, "/run/pluto/pluto.ctl") {
             running.loaders.push(("pluto".to_owned(), Said { fine: false, text: "pluto did not open its socket".to_owned() }));
             return Ok(running);
         }
-        running.loaders.push(("whack --listen".to_owned(), whack(gateway, &["--listen"])?));
-        let said = gateway.room.tell(&program("addconn"), &["--config", "/etc/ipsec.conf", "--autoall"])?;
-        running.loaders.push(("addconn --autoall".to_owned(), said));
+        // It lets addconn load what is to be loaded at boot: every section that says `auto`.
+        let texts = gateway.site.files.iter().filter(|file| file.path.ends_with(".conf")).map(|file| file.text.as_str());
+        let wanted = texts.flat_map(str::lines).filter(|line| line.trim_start().starts_with("auto=")).count();
+        let added = |running: &Running| running.lines().iter().skip(lines).filter(|line| line.contains(": added IKE")).count();
+        let loaded = (0..200).any(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(50));
+            added(&running) >= wanted
+        });
+        if !loaded {
+            let text = format!("{} of {wanted} connections were loaded", added(&running));
+            running.loaders.push(("pluto".to_owned(), Said { fine: false, text }));
+        }
+        let said = std::fs::read_to_string(&printed).unwrap_or_default();
+        running.loaders.push(("addconn --autoall".to_owned(), Said { fine: true, text: said }));
+        // What cannot be loaded is complained of in the log.
+        let refused = running.lines().into_iter().skip(lines).filter(|line| line.contains("ERROR") || line.contains("failed to add")).collect::<Vec<_>>();
+        running.loaders.push(("pluto".to_owned(), Said { fine: true, text: refused.join("\n") }));
         Ok(running)
     }
 
@@ -82,12 +107,16 @@ impl Daemon for Libreswan {
         whack(gateway, &["--initiate", "--name", child])
     }
 
-    fn close(&self, gateway: &Gateway, _connection: &str, children: &[&str]) -> io::Result<Said> {
+    fn close(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said> {
         let mut all = Said { fine: true, text: String::new() };
         for child in children {
             let said = whack(gateway, &["--terminate", "--name", child])?;
             all.text.push_str(&said.text);
             all.fine &= said.fine;
+        }
+        // The IKE SA stays when the last of several connections that share it is terminated.
+        for mark in ike_marks(gateway, connection)? {
+            all.text.push_str(&whack(gateway, &["--deletestate", mark.trim_start_matches('#')])?.text);
         }
         Ok(all)
     }
@@ -118,10 +147,7 @@ impl Daemon for Libreswan {
     }
 
     fn ike_sas(&self, gateway: &Gateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
-        let status = whack(gateway, &["--showstates"])?;
-        let name = format!("\"{connection}_");
-        let established = status.text.lines().filter(|line| line.contains(&name) && line.contains("established IKE SA"));
-        Ok(established.filter_map(|line| line.split_whitespace().find(|word| word.starts_with('#')).map(str::to_owned)).collect())
+        ike_marks(gateway, connection)
     }
 
     fn tells_of_failure(&self, line: &str) -> bool {
