@@ -43,7 +43,7 @@ fn common(rows: &'static [Row], kind: algorithm::Kind, sa: Sa, sites: &[RandomSi
 
 fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, String)> {
     use algorithm::Kind;
-    let pick = move |rows, kind, sa| common(rows, kind, sa, &sites);
+    let pick = |rows, kind, sa| common(rows, kind, sa, &sites);
     let integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Ike);
     let esp_integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Esp);
     let prfs = pick(PRFS, Kind::Prf, Sa::Ike);
@@ -58,8 +58,10 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
         true => format!("{{ encryption = \"{}\" }}", cipher.name),
         false => format!("{{ encryption = \"{}\", integrity = \"{}\" }}", cipher.name, integrity.name),
     });
-    let pfs =
-        prop_oneof![Just("true".to_owned()), Just("false".to_owned()), select(groups).prop_map(|group| format!("\"{}\"", group.name))];
+    // A platform that rekeys only with the group of the IKE SA leaves no other choice.
+    let bound = sites.iter().any(|site| PLATFORMS[site.platform].facts().pfs_group_of_ike);
+    let named = select(groups).prop_map(move |group| if bound { "true".to_owned() } else { format!("\"{}\"", group.name) });
+    let pfs = prop_oneof![Just("true".to_owned()), Just("false".to_owned()), named];
     (prop::collection::vec(ike, 1..4), prop::collection::vec(esp, 1..4), pfs)
         .prop_map(|(ike, esp, pfs)| (ike.join(", "), esp.join(", "), pfs))
 }

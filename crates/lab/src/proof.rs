@@ -34,6 +34,21 @@ const REKEYING: Duration = Duration::from_secs(30);
 /// reopen into the void.
 const GIVING_UP: Duration = Duration::from_secs(400);
 
+/// Asks again and again until there is an answer or the time is up: often at first, then ever less.
+fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) -> io::Result<Option<T>> {
+    let (since, mut pause) = (Instant::now(), Duration::from_millis(150));
+    loop {
+        if let Some(answer) = ask()? {
+            return Ok(Some(answer));
+        }
+        if since.elapsed() >= limit {
+            return Ok(None);
+        }
+        sleep(pause);
+        pause = (pause * 5 / 4).min(Duration::from_secs(4));
+    }
+}
+
 /// Proves a job and tells what comes of it.
 ///
 /// # Errors
@@ -280,14 +295,12 @@ impl<'a> Walkthrough<'_, 'a> {
                 }
             }
         }
-        while since.elapsed() < OPENING {
-            if self.sa_pairs()? >= tunnel.pairs.len() {
-                return Ok(Outcome::Pass(format!("{} s", since.elapsed().as_secs())));
-            }
-            if let Some(outcome) = self.dead_daemon() {
-                return Ok(outcome);
-            }
-            sleep(Duration::from_millis(250));
+        let opened = wait_for(OPENING, || match self.sa_pairs()? {
+            pairs if pairs >= tunnel.pairs.len() => Ok(Some(Outcome::Pass(format!("{} s", since.elapsed().as_secs())))),
+            _ => Ok(self.dead_daemon()),
+        })?;
+        if let Some(outcome) = opened {
+            return Ok(outcome);
         }
         let established = [0, 1].into_iter().filter_map(|end| self.ike_marks(end).ok()).any(|marks| !marks.is_empty());
         let have = self.sa_pairs()?;
@@ -299,7 +312,7 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     /// A daemon that ended by itself.
-    fn dead_daemon(&mut self) -> Option<Outcome> {
+    fn dead_daemon(&self) -> Option<Outcome> {
         [0, 1].into_iter().find_map(|end| {
             let (site, name) = (self.site(end), self.site_name(end));
             (!self.proof.running[site].alive()).then(|| Outcome::Fail(format!("the daemon on {name} ended by itself")))
@@ -308,10 +321,7 @@ impl<'a> Walkthrough<'_, 'a> {
 
     fn close(&mut self, end: usize) -> io::Result<()> {
         self.daemon(end)?.close(self.gateway(end), &self.tunnel().name, &self.children())?;
-        let since = Instant::now();
-        while since.elapsed() < REKEYING && self.sa_pairs()? > 0 {
-            sleep(Duration::from_millis(250));
-        }
+        wait_for(REKEYING, || Ok((self.sa_pairs()? == 0).then_some(())))?;
         Ok(())
     }
 
@@ -358,7 +368,9 @@ impl<'a> Walkthrough<'_, 'a> {
             self.proof.witness.take();
         }
         let ground = self.failed;
+        let mut lost = false;
         for pair in 0..self.tunnel().pairs.len() {
+            lost |= self.failed;
             self.failed = ground;
             let name = self.pair_name(pair);
             self.begin(&format!("traffic between {name}"));
@@ -367,6 +379,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 let [from, to] = walk.hosts(pair, end);
                 Ok(flow::ping_machine(from, to, 3).map_or_else(Outcome::Fail, |()| Outcome::pass()))
             })?;
+            lost |= self.failed;
             self.failed = ground;
             self.both(Check::Tcp, &name, |walk, end| {
                 let [from, to] = walk.hosts(pair, end);
@@ -381,6 +394,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 let found = flow::full_size(&from.room, &to.room, to.host.address);
                 Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
             })?;
+            lost |= self.failed;
             self.failed = ground;
             self.both(Check::Counters, &name, |walk, end| {
                 let after = walk.packets(end)?;
@@ -396,6 +410,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 break;
             }
         }
+        lost |= self.failed;
         self.failed = ground;
         let seen = self.proof.witness.take();
         self.both(Check::Encrypted, "", |walk, end| {
@@ -405,7 +420,9 @@ impl<'a> Walkthrough<'_, 'a> {
                 (None, 0) => Outcome::Fail("no ESP".to_owned()),
                 (None, esp) => Outcome::Pass(format!("{esp} packets")),
             })
-        })
+        })?;
+        self.failed |= lost;
+        Ok(())
     }
 
     /// Combinations of hosts that no selector covers, from one end: names and hosts.
@@ -502,20 +519,16 @@ impl<'a> Walkthrough<'_, 'a> {
         let spis = |walk: &Self| -> io::Result<Vec<u32>> { Ok(walk.sas(end, 1 - end)?.into_iter().map(|sa| sa.spi).collect()) };
         let before = spis(self)?;
         let said = self.daemon(end)?.rekey_esp(self.gateway(end), &tunnel.name, child)?;
-        let since = Instant::now();
-        while since.elapsed() < REKEYING {
-            let fresh: Vec<u32> = spis(self)?.into_iter().filter(|spi| !before.contains(spi)).collect();
-            if let Some(spi) = fresh.first() {
-                // The other end may need a moment to drop the old one.
-                sleep(Duration::from_millis(500));
-                let running = &self.proof.running[self.site(end)];
-                let group = self.daemon(end)?.group_in_use(self.gateway(end), running, &tunnel.name, child, *spi)?;
-                return Ok(match group == tunnel.pfs {
-                    true => Ok(()),
-                    false => Err(format!("{child} was rekeyed with {}, agreed was {}", group_words(group), group_words(tunnel.pfs))),
-                });
-            }
-            sleep(Duration::from_millis(250));
+        let fresh = wait_for(REKEYING, || Ok(spis(self)?.into_iter().find(|spi| !before.contains(spi))))?;
+        if let Some(spi) = fresh {
+            // The other end may need a moment to drop the old one.
+            sleep(Duration::from_millis(500));
+            let running = &self.proof.running[self.site(end)];
+            let group = self.daemon(end)?.group_in_use(self.gateway(end), running, &tunnel.name, child, spi)?;
+            return Ok(match group == tunnel.pfs {
+                true => Ok(()),
+                false => Err(format!("{child} was rekeyed with {}, agreed was {}", group_words(group), group_words(tunnel.pfs))),
+            });
         }
         let last = said.text.lines().last().unwrap_or_default().trim().to_owned();
         Ok(Err(format!("no new SA for {child} within {} s ({last})", REKEYING.as_secs())))
@@ -526,13 +539,9 @@ impl<'a> Walkthrough<'_, 'a> {
         self.both(Check::RekeyIke, "", |walk, end| {
             let before = walk.ike_marks(end)?;
             walk.daemon(end)?.rekey_ike(walk.gateway(end), &walk.tunnel().name, &walk.children())?;
-            let since = Instant::now();
-            while since.elapsed() < REKEYING {
-                let marks = walk.ike_marks(end)?;
-                if marks.iter().any(|mark| !before.contains(mark)) {
-                    return Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::pass()));
-                }
-                sleep(Duration::from_millis(250));
+            let fresh = wait_for(REKEYING, || Ok(walk.ike_marks(end)?.into_iter().find(|mark| !before.contains(mark))))?;
+            if fresh.is_some() {
+                return Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::pass()));
             }
             Ok(Outcome::Fail(format!("no new IKE SA within {} s", REKEYING.as_secs())))
         })
@@ -607,7 +616,7 @@ impl<'a> Walkthrough<'_, 'a> {
             if self.goes_on_at_once() {
                 return Ok(Outcome::Pass(format!("{} s", since.elapsed().as_secs())));
             }
-            sleep(Duration::from_secs(1));
+            sleep(Duration::from_secs(5));
         }
         Ok(Outcome::Fail(self.goes_on().err().unwrap_or_else(|| format!("only after {} s", limit.as_secs()))))
     }

@@ -58,6 +58,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let mut talk = proposals::Talk::new(description, tunnel);
     let ike = talk.ike();
     let pfs = pfs_group(tunnel, &ike);
+    talk.bound_group(pfs, &ike);
     let esp = talk.esp(pfs);
     let (mut reasons, findings) = talk.finish();
     if ike.is_empty() || esp.is_empty() {

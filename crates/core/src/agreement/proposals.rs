@@ -138,6 +138,24 @@ impl<'a> Talk<'a> {
         agreed
     }
 
+    /// Reports a PFS group that an end will not use, because it knows only the one of the IKE SA.
+    pub(super) fn bound_group(&mut self, pfs: Option<Group>, ike: &[IkeProposal]) {
+        let bound = [0, 1].into_iter().find(|end| self.facts(*end).pfs_group_of_ike);
+        let first = ike.first().and_then(|proposal| proposal.groups.first().copied());
+        if let (Some(end), Some(wanted), Some(of_ike)) = (bound, pfs, first)
+            && wanted != of_ike
+            // What is weak, or what an end cannot do at all, is said elsewhere.
+            && wanted.row().is_some_and(|row| row.weak.is_empty() && self.obstacle(&[row], Sa::Esp).is_none())
+        {
+            let (name, title) = (&self.ends[end].name.value, self.facts(end).title);
+            let message = format!("{name} ({title}) rekeys ESP only with the group of the IKE SA, `{of_ike}`, not with `{wanted}`");
+            let remedy =
+                format!("Write `pfs = true`, which takes `{of_ike}`; or make `{wanted}` the group of the first IKE proposal as well.");
+            let place = self.description.source.place(self.tunnel.pfs.span);
+            self.findings.push(Finding::new(&rules::PFS_GROUP_BOUND, message).at(place).remedy(remedy));
+        }
+    }
+
     /// Takes or drops a proposal and notes the reason.
     fn weigh<P: Clone + PartialEq + std::fmt::Display>(
         &mut self,

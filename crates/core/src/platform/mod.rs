@@ -54,6 +54,8 @@ pub struct Facts {
     pub prf_follows_integrity: bool,
     /// All ESP proposals of a connection must have the same PFS group.
     pub one_pfs_group: bool,
+    /// It rekeys ESP only with the group that the IKE SA was negotiated with.
+    pub pfs_group_of_ike: bool,
     /// The longest lifetime it accepts.
     pub longest_lifetime: Duration,
     /// The daemon installs routes for policy-based tunnels itself.

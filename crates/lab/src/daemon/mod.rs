@@ -36,8 +36,10 @@ impl Running {
     }
 
     /// Whether it still runs.
-    pub fn alive(&mut self) -> bool {
-        matches!(self.child.try_wait(), Ok(None))
+    pub fn alive(&self) -> bool {
+        let state = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id())).unwrap_or_default();
+        // The state stands behind the name, which stands in brackets (proc(5)).
+        !state.is_empty() && !state.rsplit(')').next().unwrap_or_default().trim_start().starts_with('Z')
     }
 
     /// The lines of its log so far.

@@ -76,4 +76,9 @@ chapter! {
         why: "The traffic would cross the internet readable by everyone.",
         remedy: "Choose a cipher, for example `aes-256-gcm`.",
     }
+    PFS_GROUP_BOUND = "US417" "pfs-group-bound" Error {
+        what: "Another group for perfect forward secrecy than that of the IKE SA, with a platform that cannot do that.",
+        why: "It answers the first rekey of ESP with NO_PROPOSAL_CHOSEN, or rekeys with the group of the IKE SA: the tunnel comes up and breaks an hour later.",
+        remedy: "Write `pfs = true`, which takes the group of the first IKE proposal.",
+    }
 }

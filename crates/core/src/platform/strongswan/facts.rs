@@ -51,6 +51,7 @@ pub(super) static FACTS: Facts = Facts {
     ],
     prf_follows_integrity: false,
     one_pfs_group: false,
+    pfs_group_of_ike: false,
     longest_lifetime: Duration::from_secs(365 * 86_400),
     installs_routes: true,
     defaults: &[
