@@ -143,7 +143,13 @@ fn varied() -> Vec<Pair> {
     let mut pairs = Vec::new();
     for platforms in MIXED {
         pairs.extend(OFFERS.iter().map(|offer| pair(platforms, offer)));
-        pairs.extend(VARIETIES.iter().map(|(tunnel, sites, networks)| Pair { platforms, tunnel, sites: *sites, networks: *networks, ..ORCHARD }));
+        pairs.extend(VARIETIES.iter().map(|(tunnel, sites, networks)| Pair {
+            platforms,
+            tunnel,
+            sites: *sites,
+            networks: *networks,
+            ..ORCHARD
+        }));
         pairs.push(Pair { platforms, ..SIX });
     }
     for platform in [SS, LSW] {
@@ -161,7 +167,8 @@ fn failures(proof: &Value) -> Vec<(String, Vec<(String, String)>)> {
     for tunnel in proof["tunnels"].as_array().expect("tunnels") {
         for row in tunnel["checks"].as_array().expect("checks") {
             let ends = row["ends"].as_array().expect("ends").iter().filter(|end| end["result"] == "fail");
-            let ends: Vec<_> = ends.map(|end| (end["site"].as_str().unwrap_or("").to_owned(), end["detail"].as_str().unwrap_or("").to_owned())).collect();
+            let ends: Vec<_> =
+                ends.map(|end| (end["site"].as_str().unwrap_or("").to_owned(), end["detail"].as_str().unwrap_or("").to_owned())).collect();
             if !ends.is_empty() {
                 found.push((row["check"].as_str().expect("a word").to_owned(), ends));
             }
@@ -297,7 +304,9 @@ fn a_sabotaged_pair_fails_at_the_right_check() {
                 && ends.iter().map(|(site, _)| site.as_str()).collect::<Vec<_>>() == sabotage.sites
                 && ends.iter().all(|(_, why)| why.contains(sabotage.says))
         });
-        let clear = failed.iter().all(|(check, _)| check == sabotage.check || ["tcp", "full-size", "counters", "encrypted"].contains(&check.as_str()));
+        let clear = failed
+            .iter()
+            .all(|(check, _)| check == sabotage.check || ["tcp", "full-size", "counters", "encrypted"].contains(&check.as_str()));
         if run.code != 1 || !fits || !clear {
             wrong.push(format!("{}: exit {}, {failed:#?}\n{:#}", sabotage.name, run.code, json["proofs"][0]["lab_failures"]));
         }
@@ -340,7 +349,8 @@ fn nothing_is_left_after_twenty_runs_five_of_them_interrupted() {
     let before = traces();
     for run in 0..20u64 {
         let mut command = Command::new(env!("CARGO_BIN_EXE_uspan"));
-        let mut child = command.args(&args).current_dir(folder.path()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("it runs");
+        let mut child =
+            command.args(&args).current_dir(folder.path()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("it runs");
         // One in four is interrupted, at different moments; the last one without a chance to tidy up.
         if run % 4 == 3 {
             std::thread::sleep(Duration::from_millis(200 + 350 * (run / 4)));

@@ -18,7 +18,8 @@ pub fn cast(
 ) -> Job {
     let tunnels: Vec<_> = built.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)).collect();
     let on_stage = |name: &str| tunnels.iter().any(|tunnel| tunnel.ends.iter().any(|end| end == name));
-    let sites: Vec<Site> = description.sites.iter().filter(|site| on_stage(&site.name.value)).map(|site| cast_site(site, trees, scripts)).collect();
+    let sites: Vec<Site> =
+        description.sites.iter().filter(|site| on_stage(&site.name.value)).map(|site| cast_site(site, trees, scripts)).collect();
     let tunnels = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
     Job { number: 0, sites, tunnels }
 }
@@ -61,4 +62,3 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
     }
 }
-

@@ -113,10 +113,8 @@ pub fn tcp(from: &Room, to: &Room, address: IpAddr) -> Result<IpAddr, String> {
         stream.read_exact(&mut back).map_err(broke)?;
         if back == data { Ok(()) } else { Err("data came back changed".to_owned()) }
     });
-    if let Err(why) = sent {
-        // The listener gives up by itself.
-        return Err(why);
-    }
+    // Where it failed the listener gives up by itself.
+    sent?;
     let (peer, _) = server.join().map_err(|_| "the server broke".to_owned())?.map_err(|e| format!("the server saw nothing: {e}"))?;
     Ok(peer)
 }

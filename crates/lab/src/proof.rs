@@ -1,11 +1,13 @@
 //! The proof of a job: every check, in order, on a stage with real daemons.
 
-use std::io;
+use std::fs::File;
+use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
+use uspan_core::algorithm::Group;
 
 use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow;
@@ -63,8 +65,7 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
     for number in 0..job.tunnels.len() {
         Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() }.run(&files)?;
     }
-    proof.warnings();
-    Ok(())
+    proof.warnings()
 }
 
 struct Proof<'a> {
@@ -123,17 +124,20 @@ impl Proof<'_> {
         Ok(outcomes)
     }
 
-    /// What the daemons' logs complain of, each text once.
-    fn warnings(&mut self) {
+    /// What the daemons' logs complain of, each text once; also into a file among the logs.
+    fn warnings(&mut self) -> io::Result<()> {
+        let mut file = File::create(self.places.logs.join("warnings"))?;
         for (site, running) in self.job.sites.iter().zip(&self.running) {
             let mut known = std::collections::BTreeSet::new();
             for line in running.lines().into_iter().filter(|line| complains(line)) {
                 let text = without_numbers(&line);
                 if known.insert(text) {
+                    writeln!(file, "{}: {line}", site.name)?;
                     (self.tell)(Event::Warning { job: self.job.number, site: site.name.clone(), line });
                 }
             }
         }
+        Ok(())
     }
 }
 
@@ -415,8 +419,8 @@ impl<'a> Walkthrough<'_, 'a> {
         let seen = self.proof.witness.take();
         self.both(Check::Encrypted, "", |walk, end| {
             let [from, to] = [end, 1 - end].map(|end| walk.proof.job.sites[walk.site(end)].address);
-            Ok(match (seen.clear.first(), seen.esp_between(from, to)) {
-                (Some(packet), _) => Outcome::Fail(format!("in clear: {packet}")),
+            Ok(match (seen.clear_from(&walk.proof.job.sites[walk.site(end)]), seen.esp_between(from, to)) {
+                (Some(packet), _) => Outcome::Fail(packet),
                 (None, 0) => Outcome::Fail("no ESP".to_owned()),
                 (None, esp) => Outcome::Pass(format!("{esp} packets")),
             })
@@ -509,8 +513,7 @@ impl<'a> Walkthrough<'_, 'a> {
                     return Ok(Outcome::Fail(why));
                 }
             }
-            let group = walk.tunnel().pfs.map_or("no group, as agreed".to_owned(), |group| format!("group {group}"));
-            Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::Pass(group)))
+            Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::Pass(group_words(walk.tunnel().pfs))))
         })
     }
 
@@ -580,7 +583,8 @@ impl<'a> Walkthrough<'_, 'a> {
             }
         }
         let seen = self.proof.witness.take();
-        let silence = seen.clear.first().map_or_else(Outcome::pass, |packet| Outcome::Fail(format!("in clear: {packet}")));
+        let sites = tunnel.ends.map(|site| &self.proof.job.sites[site]);
+        let silence = sites.iter().find_map(|site| seen.clear_from(site)).map_or_else(Outcome::pass, Outcome::Fail);
         let log = self.proof.log(site);
         self.proof.running[site] = self.daemon(end)?.start(self.gateway(end), &log)?;
         let other_must_notice = matches!(tunnel.opens[end], Opens::Never);
@@ -632,7 +636,7 @@ impl<'a> Walkthrough<'_, 'a> {
 }
 
 fn group_words(group: Option<u16>) -> String {
-    group.map_or("no group".to_owned(), |group| format!("group {group}"))
+    group.map_or("no group".to_owned(), |group| Group(group).to_string())
 }
 
 /// Makes the folders of a run.

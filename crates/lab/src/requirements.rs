@@ -40,7 +40,9 @@ pub fn ground(cache: &Path) -> Result<Ground, Missing> {
     let kernel = kernel_file(cache);
     match kernel.exists() {
         true => Ok(Ground::Guest(kernel)),
-        false => Err(Missing { what: "a kernel with ESP: this machine's has none, and no guest kernel was built yet".to_owned(), package: None }),
+        false => {
+            Err(Missing { what: "a kernel with ESP: this machine's has none, and no guest kernel was built yet".to_owned(), package: None })
+        }
     }
 }
 

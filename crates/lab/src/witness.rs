@@ -16,6 +16,7 @@ use ipnet::IpNet;
 use rustix::net::sockopt::{Timeout, set_socket_timeout};
 use rustix::net::{AddressFamily, Protocol, RecvFlags, SocketType, recv, socket};
 
+use crate::job::Site;
 use crate::stage::room::Room;
 
 /// What was seen so far.
@@ -27,11 +28,18 @@ pub struct Seen {
     pub esp_in_udp: u64,
     /// IKE messages.
     pub ike: u64,
-    /// Packets with a protected address, in clear.
-    pub clear: Vec<String>,
+    /// Packets with a protected address, in clear: source, destination, IP protocol.
+    pub clear: Vec<(IpAddr, IpAddr, u8)>,
 }
 
 impl Seen {
+    /// A packet in clear that came from a gateway or from behind it, in words.
+    pub fn clear_from(&self, site: &Site) -> Option<String> {
+        let own = |from: &IpAddr| *from == site.address || site.networks.iter().any(|(_, net)| net.contains(from));
+        let (from, to, protocol) = self.clear.iter().find(|(from, ..)| own(from))?;
+        Some(format!("in clear: {from} to {to}, IP protocol {protocol}"))
+    }
+
     /// ESP packets from one gateway to another.
     pub fn esp_between(&self, from: IpAddr, to: IpAddr) -> usize {
         self.esp.iter().filter(|ends| **ends == (from, to)).count()
@@ -110,7 +118,7 @@ fn note(seen: &mut Seen, packet: &[u8], protected: &[IpNet]) {
     };
     if protected.iter().any(|net| net.contains(&from) || net.contains(&to)) {
         if seen.clear.len() < 20 {
-            seen.clear.push(format!("{from} to {to}, protocol {protocol}"));
+            seen.clear.push((from, to, protocol));
         }
         return;
     }
@@ -181,6 +189,7 @@ mod tests {
         note(&mut seen, &udp(gateways.0, [10, 41, 0, 10], [7, 7], b"leak"), &protected);
         note(&mut seen, &udp([10, 41, 1, 1], gateways.1, [7, 7], b"leak"), &protected);
         assert_eq!((seen.ike, seen.esp_in_udp, seen.esp_between(gateways.0.into(), gateways.1.into())), (2, 1, 1));
-        assert_eq!(seen.clear, ["198.51.100.20 to 10.41.0.10, protocol 17", "10.41.1.1 to 203.0.113.77, protocol 17"]);
+        let clear: Vec<_> = seen.clear.iter().map(|(from, to, protocol)| format!("{from} {to} {protocol}")).collect();
+        assert_eq!(clear, ["198.51.100.20 10.41.0.10 17", "10.41.1.1 203.0.113.77 17"]);
     }
 }

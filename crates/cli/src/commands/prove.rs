@@ -13,7 +13,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde_json::{Value, json};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use uspan_core::{Build, Finding, Source, Tree, TreeFile, any_stops, rules};
-use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, Row, cast, default_cache, ground, is_root, requirements, run as run_lab};
+use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
 
 use super::check::plan;
 use crate::args::{Format, Prove};
@@ -133,7 +133,9 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
         .map(|missing| {
             let finding = Finding::new(&rules::LAB_LACKS_PROGRAM, format!("{} is not there", missing.what));
             match missing.package {
-                Some(package) => finding.remedy(format!("It comes with the package {package}; `uspan prove --prepare` installs all that is needed.")),
+                Some(package) => {
+                    finding.remedy(format!("It comes with the package {package}; `uspan prove --prepare` installs all that is needed."))
+                }
                 None => finding,
             }
         })
@@ -198,14 +200,8 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Fail
     let (mut through, all) = (0, jobs.len());
     let ran = run_lab(jobs, &options, &stop, &mut |event| {
         if let Event::Now { job, doing } = &event {
-            let count = if all > 1 { format!("{through} of {all}, {}: ", cases[*job].file) } else { String::new() };
-            progress.set_message(format!("{count}{doing}"));
-        }
-        if let Event::Row(row) = &event
-            && all == 1
-            && args.format == Format::Text
-        {
-            progress.suspend(|| show_row(row));
+            let count = if all > 1 { format!("{through} of {all} proven, {}: ", cases[*job].file) } else { String::new() };
+            progress.set_message(format!("{count}{doing} ({})", told.so_far()));
         }
         through += usize::from(matches!(event, Event::Through(_)));
         told.add(event);
@@ -214,8 +210,11 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Fail
     ran?;
     let fine = told.fine();
     if args.format == Format::Json {
-        let proofs: Vec<_> = cases.iter().map(|case| told.json(&case.file, &case.job, &findings::json(&case.findings, &case.source))).collect();
-        super::print_json(&json!({ "fine": fine, "ground": proof::ground_words(&options.ground), "kernel": told.kernel, "proofs": proofs }))?;
+        let proofs: Vec<_> =
+            cases.iter().map(|case| told.json(&case.file, &case.job, &findings::json(&case.findings, &case.source))).collect();
+        super::print_json(
+            &json!({ "fine": fine, "ground": proof::ground_words(&options.ground), "kernel": told.kernel, "proofs": proofs }),
+        )?;
     } else {
         for case in cases {
             findings::print(&case.findings, &case.source);
@@ -230,11 +229,4 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Fail
         (false, true) => Verdict::Unable,
         (false, false) => Verdict::Stopped,
     })
-}
-
-/// A check as it comes in, on standard error, for whoever watches.
-fn show_row(row: &Row) {
-    if std::io::stderr().is_terminal() {
-        anstream::eprintln!("{}", proof::one_line(row));
-    }
 }

@@ -36,6 +36,15 @@ impl Told {
         self.broken.is_empty() && !self.rows.is_empty() && !self.rows.iter().any(|row| row.ends.iter().any(Outcome::failed))
     }
 
+    /// Checks so far, in words.
+    pub fn so_far(&self) -> String {
+        let failed = self.rows.iter().filter(|row| row.ends.iter().any(Outcome::failed)).count();
+        match failed {
+            0 => format!("checks that hold so far: {}", self.rows.len()),
+            n => format!("{n} of {} checks failed", self.rows.len()),
+        }
+    }
+
     /// Whether the lab itself failed, so that nothing can be said of some tunnel.
     pub fn lab_failed(&self) -> bool {
         !self.broken.is_empty()
@@ -54,16 +63,19 @@ impl Told {
             let [one, other] = &row.ends;
             vec![title_of(row), cell(one), cell(other)]
         });
-        let heads = names.map(|name| format!("at, from {name}"));
-        let mut text = vec![styled(HEADING, &title), table(&["check", &heads[0], &heads[1]], cells.collect(), &[])];
+        let mut text = vec![styled(HEADING, &title), table(&["at the site, or starting there", names[0], names[1]], cells.collect(), &[])];
         for row in self.rows(job.number, number) {
             for (outcome, name) in row.ends.iter().zip(names) {
                 if let Outcome::Fail(why) = outcome {
-                    text.push(format!("\n{}", styled(STOP, &format!("{}, {name}: {why}", title_of(row)))));
+                    text.push(String::new());
+                    let lines = wrapped(&format!("{}, {name}: {why}", title_of(row)), columns().min(100));
+                    text.extend(lines.iter().map(|line| styled(STOP, line)));
                 }
             }
             if row.ends.iter().any(Outcome::failed) {
-                text.extend(wrapped(&format!("look at: {}", row.check.advice()), columns().min(100) - 2).iter().map(|line| format!("  {line}")));
+                text.extend(
+                    wrapped(&format!("look at: {}", row.check.advice()), columns().min(100) - 2).iter().map(|line| format!("  {line}")),
+                );
                 text.extend(row.words.iter().map(|line| format!("  {}", styled(QUIET, line))));
             }
         }
@@ -80,20 +92,22 @@ impl Told {
         let failed = self.rows.iter().flat_map(|row| &row.ends).filter(|end| end.failed()).count();
         let place = ground_words(ground);
         let logs = keep.map(|folder| format!(" Logs and captures: {}.", folder.display())).unwrap_or_default();
-        let count = format!("{checks} checks in {} s, {place}, Linux {}.{logs}", took.as_secs(), self.kernel);
-        let warnings = match self.warnings.len() {
-            0 => String::new(),
-            1 => " 1 warning in the daemons' logs.".to_owned(),
-            n => format!(" {n} warnings in the daemons' logs."),
+        let count = format!("{checks} checks in {} s, {place}, Linux {}.", took.as_secs(), self.kernel);
+        let warnings = match (self.warnings.len(), keep) {
+            (0, _) => String::new(),
+            (n, None) => format!(" Warnings in the daemons' logs: {n}; --format json lists them."),
+            (n, Some(folder)) => format!(" Warnings in the daemons' logs: {n}, in {}.", folder.display()),
         };
-        match (self.fine(), failed) {
-            (true, _) => format!("{}: {count}{warnings} Next: take the files up on the gateways.", styled(GOOD, "Proven")),
-            (false, 0) => format!("{}: {count}", styled(STOP, "Not proven, the lab failed")),
-            (false, n) => {
-                let keep = if keep.is_none() { " Next: look at the first failure; --keep DIR keeps all logs." } else { " Next: look at the first failure." };
-                format!("{}: {count}{keep}", styled(STOP, &format!("Not proven, {n} failed")))
+        let next = match (self.fine(), failed) {
+            (true, _) => format!("{}. Next: take the files up on the gateways.", styled(GOOD, "Proven")),
+            (false, 0) => format!("{}: the lab failed. Next: look at what it says above.", styled(STOP, "Not proven")),
+            (false, n) if keep.is_none() => {
+                format!("{}: {n} failed. Next: look at the first; --keep DIR keeps all logs.", styled(STOP, "Not proven"))
             }
-        }
+            (false, n) => format!("{}: {n} failed. Next: look at the first.", styled(STOP, "Not proven")),
+        };
+        let lines = wrapped(&format!("{count}{logs}{warnings}"), columns().min(100)).join("\n");
+        format!("{lines}\n{next}")
     }
 
     /// A description's proof as JSON.
@@ -145,17 +159,6 @@ fn cell(outcome: &Outcome) -> String {
         Outcome::Idle(why) => format!("– {why}"),
         Outcome::Unreached => "· not reached".to_owned(),
     }
-}
-
-/// A check in one line, as it comes in.
-pub fn one_line(row: &Row) -> String {
-    let word = |outcome: &Outcome| match outcome {
-        Outcome::Pass(_) => styled(GOOD, "ok"),
-        Outcome::Fail(_) => styled(STOP, "FAILS"),
-        Outcome::Idle(_) => "–".to_owned(),
-        Outcome::Unreached => "·".to_owned(),
-    };
-    format!("     {} {} {}", word(&row.ends[0]), word(&row.ends[1]), title_of(row))
 }
 
 /// Where the proof takes place.

@@ -98,7 +98,12 @@ impl Daemon for Libreswan {
         let said = std::fs::read_to_string(&printed).unwrap_or_default();
         running.loaders.push(("addconn --autoall".to_owned(), Said { fine: true, text: said }));
         // What cannot be loaded is complained of in the log.
-        let refused = running.lines().into_iter().skip(lines).filter(|line| line.contains("ERROR") || line.contains("failed to add")).collect::<Vec<_>>();
+        let refused = running
+            .lines()
+            .into_iter()
+            .skip(lines)
+            .filter(|line| line.contains("ERROR") || line.contains("failed to add"))
+            .collect::<Vec<_>>();
         running.loaders.push(("pluto".to_owned(), Said { fine: true, text: refused.join("\n") }));
         Ok(running)
     }
@@ -152,8 +157,23 @@ impl Daemon for Libreswan {
 
     fn tells_of_failure(&self, line: &str) -> bool {
         const WORDS: &[&str] = &[
-            "NO_PROPOSAL", "AUTHENTICATION_FAILED", "TS_UNACCEPTABLE", "INVALID_KE", "no acceptable", "no local proposal", "failed", "failure",
-            "mismatch", "retransmission", "timed out", "no connection", "refused", "rejected", "unsuccessful", "cannot", "no suitable",
+            "NO_PROPOSAL",
+            "AUTHENTICATION_FAILED",
+            "TS_UNACCEPTABLE",
+            "INVALID_KE",
+            "no acceptable",
+            "no local proposal",
+            "failed",
+            "failure",
+            "mismatch",
+            "retransmission",
+            "timed out",
+            "no connection",
+            "refused",
+            "rejected",
+            "unsuccessful",
+            "cannot",
+            "no suitable",
         ];
         WORDS.iter().any(|word| line.contains(word))
     }

@@ -108,8 +108,22 @@ impl Daemon for Strongswan {
 
     fn tells_of_failure(&self, line: &str) -> bool {
         const WORDS: &[&str] = &[
-            "NO_PROP", "AUTH_FAILED", "TS_UNACCEPT", "INVAL_KE", "no acceptable", "no matching", "failed", "unable", "giving up", "not found",
-            "MAC mismatched", "error notify", "no IKE config", "retransmit", "deleting half open", "peer not responding",
+            "NO_PROP",
+            "AUTH_FAILED",
+            "TS_UNACCEPT",
+            "INVAL_KE",
+            "no acceptable",
+            "no matching",
+            "failed",
+            "unable",
+            "giving up",
+            "not found",
+            "MAC mismatched",
+            "error notify",
+            "no IKE config",
+            "retransmit",
+            "deleting half open",
+            "peer not responding",
         ];
         WORDS.iter().any(|word| line.contains(word))
     }

@@ -29,7 +29,8 @@ pub struct Gateway {
 }
 
 /// Listings of routing: the command, how a line of it is taken away, and lines that the kernel keeps itself.
-const ROUTING: [(&str, &str); 4] = [("-4 rule", "-4 rule del pref"), ("-6 rule", "-6 rule del pref"), ("-4 route", "-4 route del"), ("-6 route", "-6 route del")];
+const ROUTING: [(&str, &str); 4] =
+    [("-4 rule", "-4 rule del pref"), ("-6 rule", "-6 rule del pref"), ("-4 route", "-4 route del"), ("-6 route", "-6 route del")];
 
 impl Gateway {
     /// Lays the tree over `/etc` and gives the gateway a `/run` of its own.
@@ -124,7 +125,9 @@ impl Gateway {
     /// For a gateway without a filter of its own: only that nobody on the internet opens connections inwards.
     fn guard(&self) -> String {
         let rule = format!("iifname \"{}\" meta ipsec missing ct state new counter drop", self.site.outside);
-        format!("table inet administrator {{\n\tchain forward {{\n\t\ttype filter hook forward priority 0; policy accept;\n\t\t{rule}\n\t}}\n}}\n")
+        format!(
+            "table inet administrator {{\n\tchain forward {{\n\t\ttype filter hook forward priority 0; policy accept;\n\t\t{rule}\n\t}}\n}}\n"
+        )
     }
 
     /// Loads the rules of the tree, file by file.

@@ -17,7 +17,7 @@ use ipnet::IpNet;
 
 pub use gateway::Gateway;
 
-use crate::job::{Job, Site};
+use crate::job::Job;
 use plan::Host;
 use room::Room;
 
@@ -63,7 +63,7 @@ impl Stage {
         forwarding(&stage.internet)?;
         stage.furnish_the_internet(job)?;
         for (i, site) in job.sites.iter().enumerate() {
-            stage.add_gateway(i, site, state)?;
+            stage.add_gateway(job, i, state)?;
             let strangers = families.iter().map(|family| plan::host(family.strangers[i], 0)).collect();
             let hosts = stage.add_machines(i, 'h', plan::hosts(site))?;
             let strangers = stage.add_machines(i, 's', strangers)?;
@@ -91,15 +91,18 @@ impl Stage {
     }
 
     /// A gateway with its links: one to the internet, one for each inside interface.
-    fn add_gateway(&mut self, i: usize, site: &Site, state: &Path) -> io::Result<()> {
+    fn add_gateway(&mut self, job: &Job, i: usize, state: &Path) -> io::Result<()> {
+        let site = &job.sites[i];
         let room = Room::new(&site.name, true)?;
         forwarding(&room)?;
-        let (own, hop, outside) = (IpNet::from(site.address), plan::next_hop(site.address.is_ipv4()), &site.outside);
+        let (length, hop) = plan::uplink(job, site.address);
+        let (own, outside, nodad) = (IpNet::from(site.address), &site.outside, nodad(hop));
         room.ip(&format!("link add {outside} type veth peer name gw{i} netns {}\nlink set {outside} up\n", self.internet.path.display()))?;
-        let far = format!("link set gw{i} up\naddr add {} dev gw{i}{}\nroute add {own} dev gw{i}\n", IpNet::from(hop), nodad(hop));
+        let far = format!("link set gw{i} up\naddr add {hop}/{length} dev gw{i}{nodad}\nroute replace {own} dev gw{i}\n");
         self.internet.ip(&far)?;
         let onlink = onlink(hop);
-        room.ip(&format!("addr add {own} dev {outside}{}\nroute add default via {hop} dev {outside}{onlink}\n", nodad(hop)))?;
+        let near = format!("addr add {}/{length} dev {outside}{nodad}\nroute add default via {hop} dev {outside}{onlink}\n", site.address);
+        room.ip(&near)?;
         let wires = self.wires.path.display();
         for (n, inside) in site.inside.iter().enumerate() {
             room.ip(&format!("link add {inside} type veth peer name p{i}x{n} netns {wires}\nlink set {inside} up\n"))?;

@@ -57,10 +57,23 @@ pub fn next_hop(ipv4: bool) -> IpAddr {
     if ipv4 { IpAddr::V4(Ipv4Addr::new(169, 254, 0, 1)) } else { IpAddr::V6(Ipv6Addr::new(0xfe80, 0, 0, 0, 0, 0, 0, 1)) }
 }
 
+/// The link between a gateway and the internet: the length of its network and the internet's end of it. A network
+/// of two (RFC 3021, RFC 6164); a link without one where the other of the two is a gateway too.
+pub fn uplink(job: &Job, address: IpAddr) -> (u8, IpAddr) {
+    let full = IpNet::from(address).max_prefix_len();
+    let others = || job.sites.iter().map(|site| site.address).filter(|other| *other != address);
+    let net = IpNet::new(address, full - 1).unwrap_or_else(|_| IpNet::from(address)).trunc();
+    let hop = [net.network(), net.broadcast()].into_iter().find(|hop| *hop != address);
+    match hop.filter(|_| others().all(|other| !net.contains(&other))) {
+        Some(hop) => (full - 1, hop),
+        None => (full, next_hop(address.is_ipv4())),
+    }
+}
+
 /// Picks the addresses of a family that collide with nothing in the job.
 pub fn family(job: &Job, ipv4: bool) -> Family {
     let taken: Vec<IpNet> =
-        job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net).chain([IpNet::from(site.address)])).collect();
+        job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net).chain([uplink_net(site.address)])).collect();
     let free = |net: &IpNet| taken.iter().all(|other| !net.contains(other) && !other.contains(net));
     let mut strangers = (0..=u8::MAX).flat_map(|i| (0..=u8::MAX).map(move |j| stranger(i, j, ipv4))).filter(free);
     let mut internet = (1..=u8::MAX).map(|n| internet_host(n, ipv4)).filter(|address| free(&IpNet::from(*address)));
@@ -68,6 +81,11 @@ pub fn family(job: &Job, ipv4: bool) -> Family {
         internet: internet.next().unwrap_or_else(|| internet_host(1, ipv4)),
         strangers: strangers.by_ref().take(job.sites.len()).collect(),
     }
+}
+
+/// The network that an uplink can have.
+fn uplink_net(address: IpAddr) -> IpNet {
+    IpNet::new(address, IpNet::from(address).max_prefix_len() - 1).unwrap_or_else(|_| IpNet::from(address)).trunc()
 }
 
 fn stranger(i: u8, j: u8, ipv4: bool) -> IpNet {
@@ -126,6 +144,19 @@ mod tests {
     }
 
     #[test]
+    fn an_uplink_has_room_for_the_gateway_and_the_internet_alone() {
+        let job = |addresses: &[&str]| Job { number: 0, sites: addresses.iter().map(|a| site(a, &[])).collect(), tunnels: Vec::new() };
+        let found = |addresses: &[&str]| {
+            let (length, hop) = uplink(&job(addresses), addresses[0].parse().expect("an address"));
+            format!("{hop}/{length}")
+        };
+        assert_eq!(found(&["198.51.100.20", "203.0.113.77"]), "198.51.100.21/31");
+        assert_eq!(found(&["198.51.100.21", "198.51.100.22"]), "198.51.100.20/31");
+        assert_eq!(found(&["198.51.100.20", "198.51.100.21"]), "169.254.0.1/32");
+        assert_eq!(found(&["2001:db8:1::20", "2001:db8:2::77"]), "2001:db8:1::21/127");
+    }
+
+    #[test]
     fn strangers_and_the_internet_collide_with_nothing() {
         let job = Job {
             number: 0,
@@ -133,7 +164,7 @@ mod tests {
             tunnels: Vec::new(),
         };
         let family = family(&job, true);
-        assert_eq!(family.internet.to_string(), "192.0.2.252");
+        assert_eq!(family.internet.to_string(), "192.0.2.251");
         assert_eq!(family.strangers.iter().map(ToString::to_string).collect::<Vec<_>>(), ["10.254.2.0/24", "10.254.4.0/24"]);
     }
 }
