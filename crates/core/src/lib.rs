@@ -30,7 +30,7 @@ mod platform;
 mod secret;
 mod source;
 
-pub use agreement::{Agreement, Reason, agree};
+pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, build, verify};
 pub use check::{SecretFile, Supplied, check};
 pub use description::{Description, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
@@ -42,7 +42,10 @@ pub use gateway::{
 };
 pub use mirror::{End, Side, hold, take_sides};
 pub use packet_filter::{NFTABLES, NFTABLES_FOLDER, PacketFilter};
-pub use platform::{CipherName, Facts, Name, PLATFORMS, Platform, Remarks, Sa, Unwritable, platform};
+pub use platform::{
+    CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, Unwritable,
+    platform,
+};
 pub use secret::Secret;
 pub use source::{Located, Place, Position, Source, Span};
 

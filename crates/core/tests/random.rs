@@ -66,13 +66,13 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
         .prop_map(|(ike, esp, pfs)| (ike.join(", "), esp.join(", "), pfs))
 }
 
-fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite) {
+fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, free: bool) {
     let address = format!("{}.{}", ["198.51.100", "203.0.113"][index], 10 + index);
     let identity = match site.identity {
         0 => String::new(),
         1 => format!("identity = {{ name = \"{name}.example.net\" }}\n"),
         2 => format!("identity = {{ mail = \"gate+{index}@{name}.example.net\" }}\n"),
-        3 => format!("identity = {{ free = \"{name}/gate-{index}:x+_.\" }}\n"),
+        3 if free => format!("identity = {{ free = \"{name}/gate-{index}:x+_.\" }}\n"),
         _ => format!("identity = {{ address = \"{address}\" }}\n"),
     };
     let networks: Vec<_> = site.networks.iter().map(|n| format!("net-{n} = \"10.{}.{}.0/24\"", 40 + index, n)).collect();
@@ -89,12 +89,13 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite) {
 }
 
 prop_compose! {
-    fn timing()(
+    fn timing(plain: bool)(
         ike in 10u64..1440, share in 1u64..5, opens in 0..3usize, starter in 0..3usize, liveness in prop::option::of(5u64..3600),
     ) -> String {
         let esp = (ike / share).max(5);
-        let opens = ["at-once", "on-traffic", "by-hand"][opens];
-        let starter = ["packhouse", "coldstore", "either"][starter];
+        // Where an end cannot open on traffic, one end opens at once.
+        let opens = if plain { "at-once" } else { ["at-once", "on-traffic", "by-hand"][opens] };
+        let starter = if plain { ["packhouse", "coldstore"][starter % 2] } else { ["packhouse", "coldstore", "either"][starter] };
         let liveness = liveness.map_or("off".to_owned(), |s| format!("{s}s"));
         format!("ike-lifetime = \"{ike}m\"\nesp-lifetime = \"{esp}m\"\nopens = \"{opens}\"\nopened-by = \"{starter}\"\nliveness = \"{liveness}\"\n")
     }
@@ -103,14 +104,27 @@ prop_compose! {
 fn description() -> impl Strategy<Value = String> {
     (site(), site()).prop_flat_map(|(one, other)| {
         let pairs: Vec<_> = one.networks.iter().flat_map(|a| other.networks.iter().map(move |b| (*a, *b))).collect();
-        let carried = prop::option::of(subsequence(pairs.clone(), 1..=pairs.len()));
+        let can = [&one, &other].map(|site| PLATFORMS[site.platform].facts());
+        // With one Child SA for each peer, and one pair in each Child SA at the other end, one pair is carried; and
+        // with lists of selectors, all of them.
+        let single = can.iter().any(|facts| !facts.selectors.several_sas);
+        let listless = can.iter().any(|facts| !facts.selectors.several_in_one_sa);
+        let several = if single && listless { 1 } else { pairs.len() };
+        let carried = prop::option::of(subsequence(pairs.clone(), 1..=several));
+        let carried = carried.prop_map(move |chosen| match chosen {
+            None if single && listless => Some(vec![pairs[0]]),
+            Some(chosen) if single && chosen.len() > 1 => None,
+            chosen => chosen,
+        });
+        let plain = can.iter().any(|facts| !facts.openings.on_traffic);
+        let free = can.iter().all(|facts| facts.identities.free);
         let strength = prop::option::of(select(vec!["strong", "brisk", "common"]));
         let sites = [one.clone(), other.clone()];
-        (Just(one), Just(other), proposals(sites), strength, carried, timing(), any::<bool>()).prop_map(
-            |(one, other, offer, strength, carried, timing, turned)| {
+        (Just(one), Just(other), proposals(sites), strength, carried, timing(plain), any::<bool>()).prop_map(
+            move |(one, other, offer, strength, carried, timing, turned)| {
                 let mut text = "unified-span = 1\n".to_owned();
-                site_text(&mut text, "packhouse", 0, &one);
-                site_text(&mut text, "coldstore", 1, &other);
+                site_text(&mut text, "packhouse", 0, &one, free);
+                site_text(&mut text, "coldstore", 1, &other, free);
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
                 let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}");
                 match strength {
@@ -227,9 +241,12 @@ fn ike_proposal(platform: usize) -> impl Strategy<Value = IkeProposal> {
 }
 
 fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<EspProposal>> {
-    let aead = some(words::<Cipher>(platform, Sa::Esp, Some(true))).prop_map(|ciphers| (ciphers, Vec::new()));
+    let aeads = words::<Cipher>(platform, Sa::Esp, Some(true));
     let plain = (some(words::<Cipher>(platform, Sa::Esp, Some(false))), some(words::<Integrity>(platform, Sa::Esp, None)));
-    let one = prop_oneof![aead, plain];
+    let one = match aeads.is_empty() {
+        true => plain.boxed(),
+        false => prop_oneof![some(aeads).prop_map(|ciphers| (ciphers, Vec::new())), plain].boxed(),
+    };
     // Where one group serves all proposals, a proposal has exactly that one.
     let groups = prop_oneof![Just(Vec::new()), select(words::<Group>(platform, Sa::Esp, None)).prop_map(|group| vec![group])];
     (prop::collection::vec(one, 1..4), groups).prop_map(|(list, groups)| {
@@ -237,14 +254,16 @@ fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<EspProposal>> {
     })
 }
 
-fn identity() -> impl Strategy<Value = Identity> {
-    prop_oneof![
+fn identity(platform: usize) -> impl Strategy<Value = Identity> {
+    let free = PLATFORMS[platform].facts().identities.free;
+    let any = prop_oneof![
         any::<[u8; 4]>().prop_map(|octets| Identity::Address(octets.into())),
         any::<[u8; 16]>().prop_map(|octets| Identity::Address(octets.into())),
         "[a-z][a-z0-9]{0,8}\\.example\\.net".prop_map(Identity::Name),
         "[a-z][a-z0-9._+]{0,8}@example\\.net".prop_map(Identity::Mail),
         "[a-zA-Z][a-zA-Z0-9._+/:-]{0,20}".prop_map(Identity::Free),
-    ]
+    ];
+    any.prop_filter("a kind that it knows", move |id| free || !matches!(id, Identity::Free(_)))
 }
 
 fn network() -> impl Strategy<Value = ipnet::IpNet> {
@@ -277,7 +296,7 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
 
 fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
     (10u64..150, any::<bool>()).prop_flat_map(move |(margin, watched)| {
-        let ends = (any::<[u8; 4]>(), any::<[u8; 4]>(), identity(), identity());
+        let ends = (any::<[u8; 4]>(), any::<[u8; 4]>(), identity(platform), identity(platform));
         let offers = prop::collection::vec(ike_proposal(platform), 1..4);
         let children = prop::collection::vec(child(platform, margin, watched), 1..4);
         let secret = prop::collection::vec(any::<u8>(), 1..64);
@@ -286,6 +305,8 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                 for (i, child) in children.iter_mut().enumerate() {
                     child.name = format!("harvest_{i}");
                 }
+                let (mut life, mut persistent) = (life, persistent);
+                narrow(platform, &mut children, &mut life, &mut persistent);
                 let connection = Connection {
                     name: "harvest".to_owned(),
                     version: Setting::planned(IkeVersion::V2),
@@ -306,6 +327,29 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
             },
         )
     })
+}
+
+/// Brings a gateway down to what its platform can say.
+fn narrow(platform: usize, children: &mut Vec<Child>, ike: &mut Setting<Lifetime>, persistent: &mut bool) {
+    let facts = PLATFORMS[platform].facts();
+    if facts.selectors.several_sas {
+        return;
+    }
+    children.truncate(1);
+    let child = &mut children[0];
+    child.name = "harvest_all".to_owned();
+    if child.opening.value == Opening::OnTraffic && !facts.openings.on_traffic {
+        child.opening.value = Opening::AtOnce;
+    }
+    *persistent = child.opening.value == Opening::AtOnce;
+    let dead = if *persistent { OnDeadPeer::Reopen } else { OnDeadPeer::Forget };
+    child.on_dead_peer.value = child.on_dead_peer.value.map(|_| dead);
+    if let ReplayWindow::Fixed(packets) = facts.replay_window {
+        child.replay_window.value = packets;
+    }
+    let margin = Lifetime::with_tenth(ike.value.hard.min(child.lifetime.value.hard)).margin;
+    ike.value.margin = margin;
+    child.lifetime.value.margin = margin;
 }
 
 fn filter_rules() -> impl Strategy<Value = Gateway> {

@@ -44,21 +44,24 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -> Tunnel {
     let place = |end: usize| sites.iter().position(|site| site.name == built.ends[end]).unwrap_or(0);
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
-    let by_hand = |end: usize| told.is_some_and(|t| t.opens == Opening::Wait && t.opened_by.is_none_or(|starter| starter == end));
+    let by_hand = |end: usize| told.is_some_and(|t| t.opens.value == Opening::Wait && t.opened_by.is_none_or(|starter| starter == end));
     let opens = [0, 1].map(|end| match built.agreement.opening[end] {
         Opening::AtOnce => Opens::AtOnce,
         Opening::OnTraffic => Opens::OnTraffic,
         Opening::Wait if by_hand(end) => Opens::ByHand,
         Opening::Wait => Opens::Never,
     });
-    let children = built.gateways[0].connections.iter().flat_map(|connection| &connection.children);
-    let pairs = told.into_iter().flat_map(|tunnel| &tunnel.pairs).zip(children);
+    let children: Vec<_> = built.gateways[0].connections.iter().flat_map(|connection| &connection.children).collect();
+    // One Child SA for each pair, in their order, or one for all of them.
+    let child = |i: usize| children.get(i).or(children.first()).map(|child| child.name.clone()).unwrap_or_default();
+    let pairs = told.into_iter().flat_map(|tunnel| &tunnel.pairs).enumerate();
     Tunnel {
         name: built.name.clone(),
         ends: [place(0), place(1)],
-        pairs: pairs.map(|(pair, child)| Pair { networks: [pair.first, pair.second], child: child.name.clone() }).collect(),
+        pairs: pairs.map(|(i, pair)| Pair { networks: [pair.first, pair.second], child: child(i) }).collect(),
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
+        lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],
         pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
     }
 }

@@ -90,6 +90,8 @@ pub struct Tunnel {
     pub opens: [Opens; 2],
     /// Peer-liveness interval in seconds.
     pub liveness: Option<u64>,
+    /// The longest lives of the IKE SA and of ESP SAs in seconds.
+    pub lifetimes: [u64; 2],
     /// The group that every rekey of ESP must use (IANA transform ID).
     pub pfs: Option<u16>,
 }

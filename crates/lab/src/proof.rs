@@ -13,6 +13,7 @@ use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow;
 use crate::job::{Check, Event, Job, Opens, Outcome, Row, Tunnel};
 use crate::sas::{self, EspSa};
+use crate::stage::room::Said;
 use crate::stage::{Gateway, Machine, Stage};
 use crate::witness::Witness;
 
@@ -25,6 +26,8 @@ pub struct Places {
     pub state: PathBuf,
     /// Logs and captures.
     pub logs: PathBuf,
+    /// Whether waiting costs nothing, because time passes at once while nothing is to be done.
+    pub waits_freely: bool,
 }
 
 /// How long a tunnel may take to come up.
@@ -47,7 +50,7 @@ fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) 
             return Ok(None);
         }
         sleep(pause);
-        pause = (pause * 5 / 4).min(Duration::from_secs(4));
+        pause = (pause * 5 / 4).min(limit / 100 + Duration::from_secs(3));
     }
 }
 
@@ -191,7 +194,9 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     fn children(&self) -> Vec<&'a str> {
-        self.tunnel().pairs.iter().map(|pair| pair.child.as_str()).collect()
+        let mut children: Vec<_> = self.tunnel().pairs.iter().map(|pair| pair.child.as_str()).collect();
+        children.dedup();
+        children
     }
 
     /// The hosts of a pair: at this end, at the other.
@@ -300,7 +305,7 @@ impl<'a> Walkthrough<'_, 'a> {
             }
         }
         let opened = wait_for(OPENING, || match self.sa_pairs()? {
-            pairs if pairs >= tunnel.pairs.len() => Ok(Some(Outcome::Pass(format!("{} s", since.elapsed().as_secs())))),
+            pairs if pairs >= self.children().len() => Ok(Some(Outcome::Pass(format!("{} s", since.elapsed().as_secs())))),
             _ => Ok(self.dead_daemon()),
         })?;
         if let Some(outcome) = opened {
@@ -311,7 +316,7 @@ impl<'a> Walkthrough<'_, 'a> {
         Ok(Outcome::Fail(match (established, have) {
             (true, 0) => "IKE SA, but no ESP SA".to_owned(),
             (_, 0) => "no IKE SA".to_owned(),
-            (_, some) => format!("SAs for {some} of {} pairs", tunnel.pairs.len()),
+            (_, some) => format!("SAs for {some} of {} pairs", self.children().len()),
         }))
     }
 
@@ -352,7 +357,7 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     fn selectors(&self, end: usize) -> io::Result<Outcome> {
-        let (wanted, have) = (self.tunnel().pairs.len(), self.sas(end, end)?.len());
+        let (wanted, have) = (self.children().len(), self.sas(end, end)?.len());
         let plural = if have == 1 { "" } else { "s" };
         Ok(match have >= wanted {
             true => Outcome::Pass(format!("{have} SA{plural} out")),
@@ -509,44 +514,65 @@ impl<'a> Walkthrough<'_, 'a> {
         self.begin("new keys for ESP");
         self.both(Check::RekeyEsp, "", |walk, end| {
             for child in walk.children() {
-                if let Err(why) = walk.rekey_child(end, child)? {
-                    return Ok(Outcome::Fail(why));
+                if let Some(outcome) = walk.rekey_child(end, child)? {
+                    return Ok(outcome);
                 }
             }
             Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::Pass(group_words(walk.tunnel().pfs))))
         })
     }
 
-    fn rekey_child(&mut self, end: usize, child: &str) -> io::Result<Result<(), String>> {
+    /// Nothing where the new SA is as agreed.
+    fn rekey_child(&mut self, end: usize, child: &str) -> io::Result<Option<Outcome>> {
         let tunnel = self.tunnel();
-        let spis = |walk: &Self| -> io::Result<Vec<u32>> { Ok(walk.sas(end, 1 - end)?.into_iter().map(|sa| sa.spi).collect()) };
-        let before = spis(self)?;
+        let spis = |walk: &Self, at: usize| -> io::Result<Vec<u32>> { Ok(walk.sas(at, 1 - at)?.into_iter().map(|sa| sa.spi).collect()) };
+        let before = [spis(self, 0)?, spis(self, 1)?];
         let said = self.daemon(end)?.rekey_esp(self.gateway(end), &tunnel.name, child)?;
-        let fresh = wait_for(REKEYING, || Ok(spis(self)?.into_iter().find(|spi| !before.contains(spi))))?;
-        if let Some(spi) = fresh {
-            // The other end may need a moment to drop the old one.
-            sleep(Duration::from_millis(500));
-            let running = &self.proof.running[self.site(end)];
-            let group = self.daemon(end)?.group_in_use(self.gateway(end), running, &tunnel.name, child, spi)?;
-            return Ok(match group == tunnel.pfs {
-                true => Ok(()),
-                false => Err(format!("{child} was rekeyed with {}, agreed was {}", group_words(group), group_words(tunnel.pfs))),
-            });
+        if let Some(idle) = self.only_by_timer(&said) {
+            return Ok(Some(idle));
         }
-        let last = said.text.lines().last().unwrap_or_default().trim().to_owned();
-        Ok(Err(format!("no new SA for {child} within {} s ({last})", REKEYING.as_secs())))
+        let limit = if said.is_some() { REKEYING } else { Duration::from_secs(tunnel.lifetimes[1]) + REKEYING };
+        let fresh =
+            |walk: &Self, at: usize| -> io::Result<Option<u32>> { Ok(spis(walk, at)?.into_iter().find(|spi| !before[at].contains(spi))) };
+        if wait_for(limit, || fresh(self, end))?.is_none() {
+            let said = said.map(|said| said.text).unwrap_or_default();
+            let last = said.lines().last().unwrap_or_default().trim();
+            return Ok(Some(Outcome::Fail(format!("no new SA for {child} within {} s ({last})", limit.as_secs()))));
+        }
+        // The other end may need a moment to drop the old one.
+        sleep(Duration::from_millis(500));
+        // Either end knows the group; not every daemon tells it.
+        for at in [end, 1 - end] {
+            let Some(spi) = fresh(self, at)? else { continue };
+            let running = &self.proof.running[self.site(at)];
+            if let Some(group) = self.daemon(at)?.group_in_use(self.gateway(at), running, &tunnel.name, child, spi)? {
+                let words = [group, tunnel.pfs].map(group_words);
+                let differs = || Outcome::Fail(format!("{child} was rekeyed with {}, agreed was {}", words[0], words[1]));
+                return Ok((group != tunnel.pfs).then(differs));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Why a rekey by this end cannot be waited for, if it cannot: only its timer does it, and time passes as it does.
+    fn only_by_timer(&self, asked: &Option<Said>) -> Option<Outcome> {
+        (asked.is_none() && !self.proof.places.waits_freely).then(|| Outcome::Idle("only by its timer".to_owned()))
     }
 
     fn rekey_ike(&mut self) -> io::Result<()> {
         self.begin("a new IKE SA");
         self.both(Check::RekeyIke, "", |walk, end| {
             let before = walk.ike_marks(end)?;
-            walk.daemon(end)?.rekey_ike(walk.gateway(end), &walk.tunnel().name, &walk.children())?;
-            let fresh = wait_for(REKEYING, || Ok(walk.ike_marks(end)?.into_iter().find(|mark| !before.contains(mark))))?;
+            let asked = walk.daemon(end)?.rekey_ike(walk.gateway(end), &walk.tunnel().name, &walk.children())?;
+            if let Some(idle) = walk.only_by_timer(&asked) {
+                return Ok(idle);
+            }
+            let limit = if asked.is_some() { REKEYING } else { Duration::from_secs(walk.tunnel().lifetimes[0]) + REKEYING };
+            let fresh = wait_for(limit, || Ok(walk.ike_marks(end)?.into_iter().find(|mark| !before.contains(mark))))?;
             if fresh.is_some() {
                 return Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::pass()));
             }
-            Ok(Outcome::Fail(format!("no new IKE SA within {} s", REKEYING.as_secs())))
+            Ok(Outcome::Fail(format!("no new IKE SA within {} s", limit.as_secs())))
         })
     }
 

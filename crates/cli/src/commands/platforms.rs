@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use uspan_core::algorithm::Kind;
-use uspan_core::{Facts, IkeVersion, NFTABLES, PLATFORMS, Sa, duration_words};
+use uspan_core::{Facts, IkeVersion, Liveness, NFTABLES, PLATFORMS, ReplayWindow, Sa, duration_words};
 
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
@@ -28,7 +28,8 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
         row("key exchange", &versions),
         row("ciphers for IKE", &|f| names(f, Kind::Cipher, Sa::Ike)),
         row("ciphers for ESP", &|f| names(f, Kind::Cipher, Sa::Esp)),
-        row("integrity", &|f| names(f, Kind::Integrity, Sa::Esp)),
+        row("integrity for IKE", &|f| names(f, Kind::Integrity, Sa::Ike)),
+        row("integrity for ESP", &|f| names(f, Kind::Integrity, Sa::Esp)),
         row("PRF", &|f| names(f, Kind::Prf, Sa::Ike)),
         row("groups", &|f| names(f, Kind::Group, Sa::Ike)),
         row("PRF by itself", &|f| if f.prf_follows_integrity { "no: follows the integrity algorithm" } else { "yes" }.to_owned()),
@@ -36,6 +37,24 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
             (true, _) => "that of the IKE SA".to_owned(),
             (false, true) => "one for all ESP proposals".to_owned(),
             (false, false) => "one for each ESP proposal".to_owned(),
+        }),
+        row("several pairs", &|f| match (f.selectors.several_sas, f.selectors.several_in_one_sa) {
+            (true, true) => "a Child SA each, or all in one".to_owned(),
+            (true, false) => "a Child SA each".to_owned(),
+            (false, _) => "all in one Child SA".to_owned(),
+        }),
+        row("opens", &|f| {
+            let ways = [(true, "at once"), (f.openings.on_traffic, "on traffic"), (f.openings.by_hand, "by hand")];
+            ways.iter().filter(|(can, _)| *can).map(|(_, way)| *way).collect::<Vec<_>>().join(", ")
+        }),
+        row("identities", &|f| if f.identities.free { "address, name, mail, free" } else { "address, name, mail" }.to_owned()),
+        row("liveness", &|f| match f.liveness {
+            Liveness::OfConnection => "for each tunnel".to_owned(),
+            Liveness::OfDaemon => "one for all tunnels".to_owned(),
+        }),
+        row("replay window", &|f| match f.replay_window {
+            ReplayWindow::Settable => "for each tunnel".to_owned(),
+            ReplayWindow::Fixed(packets) => format!("{packets} packets"),
         }),
         row("longest lifetime", &|f| duration_words(f.longest_lifetime)),
         row("routes", &|f| if f.installs_routes { "the daemon sets them" } else { "written" }.to_owned()),
@@ -98,6 +117,12 @@ fn value(facts: &Facts) -> serde_json::Value {
         "prf_follows_integrity": facts.prf_follows_integrity,
         "one_pfs_group": facts.one_pfs_group,
         "pfs_group_of_ike": facts.pfs_group_of_ike,
+        "several_pairs_in_one_sa": facts.selectors.several_in_one_sa,
+        "several_child_sas": facts.selectors.several_sas,
+        "opens_on_traffic": facts.openings.on_traffic,
+        "opens_by_hand": facts.openings.by_hand,
+        "free_identities": facts.identities.free,
+        "liveness_for_each_tunnel": facts.liveness == Liveness::OfConnection,
         "longest_lifetime_s": facts.longest_lifetime.as_secs(),
         "installs_routes": facts.installs_routes,
         "files": facts.files,

@@ -1,6 +1,9 @@
 //! The agreement: per tunnel, what both ends will really use, decided once, with the reasons.
 
+mod bundle;
 mod proposals;
+
+pub use bundle::{Bundle, bundle};
 
 use std::collections::BTreeSet;
 use std::time::Duration;
@@ -10,7 +13,7 @@ use crate::description::{Description, Pfs, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
-use crate::platform::Sa;
+use crate::platform::{ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -44,8 +47,10 @@ pub struct Agreement {
     pub opening: [Opening; 2],
     /// What each end does when its peer is dead, where that is checked.
     pub on_dead_peer: [Option<OnDeadPeer>; 2],
-    /// Anti-replay window in packets.
-    pub replay_window: u32,
+    /// Anti-replay window of each end in packets; it concerns the receiver alone.
+    pub replay_window: [u32; 2],
+    /// How the pairs of networks travel.
+    pub bundle: Bundle,
     /// Every choice and every rejection.
     pub reasons: Vec<Reason>,
 }
@@ -67,6 +72,10 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     reasons.push(pfs_reason(pfs, tunnel));
     let (ike_lifetime, esp_lifetime) = lifetimes(tunnel, &mut reasons);
     let (opening, on_dead_peer) = roles(description, tunnel, &mut reasons);
+    if tunnel.pairs.len() > 1 && bundle(description, tunnel) == Bundle::One {
+        let why = "one of the platforms has a single Child SA for each peer".to_owned();
+        reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
+    }
     let agreement = Agreement {
         version: IkeVersion::V2,
         ike,
@@ -76,7 +85,11 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
         liveness: tunnel.liveness,
         opening,
         on_dead_peer,
-        replay_window: REPLAY_WINDOW,
+        replay_window: description.ends(tunnel).map(|site| match site.platform.value.facts().replay_window {
+            ReplayWindow::Settable => REPLAY_WINDOW,
+            ReplayWindow::Fixed(packets) => packets,
+        }),
+        bundle: bundle(description, tunnel),
         reasons,
     };
     (Some(agreement), findings)
@@ -118,14 +131,14 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
 }
 
 fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
-    let opening = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens) {
+    let opening = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens.value) {
         (Some(starter), _) if starter != end => Opening::Wait,
         // Two ends that open at the same moment replace each other's SAs and can end up with halves
         // of two: the second one waits for traffic.
         (None, Opening::AtOnce) if end == 1 => Opening::OnTraffic,
         (_, opens) => opens,
     });
-    let when = match tunnel.opens {
+    let when = match tunnel.opens.value {
         Opening::AtOnce => "at once",
         Opening::OnTraffic => "on traffic",
         Opening::Wait => "by hand",
@@ -134,7 +147,7 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         Some(end) => description.ends(tunnel)[end].name.value.clone(),
         None => "either end".to_owned(),
     };
-    let why = match (tunnel.opened_by, tunnel.opens) {
+    let why = match (tunnel.opened_by, tunnel.opens.value) {
         (None, Opening::AtOnce) => format!("{} waits for traffic, so that the two do not collide", description.ends(tunnel)[1].name.value),
         (Some(_), Opening::AtOnce | Opening::OnTraffic) => "the other end answers".to_owned(),
         _ => "as the description says".to_owned(),

@@ -47,6 +47,7 @@ pub static PRESETS: &[Preset] = &[
             ("aes-128-gcm",       ""),
             ("chacha20-poly1305", ""),
             ("aes-128-cbc",       "sha2-256"),
+            ("aes-128-cbc",       "sha2-384"),
         ],
     },
     Preset {
@@ -60,6 +61,7 @@ pub static PRESETS: &[Preset] = &[
             ("aes-256-cbc", "sha2-256"),
             ("aes-128-gcm", ""),
             ("aes-128-cbc", "sha2-256"),
+            ("aes-256-cbc", "sha2-512"),
         ],
     },
 ];

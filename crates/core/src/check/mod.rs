@@ -1,6 +1,7 @@
 //! What would go wrong, found before anything is decided.
 
 mod identities;
+mod platforms;
 mod secrets;
 mod sites;
 mod tunnels;
@@ -16,6 +17,7 @@ pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
     let mut findings = sites::check(description);
     findings.extend(identities::check(description));
     findings.extend(tunnels::check(description));
+    findings.extend(platforms::check(description));
     for tunnel in &description.tunnels {
         findings.extend(weak_algorithms(description, tunnel));
     }

@@ -73,7 +73,7 @@ impl Check<'_> {
                 let message = format!("`liveness` is {}, outside of 5s to 1h", duration_words(interval));
                 findings.push(self.at(&rules::LIVENESS_OUT_OF_RANGE, tunnel.liveness_at, message));
             }
-            None if tunnel.opens == Opening::AtOnce => {
+            None if tunnel.opens.value == Opening::AtOnce => {
                 let message = "the tunnel is to stay up, but nobody watches the peer".to_owned();
                 findings.push(self.at(&rules::NO_LIVENESS_BUT_AT_ONCE, tunnel.liveness_at, message));
             }

@@ -100,8 +100,8 @@ pub struct Tunnel {
     pub carries: Span,
     /// Index (0 or 1) of the end that opens it; `None` means either.
     pub opened_by: Option<usize>,
-    /// When it is opened.
-    pub opens: Opening,
+    /// When it is opened, and where that was said.
+    pub opens: Located<Opening>,
     /// Peer-liveness interval; `None` is off.
     pub liveness: Option<Duration>,
     /// Where liveness was said.

@@ -10,6 +10,8 @@ use zeroize::Zeroize;
 pub struct TreeFile {
     /// Whether only root may read it (mode 0600); otherwise 0644.
     pub private: bool,
+    /// Whether several tunnels of a gateway each give it lines; a line that all of them give stands in it once.
+    pub shared: bool,
     /// Its text.
     pub text: String,
 }
@@ -17,12 +19,27 @@ pub struct TreeFile {
 impl TreeFile {
     /// A file that anybody may read.
     pub fn public(text: String) -> Self {
-        TreeFile { private: false, text }
+        TreeFile { private: false, shared: false, text }
     }
 
     /// A file with a secret in it.
     pub fn private(text: String) -> Self {
-        TreeFile { private: true, text }
+        TreeFile { private: true, shared: false, text }
+    }
+
+    /// A file of the whole gateway, for its daemon alone, to which each tunnel gives its lines.
+    pub fn shared(text: String) -> Self {
+        TreeFile { private: true, shared: true, text }
+    }
+
+    /// Adds the lines of another tunnel that are not there yet.
+    fn join(&mut self, other: &TreeFile) {
+        for line in other.text.lines() {
+            if !self.text.lines().any(|known| known == line) {
+                self.text.push_str(line);
+                self.text.push('\n');
+            }
+        }
     }
 
     /// Permission bits.
@@ -59,13 +76,19 @@ impl Tree {
         self.files.insert(path.into(), file);
     }
 
-    /// Adds all files of another tree.
+    /// Adds all files of another tree; shared files are joined.
     ///
     /// # Panics
-    /// When both have a file at the same path: writers name files so that this cannot be.
+    /// When both have another file at the same path: writers name files so that this cannot be.
     pub fn extend(&mut self, other: Tree) {
         for (path, file) in other.files {
-            assert!(self.files.insert(path.clone(), file).is_none(), "two files at {path}");
+            match self.files.get_mut(&path) {
+                Some(known) if known.shared && file.shared => known.join(&file),
+                known => {
+                    assert!(known.is_none(), "two files at {path}");
+                    self.files.insert(path, file);
+                }
+            }
         }
     }
 

@@ -7,7 +7,7 @@ pub use hold::{End, hold};
 
 use ipnet::IpNet;
 
-use crate::agreement::Agreement;
+use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{
     Child, Connection, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Setting, SharedSecret,
@@ -97,22 +97,34 @@ impl Taking<'_> {
     }
 
     fn children(&self) -> Vec<Child> {
+        if self.agreement.bundle != Bundle::One {
+            let pairs = self.pairs().into_iter().zip(self.pair_names());
+            return pairs.map(|((local, remote), name)| self.child(&name, vec![local], vec![remote])).collect();
+        }
+        let (mut local, mut remote) = (Vec::new(), Vec::new());
+        for (near, far) in self.pairs() {
+            for (list, net) in [(&mut local, near), (&mut remote, far)] {
+                if !list.contains(&net) {
+                    list.push(net);
+                }
+            }
+        }
+        vec![self.child("all", local, remote)]
+    }
+
+    fn child(&self, name: &str, local: Vec<IpNet>, remote: Vec<IpNet>) -> Child {
         let agreement = self.agreement;
-        self.pairs()
-            .into_iter()
-            .zip(self.pair_names())
-            .map(|((local, remote), name)| Child {
-                name: format!("{}_{name}", self.tunnel.name.value),
-                local: vec![local],
-                remote: vec![remote],
-                esp: Setting::planned(agreement.esp.clone()),
-                mode: Setting::planned(Mode::Tunnel),
-                lifetime: Setting::planned(agreement.esp_lifetime),
-                opening: Setting::planned(agreement.opening[self.end]),
-                on_dead_peer: Setting::planned(agreement.on_dead_peer[self.end]),
-                replay_window: Setting::planned(agreement.replay_window),
-            })
-            .collect()
+        Child {
+            name: format!("{}_{name}", self.tunnel.name.value),
+            local,
+            remote,
+            esp: Setting::planned(agreement.esp.clone()),
+            mode: Setting::planned(Mode::Tunnel),
+            lifetime: Setting::planned(agreement.esp_lifetime),
+            opening: Setting::planned(agreement.opening[self.end]),
+            on_dead_peer: Setting::planned(agreement.on_dead_peer[self.end]),
+            replay_window: Setting::planned(agreement.replay_window[self.end]),
+        }
     }
 
     /// What crosses keeps its source, whichever side opened the connection.

@@ -5,6 +5,7 @@
 
 mod libreswan;
 mod names;
+mod openiked;
 mod strongswan;
 pub(crate) mod text;
 
@@ -18,7 +19,7 @@ use crate::finding::Finding;
 use crate::gateway::{Gateway, IkeVersion, Tree};
 
 /// All platforms, in the order in which tables show them.
-pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan];
+pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
 
 /// The platform of this word.
 pub fn platform(word: &str) -> Option<&'static dyn Platform> {
@@ -58,6 +59,16 @@ pub struct Facts {
     pub pfs_group_of_ike: bool,
     /// The longest lifetime it accepts.
     pub longest_lifetime: Duration,
+    /// How it can carry several pairs of networks between two gateways.
+    pub selectors: Selectors,
+    /// When it can open a tunnel, beside at once.
+    pub openings: Openings,
+    /// Kinds of identities, beside address, DNS name and mail-like name.
+    pub identities: Identities,
+    /// How far a liveness interval reaches.
+    pub liveness: Liveness,
+    /// Whether the replay window can be set.
+    pub replay_window: ReplayWindow,
     /// The daemon installs routes for policy-based tunnels itself.
     pub installs_routes: bool,
     /// What holds where a configuration says nothing, for tables.
@@ -66,6 +77,49 @@ pub struct Facts {
     pub take_up: &'static [&'static str],
     /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
     pub open: &'static [&'static str],
+}
+
+/// How a platform carries several pairs of networks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Selectors {
+    /// Several selectors in one Child SA (RFC 7296 section 2.9).
+    pub several_in_one_sa: bool,
+    /// Several Child SAs of one IKE SA.
+    pub several_sas: bool,
+}
+
+/// When a platform can open a tunnel; at once it always can.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Openings {
+    /// When the first packet wants to cross.
+    pub on_traffic: bool,
+    /// By a command.
+    pub by_hand: bool,
+}
+
+/// Kinds of identities that not every platform knows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Identities {
+    /// ID_KEY_ID.
+    pub free: bool,
+}
+
+/// How far a liveness interval reaches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Liveness {
+    /// Each connection has its own.
+    OfConnection,
+    /// One holds for the whole daemon.
+    OfDaemon,
+}
+
+/// Whether a replay window can be set.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReplayWindow {
+    /// For each Child SA, in packets.
+    Settable,
+    /// It is always this many packets.
+    Fixed(u32),
 }
 
 /// A platform: facts, a writer and a reader.

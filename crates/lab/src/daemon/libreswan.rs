@@ -5,7 +5,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use super::{Daemon, Running, wait_for};
+use super::{Daemon, Running, Told, wait_for};
 use crate::stage::Gateway;
 use crate::stage::gateway::{bind, tmpfs};
 use crate::stage::room::Said;
@@ -126,11 +126,11 @@ impl Daemon for Libreswan {
         Ok(all)
     }
 
-    fn rekey_esp(&self, gateway: &Gateway, _connection: &str, child: &str) -> io::Result<Said> {
-        whack(gateway, &["--rekey-ipsec", "--name", child])
+    fn rekey_esp(&self, gateway: &Gateway, _connection: &str, child: &str) -> io::Result<Option<Said>> {
+        whack(gateway, &["--rekey-ipsec", "--name", child]).map(Some)
     }
 
-    fn rekey_ike(&self, gateway: &Gateway, _connection: &str, children: &[&str]) -> io::Result<Said> {
+    fn rekey_ike(&self, gateway: &Gateway, _connection: &str, children: &[&str]) -> io::Result<Option<Said>> {
         // The IKE SA belongs to whichever connection opened it; only that one's name rekeys it.
         let mut said = Said::default();
         for child in children {
@@ -139,16 +139,16 @@ impl Daemon for Libreswan {
                 break;
             }
         }
-        Ok(said)
+        Ok(Some(said))
     }
 
-    fn group_in_use(&self, _gateway: &Gateway, running: &Running, _connection: &str, child: &str, spi: u32) -> io::Result<Option<u16>> {
+    fn group_in_use(&self, _gateway: &Gateway, running: &Running, _connection: &str, child: &str, spi: u32) -> io::Result<Told> {
         let (name, spi) = (format!("\"{child}\""), format!("<0x{spi:08x}"));
         let lines = running.lines();
         let line = lines.iter().rev().find(|line| line.contains(&name) && line.contains(&spi));
         let suite = line.and_then(|line| line.split_once("xfrm=")).and_then(|(_, rest)| rest.split([' ', '}']).next());
         let word = suite.and_then(|suite| suite.rsplit('-').next());
-        Ok(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number)))
+        Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
     }
 
     fn ike_sas(&self, gateway: &Gateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {

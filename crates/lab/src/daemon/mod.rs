@@ -2,17 +2,20 @@
 //! interface. To add one: a file here and a line in [`DAEMONS`].
 
 mod libreswan;
+mod openiked;
 mod strongswan;
 
 use std::io;
 use std::path::{Path, PathBuf};
 use std::process::Child;
 
+use rustix::process::{Pid, Signal, kill_process_group};
+
 use crate::stage::Gateway;
 use crate::stage::room::Said;
 
 /// All drivers.
-pub static DAEMONS: &[&dyn Daemon] = &[&strongswan::Strongswan, &libreswan::Libreswan];
+pub static DAEMONS: &[&dyn Daemon] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
 
 /// The driver for a platform's word.
 pub fn daemon(platform: &str) -> Option<&'static dyn Daemon> {
@@ -31,7 +34,10 @@ pub struct Running {
 impl Running {
     /// Ends it as a loss of power does: at once, without a word to the peer.
     pub fn kill(&mut self) {
-        let _ = self.child.kill();
+        // It has a process group of its own, for those that split up into several processes.
+        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw) {
+            let _ = kill_process_group(group, Signal::KILL);
+        }
         let _ = self.child.wait();
     }
 
@@ -55,6 +61,9 @@ impl Drop for Running {
     }
 }
 
+/// What a daemon tells of a rekey: nothing, or the group, which may be none.
+pub type Told = Option<Option<u16>>;
+
 /// A real daemon.
 pub trait Daemon: Sync {
     /// The word of the platform it belongs to.
@@ -75,7 +84,7 @@ pub trait Daemon: Sync {
     /// When it cannot be started; what it thinks of the configuration is in the result.
     fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running>;
 
-    /// Opens a Child SA.
+    /// Opens a Child SA; only asked of a platform that can open by hand.
     ///
     /// # Errors
     /// When the program cannot be run.
@@ -87,23 +96,24 @@ pub trait Daemon: Sync {
     /// When the program cannot be run.
     fn close(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said>;
 
-    /// Asks for new keys of a Child SA.
+    /// Asks for new keys of a Child SA; nothing where it has no command for that and only its timer does it.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said>;
+    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Option<Said>>;
 
-    /// Asks for a new IKE SA in place of the old one.
+    /// Asks for a new IKE SA in place of the old one; nothing where only its timer does that.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn rekey_ike(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said>;
+    fn rekey_ike(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Option<Said>>;
 
-    /// The group with which the Child SA of this inbound SPI was rekeyed, if there was one.
+    /// The group with which the Child SA of this inbound SPI was rekeyed, if there was one; nothing at all where
+    /// it does not tell.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn group_in_use(&self, gateway: &Gateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Option<u16>>;
+    fn group_in_use(&self, gateway: &Gateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Told>;
 
     /// The IKE SAs it lists as established with a connection, by a mark that changes with a rekey.
     ///

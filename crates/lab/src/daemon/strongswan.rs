@@ -4,7 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use super::{Daemon, Running, wait_for};
+use super::{Daemon, Running, Told, wait_for};
 use crate::stage::Gateway;
 use crate::stage::room::Said;
 
@@ -82,22 +82,22 @@ impl Daemon for Strongswan {
         gateway.room.tell("swanctl", &["--terminate", "--ike", connection, "--timeout", PATIENCE])
     }
 
-    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said> {
-        gateway.room.tell("swanctl", &["--rekey", "--ike", connection, "--child", child])
+    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Option<Said>> {
+        gateway.room.tell("swanctl", &["--rekey", "--ike", connection, "--child", child]).map(Some)
     }
 
-    fn rekey_ike(&self, gateway: &Gateway, connection: &str, _children: &[&str]) -> io::Result<Said> {
-        gateway.room.tell("swanctl", &["--rekey", "--ike", connection])
+    fn rekey_ike(&self, gateway: &Gateway, connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
+        gateway.room.tell("swanctl", &["--rekey", "--ike", connection]).map(Some)
     }
 
-    fn group_in_use(&self, gateway: &Gateway, _running: &Running, connection: &str, _child: &str, spi: u32) -> io::Result<Option<u16>> {
+    fn group_in_use(&self, gateway: &Gateway, _running: &Running, connection: &str, _child: &str, spi: u32) -> io::Result<Told> {
         let text = Self::sas(gateway, connection)?;
         let spi = format!("spi-in={spi:08x}");
-        let Some(from) = text.find(&spi) else { return Ok(None) };
+        let Some(from) = text.find(&spi) else { return Ok(Some(None)) };
         // Values of a Child SA stand between its braces.
         let rest = &text[from..];
         let word = value(rest.split('}').next().unwrap_or(rest), "dh-group");
-        Ok(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number)))
+        Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
     }
 
     fn ike_sas(&self, gateway: &Gateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {

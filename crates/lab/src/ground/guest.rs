@@ -50,7 +50,7 @@ pub fn init(folder: &Path, cache: &Path) -> io::Result<()> {
     std::fs::create_dir_all(RUN)?;
     let host_path = CString::new(folder.as_os_str().as_encoded_bytes())?;
     mount("none", RUN, "hostfs", none, Some(host_path.as_c_str()))?;
-    let done = perform(Path::new(RUN), cache, Path::new("/tmp/uspan-state"));
+    let done = perform(Path::new(RUN), cache, Path::new("/tmp/uspan-state"), true);
     rustix::fs::sync();
     if let Err(error) = &done {
         println!("{error}");

@@ -53,11 +53,11 @@ fn on_this_kernel(folder: &Path, cache: &Path) -> io::Result<()> {
     let state = folder.join("state");
     fs::create_dir_all(&state)?;
     tmpfs(&state.to_string_lossy())?;
-    perform(folder, cache, &state)
+    perform(folder, cache, &state, false)
 }
 
 /// Performs the jobs of a run, one after the other, and writes down what it has to tell.
-pub fn perform(folder: &Path, cache: &Path, state: &Path) -> io::Result<()> {
+pub fn perform(folder: &Path, cache: &Path, state: &Path, waits_freely: bool) -> io::Result<()> {
     let jobs: Vec<Job> = serde_json::from_reader(File::open(folder.join("jobs"))?)?;
     // It holds secrets and is not needed any more.
     fs::remove_file(folder.join("jobs"))?;
@@ -74,6 +74,7 @@ pub fn perform(folder: &Path, cache: &Path, state: &Path) -> io::Result<()> {
             cache: cache.to_owned(),
             state: state.join(job.number.to_string()),
             logs: folder.join("logs").join(job.number.to_string()),
+            waits_freely,
         };
         let done = make_places(&places).and_then(|()| prove(&job, &places, &mut tell));
         if let Err(error) = done {

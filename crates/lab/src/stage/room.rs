@@ -3,6 +3,7 @@
 //! Nothing outside holds on to a room, so it vanishes with its thread, at the latest with the process.
 
 use std::io;
+use std::os::unix::process::CommandExt as _;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -80,9 +81,9 @@ impl Room {
         })
     }
 
-    /// Starts a program in the room and leaves it running.
+    /// Starts a program in the room, in a process group of its own, and leaves it running.
     pub fn start(&self, mut command: Command) -> io::Result<Child> {
-        self.run(move || command.spawn())
+        self.run(move || command.process_group(0).spawn())
     }
 
     /// Lets `ip` work off lines.

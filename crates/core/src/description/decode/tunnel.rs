@@ -29,11 +29,13 @@ impl Decoder<'_> {
             None => (all_pairs(ends, name.span), name.span),
         };
         let opened_by = self.opened_by(fields, ends)?;
-        let opens = match fields.get("opens").and_then(text).map(|t| t.value) {
+        let word = fields.get("opens").and_then(text);
+        let opens = match word.as_ref().map(|word| word.value) {
             Some("on-traffic") => Opening::OnTraffic,
             Some("by-hand") => Opening::Wait,
             _ => Opening::AtOnce,
         };
+        let opens = Located::new(opens, word.map_or(name.span, |word| word.span));
         Some(Tunnel {
             between,
             secret_file: secret?.map(str::to_owned),

@@ -11,4 +11,9 @@ chapter! {
         why: "Leaving it out would make the two ends differ.",
         remedy: "Change the value as the message says.",
     }
+    PLATFORM_CANNOT = "US603" "platform-cannot" Error {
+        what: "Something that a site's platform cannot do.",
+        why: "Left out or replaced in silence, it would make the two ends differ, or the tunnel work in another way than the description says.",
+        remedy: "Choose what both platforms can do.",
+    }
 }

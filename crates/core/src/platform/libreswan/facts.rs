@@ -5,8 +5,8 @@
 
 use std::time::Duration;
 
-use super::super::Facts;
 use super::super::names::{Sa, cipher, name};
+use super::super::{Facts, Identities, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::IkeVersion;
 
 use Sa::{Both, Esp};
@@ -52,6 +52,11 @@ pub(super) static FACTS: Facts = Facts {
     one_pfs_group: true,
     pfs_group_of_ike: true,
     longest_lifetime: Duration::from_secs(86_400),
+    selectors: Selectors { several_in_one_sa: false, several_sas: true },
+    openings: Openings { on_traffic: true, by_hand: true },
+    identities: Identities { free: true },
+    liveness: Liveness::OfConnection,
+    replay_window: ReplayWindow::Settable,
     installs_routes: true,
     defaults: &[
         ("IKE lifetime", "8 h"),

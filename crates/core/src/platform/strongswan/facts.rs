@@ -3,8 +3,8 @@
 
 use std::time::Duration;
 
-use super::super::Facts;
 use super::super::names::{Sa, cipher, name};
+use super::super::{Facts, Identities, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::IkeVersion;
 
 use Sa::{Both, Esp};
@@ -53,6 +53,11 @@ pub(super) static FACTS: Facts = Facts {
     one_pfs_group: false,
     pfs_group_of_ike: false,
     longest_lifetime: Duration::from_secs(365 * 86_400),
+    selectors: Selectors { several_in_one_sa: true, several_sas: true },
+    openings: Openings { on_traffic: true, by_hand: true },
+    identities: Identities { free: true },
+    liveness: Liveness::OfConnection,
+    replay_window: ReplayWindow::Settable,
     installs_routes: true,
     defaults: &[
         ("IKE lifetime", "4 h 24 min (replaced after 4 h)"),

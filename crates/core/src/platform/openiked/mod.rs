@@ -1,0 +1,44 @@
+//! OpenIKED 7.2 on Linux as Debian 12 packages it.
+
+mod facts;
+mod proposal;
+mod read;
+mod syntax;
+mod write;
+
+use super::{Facts, Platform, Remarks, Unwritable};
+use crate::finding::Finding;
+use crate::gateway::{Gateway, Lifetime, Tree};
+
+/// The platform.
+pub(super) struct Openiked;
+
+impl Platform for Openiked {
+    fn facts(&self) -> &'static Facts {
+        &facts::FACTS
+    }
+
+    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        write::write(gateway, remarks)
+    }
+
+    fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
+        read::read(tree)
+    }
+}
+
+/// The daemon's own file: what holds for the whole daemon, and an `include` for each tunnel.
+const MAIN: &str = "etc/iked.conf";
+
+/// Where the tunnels' policies stand.
+const FOLDER: &str = "etc/iked.d";
+
+/// How long before the end of an IKE SA its replacement begins. The daemon knows one age, at which it replaces;
+/// a peer with a margin of its own is earlier anyway.
+const IKE_EARLY: std::time::Duration = std::time::Duration::from_secs(10);
+
+/// The margin of both lives. The daemon spreads the replacement of ESP SAs itself, between 5 and 15 % before the
+/// end; the hub's margin for a pair of lives is a tenth of the shorter one.
+fn margin(ike: std::time::Duration, esp: std::time::Duration) -> std::time::Duration {
+    Lifetime::with_tenth(ike.min(esp)).margin
+}

@@ -1,0 +1,299 @@
+//! Reads iked.conf(5) and what it includes into a gateway. What is left out becomes the default of 7.2.
+
+use std::net::IpAddr;
+use std::time::Duration;
+
+use ipnet::IpNet;
+
+use super::facts::default;
+use super::proposal::Transforms;
+use super::syntax::parse;
+use super::{IKE_EARLY, MAIN, margin};
+use crate::finding::{self as rules, Finding, Rule};
+use crate::gateway::{
+    Child, Connection, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
+    SharedSecret, Tree,
+};
+use crate::platform::Sa;
+use crate::secret::Secret;
+use crate::source::{Located, Source, Span};
+
+pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let mut reader = Reader { tree, gateway: Gateway::default(), findings: Vec::new(), liveness: None, open: Vec::new() };
+    if tree.files.contains_key(MAIN) {
+        reader.file(MAIN);
+    }
+    let (interval, origin) = match reader.liveness {
+        Some(Setting { value, origin }) => (value, origin),
+        None => (Some(default::LIVENESS), crate::gateway::Origin::Default),
+    };
+    let mut gateway = reader.gateway;
+    for connection in &mut gateway.connections {
+        connection.liveness = Setting { value: interval, origin: origin.clone() };
+        for child in &mut connection.children {
+            let dead = if child.opening.value == Opening::AtOnce { OnDeadPeer::Reopen } else { OnDeadPeer::Forget };
+            child.on_dead_peer = Setting::default_of(interval.map(|_| dead));
+        }
+    }
+    (gateway, reader.findings)
+}
+
+struct Reader<'a> {
+    tree: &'a Tree,
+    gateway: Gateway,
+    findings: Vec<Finding>,
+    /// What is said for the whole daemon; nothing inside means off.
+    liveness: Option<Setting<Option<Duration>>>,
+    /// Files that are being read, so that none includes itself.
+    open: Vec<String>,
+}
+
+/// The words of a statement, taken one after the other.
+struct Words<'a> {
+    words: &'a [Located<String>],
+    at: usize,
+}
+
+impl<'a> Words<'a> {
+    fn next(&mut self) -> Option<&'a Located<String>> {
+        let word = self.words.get(self.at)?;
+        self.at += 1;
+        Some(word)
+    }
+
+    fn next_if(&mut self, wanted: &[&str]) -> Option<&'a Located<String>> {
+        let word = self.words.get(self.at).filter(|word| wanted.contains(&word.value.as_str()))?;
+        self.at += 1;
+        Some(word)
+    }
+
+    fn span(&self) -> Span {
+        let last = self.words.get(self.at.saturating_sub(1)).or(self.words.last());
+        last.map_or_else(Span::default, |word| word.span)
+    }
+}
+
+/// A policy while it is read.
+#[derive(Default)]
+struct Policy {
+    local: Vec<IpNet>,
+    remote: Vec<IpNet>,
+    pairs: usize,
+    ends: [Option<IpAddr>; 2],
+    ike: Vec<IkeProposal>,
+    esp: Vec<EspProposal>,
+    ids: [Option<Identity>; 2],
+    ike_lifetime: Option<Duration>,
+    lifetime: Option<Duration>,
+    secret: Option<Secret>,
+    active: bool,
+    transport: bool,
+}
+
+impl Reader<'_> {
+    fn say(&mut self, source: &Source, rule: &'static Rule, span: Span, message: impl Into<String>) {
+        self.findings.push(Finding::new(rule, message.into()).at(source.place(span)));
+    }
+
+    fn file(&mut self, path: &str) {
+        let Some(file) = self.tree.files.get(path) else { return };
+        let source = Source::new(path, file.text.as_str());
+        self.open.push(path.to_owned());
+        let (statements, syntax) = parse(&source);
+        self.findings.extend(syntax);
+        for words in &statements {
+            let mut words = Words { words, at: 0 };
+            let Some(first) = words.next() else { continue };
+            match first.value.as_str() {
+                "include" => self.include(&source, &mut words),
+                "set" => self.set(&source, &mut words),
+                "ikev2" => self.policy(&source, &mut words),
+                other => self.say(&source, &rules::DEVICE_UNKNOWN, first.span, format!("the statement `{other}` is not understood")),
+            }
+        }
+        self.open.pop();
+    }
+
+    fn include(&mut self, source: &Source, words: &mut Words<'_>) {
+        let Some(path) = words.next() else { return };
+        let below = path.value.trim_start_matches('/').to_owned();
+        if self.open.contains(&below) || self.open.len() > 8 {
+            self.say(source, &rules::DEVICE_VALUE, path.span, format!("`{}` is included by itself", path.value));
+        } else if self.tree.files.contains_key(&below) {
+            self.file(&below);
+        } else {
+            self.say(source, &rules::DEVICE_VALUE, path.span, format!("`{}` is not there", path.value));
+        }
+    }
+
+    fn set(&mut self, source: &Source, words: &mut Words<'_>) {
+        let Some(key) = words.next() else { return };
+        match key.value.as_str() {
+            "dpd_check_interval" => match words.next().map(|word| (word, duration(&word.value))) {
+                Some((word, Some(interval))) => {
+                    let value = Some(interval).filter(|interval| !interval.is_zero());
+                    self.liveness = Some(Setting::stated(value, source.place(word.span)));
+                }
+                _ => self.say(source, &rules::DEVICE_VALUE, key.span, "the interval is no number of seconds"),
+            },
+            "active"
+            | "couple"
+            | "enforcesingleikesa"
+            | "noenforcesingleikesa"
+            | "fragmentation"
+            | "nofragmentation"
+            | "mobike"
+            | "nomobike"
+            | "vendorid"
+            | "novendorid" => {}
+            other => self.say(source, &rules::DEVICE_UNKNOWN, key.span, format!("the setting `{other}` is not understood")),
+        }
+    }
+
+    fn policy(&mut self, source: &Source, words: &mut Words<'_>) {
+        const MODES: &[&str] =
+            &["quick", "skip", "default", "active", "passive", "tunnel", "transport", "esp", "inet", "inet6", "from", "proto"];
+        let start = words.span();
+        let name = match words.words.get(words.at).filter(|word| !MODES.contains(&word.value.as_str())) {
+            Some(word) => {
+                words.at += 1;
+                word.value.clone()
+            }
+            None => format!("policy{}", self.gateway.connections.len() + 1),
+        };
+        let mut policy = Policy::default();
+        while let Some(word) = words.next() {
+            if self.part(source, word, words, &mut policy).is_none() {
+                self.say(source, &rules::DEVICE_UNKNOWN, word.span, format!("`{}` is not understood here", word.value));
+            }
+        }
+        self.add(source, start, name, policy);
+    }
+
+    /// Takes one part of a policy; nothing if it is not understood.
+    fn part(&mut self, source: &Source, word: &Located<String>, words: &mut Words<'_>, policy: &mut Policy) -> Option<()> {
+        match word.value.as_str() {
+            "active" => policy.active = true,
+            "transport" => policy.transport = true,
+            "passive" | "tunnel" | "esp" => {}
+            "from" => {
+                let from = prefix(&words.next()?.value)?;
+                words.next_if(&["to"])?;
+                let to = prefix(&words.next()?.value)?;
+                policy.pairs += 1;
+                if !policy.local.contains(&from) {
+                    policy.local.push(from);
+                }
+                if !policy.remote.contains(&to) {
+                    policy.remote.push(to);
+                }
+            }
+            "local" => policy.ends[0] = Some(words.next()?.value.parse().ok()?),
+            "peer" => policy.ends[1] = Some(words.next()?.value.parse().ok()?),
+            "srcid" => policy.ids[0] = Some(identity(&words.next()?.value)),
+            "dstid" => policy.ids[1] = Some(identity(&words.next()?.value)),
+            "ikelifetime" => policy.ike_lifetime = Some(duration(&words.next()?.value)?),
+            "lifetime" => policy.lifetime = Some(duration(&words.next()?.value)?),
+            "psk" => policy.secret = Some(decode_secret(&words.next()?.value)?),
+            "ikesa" => {
+                let transforms = self.transforms(source, words, Sa::Ike);
+                policy.ike.push(transforms.ike());
+            }
+            "childsa" => {
+                let transforms = self.transforms(source, words, Sa::Esp);
+                policy.esp.push(transforms.esp());
+            }
+            _ => return None,
+        }
+        Some(())
+    }
+
+    fn transforms(&mut self, source: &Source, words: &mut Words<'_>, sa: Sa) -> Transforms {
+        let mut transforms = Transforms::default();
+        while let Some(key) = words.next_if(&["enc", "auth", "prf", "group", "esn", "noesn"]) {
+            if key.value == "noesn" {
+                continue;
+            }
+            let Some(word) = words.next().filter(|_| key.value != "esn") else {
+                self.say(source, &rules::DEVICE_UNKNOWN, key.span, format!("`{}` is not understood here", key.value));
+                continue;
+            };
+            if transforms.add(&key.value, &word.value, sa).is_none() {
+                self.say(source, &rules::DEVICE_VALUE, word.span, format!("`{}` is no value for `{}`", word.value, key.value));
+            }
+        }
+        transforms
+    }
+
+    fn add(&mut self, source: &Source, start: Span, name: String, policy: Policy) {
+        let Policy { ends: [Some(local), Some(remote)], .. } = policy else {
+            self.say(source, &rules::DEVICE_VALUE, start, "the policy does not say both `local` and `peer`");
+            return;
+        };
+        if policy.pairs != policy.local.len() * policy.remote.len() {
+            self.say(source, &rules::DEVICE_VALUE, start, "its networks are not every one with every other");
+        }
+        let place = || source.place(start);
+        let esp = policy.lifetime.unwrap_or(default::ESP_LIFETIME);
+        let ike = policy.ike_lifetime.filter(|age| !age.is_zero()).map_or(default::IKE_LIFETIME, |age| age + IKE_EARLY);
+        let margin = margin(ike, esp);
+        let own = policy.ids[0].clone().unwrap_or(Identity::Address(local));
+        let other = policy.ids[1].clone().unwrap_or(Identity::Address(remote));
+        let opening = if policy.active { Opening::AtOnce } else { Opening::Wait };
+        let child = Child {
+            name: format!("{name}_all"),
+            local: policy.local,
+            remote: policy.remote,
+            esp: Setting::stated(policy.esp, place()),
+            mode: Setting::stated(if policy.transport { Mode::Transport } else { Mode::Tunnel }, place()),
+            lifetime: Setting::stated(Lifetime { hard: esp, margin }, place()),
+            opening: Setting::stated(opening, place()),
+            on_dead_peer: Setting::default_of(None),
+            replay_window: Setting::default_of(default::REPLAY_WINDOW),
+        };
+        self.gateway.secrets.extend(policy.secret.map(|secret| SharedSecret::between([own.clone(), other.clone()], secret)));
+        self.gateway.connections.push(Connection {
+            name,
+            version: Setting::default_of(IkeVersion::V2),
+            local,
+            remote,
+            local_identity: Setting::stated(own, place()),
+            remote_identity: Setting::stated(other, place()),
+            local_method: Method::SharedSecret,
+            remote_method: Method::SharedSecret,
+            ike: Setting::stated(policy.ike, place()),
+            ike_lifetime: Setting::stated(Lifetime { hard: ike, margin }, place()),
+            liveness: Setting::default_of(None),
+            persistent: Setting::default_of(policy.active),
+            children: vec![child],
+        });
+    }
+}
+
+fn prefix(text: &str) -> Option<IpNet> {
+    text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+}
+
+/// The daemon tells kinds of identities by their form.
+fn identity(text: &str) -> Identity {
+    match text.parse() {
+        Ok(address) => Identity::Address(address),
+        Err(_) if text.contains('@') => Identity::Mail(text.to_owned()),
+        Err(_) => Identity::Name(text.to_owned()),
+    }
+}
+
+/// Seconds, or a number with `m` or `h`, in any case.
+fn duration(text: &str) -> Option<Duration> {
+    match text.parse::<u64>() {
+        Ok(seconds) => Some(Duration::from_secs(seconds)),
+        Err(_) => crate::duration::parse_duration(&text.to_ascii_lowercase()),
+    }
+}
+
+fn decode_secret(text: &str) -> Option<Secret> {
+    match text.strip_prefix("0x") {
+        Some(digits) => Secret::from_hex(digits),
+        None => Some(Secret::new(text.as_bytes().to_vec())),
+    }
+}

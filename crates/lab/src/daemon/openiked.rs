@@ -1,0 +1,80 @@
+//! OpenIKED: iked and ikectl (iked(8), ikectl(8)).
+
+use std::fs::OpenOptions;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+use super::{Daemon, Running, Told, wait_for};
+use crate::stage::Gateway;
+use crate::stage::room::Said;
+
+pub(super) struct Openiked;
+
+/// The IKE SAs that are established with a peer's address.
+fn sas(gateway: &Gateway) -> io::Result<Vec<String>> {
+    let said = gateway.room.tell("ikectl", &["show", "sa"])?;
+    let lines = said.text.lines().filter(|line| line.contains("iked_sas:") && line.contains("ESTABLISHED"));
+    Ok(lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect())
+}
+
+impl Daemon for Openiked {
+    fn platform(&self) -> &'static str {
+        "openiked"
+    }
+
+    fn programs(&self, _cache: &Path) -> Vec<(PathBuf, &'static str)> {
+        vec![(PathBuf::from("/usr/sbin/iked"), "openiked"), (PathBuf::from("/usr/sbin/ikectl"), "openiked")]
+    }
+
+    fn furnish(&self, _gateway: &Gateway, _cache: &Path) -> io::Result<()> {
+        Ok(())
+    }
+
+    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
+        let check = gateway.room.tell("iked", &["-n", "-f", "/etc/iked.conf"])?;
+        let out = OpenOptions::new().create(true).append(true).open(log)?;
+        let mut command = Command::new("iked");
+        command.args(["-d", "-v", "-f", "/etc/iked.conf"]);
+        command.stdin(Stdio::null()).stdout(out.try_clone()?).stderr(out);
+        let child = gateway.room.start(command)?;
+        let mut running = Running { child, log: log.to_owned(), loaders: vec![("iked -n".to_owned(), check)] };
+        if !wait_for(gateway, "/run/iked.sock") {
+            running.loaders.push(("iked".to_owned(), Said { fine: false, text: "iked did not open its socket".to_owned() }));
+        }
+        // The socket is there a moment before the policies are.
+        std::thread::sleep(Duration::from_secs(1));
+        Ok(running)
+    }
+
+    fn open(&self, _gateway: &Gateway, _connection: &str, _child: &str) -> io::Result<Said> {
+        Err(io::Error::other("OpenIKED has no command to open a tunnel"))
+    }
+
+    fn close(&self, gateway: &Gateway, _connection: &str, _children: &[&str]) -> io::Result<Said> {
+        gateway.room.tell("ikectl", &["reset", "sa"])
+    }
+
+    fn rekey_esp(&self, _gateway: &Gateway, _connection: &str, _child: &str) -> io::Result<Option<Said>> {
+        Ok(None)
+    }
+
+    fn rekey_ike(&self, _gateway: &Gateway, _connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
+        Ok(None)
+    }
+
+    fn group_in_use(&self, _gateway: &Gateway, _running: &Running, _connection: &str, _child: &str, _spi: u32) -> io::Result<Told> {
+        Ok(None)
+    }
+
+    fn ike_sas(&self, gateway: &Gateway, _running: &Running, _connection: &str) -> io::Result<Vec<String>> {
+        sas(gateway)
+    }
+
+    fn tells_of_failure(&self, line: &str) -> bool {
+        const WORDS: &[&str] =
+            &["fail", "invalid", "no proposal", "NO_PROPOSAL", "AUTHENTICATION", "TS_UNACCEPTABLE", "unexpected", "timeout", "couldn't"];
+        WORDS.iter().any(|word| line.contains(word))
+    }
+}
