@@ -40,6 +40,7 @@ fn folder() -> tempfile::TempDir {
 
 const SS: &str = "strongswan";
 const LSW: &str = "libreswan";
+const OI: &str = "openiked";
 
 /// A pair of gateways, to be varied.
 #[derive(Clone)]
@@ -139,6 +140,33 @@ const SIX: Pair = Pair {
     tunnel: "",
 };
 
+/// What OpenIKED can do with others, short-lived because only its timers rekey.
+const SHORT: &str = "esp-lifetime = \"10m\"\nike-lifetime = \"30m\"\n";
+
+fn with_openiked() -> Vec<Pair> {
+    let mut pairs = Vec::new();
+    for platforms in [[SS, OI], [OI, SS], [LSW, OI], [OI, LSW], [OI, OI]] {
+        pairs.push(Pair {
+            platforms,
+            sites: ["identity = { name = \"packhouse.example.net\" }\nfilter = \"joined\"", ORCHARD.sites[1]],
+            ..ORCHARD
+        });
+        pairs.push(Pair { platforms, tunnel: "strength = \"brisk\"\nopened-by = \"coldstore\"", ..ORCHARD });
+        pairs.push(Pair {
+            platforms,
+            tunnel: "strength = \"common\"\npfs = false\nliveness = \"10s\"",
+            networks: ["office = \"2001:db8:41::/64\"", "racks = \"fd73:16::/48\""],
+            ..SIX
+        });
+    }
+    // Several pairs of networks in the one Child SA that it has; a group of its own for new keys.
+    for platforms in [[SS, OI], [OI, SS], [OI, OI]] {
+        let networks = ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\""];
+        pairs.push(Pair { platforms, networks, tunnel: "pfs = \"ecp-521\"", ..ORCHARD });
+    }
+    pairs.into_iter().map(|pair| Pair { tunnel: Box::leak(format!("{SHORT}{}", pair.tunnel).into_boxed_str()), ..pair }).collect()
+}
+
 fn varied() -> Vec<Pair> {
     let mut pairs = Vec::new();
     for platforms in MIXED {
@@ -158,6 +186,7 @@ fn varied() -> Vec<Pair> {
     }
     // A group of its own for every rekey of ESP, between two that can.
     pairs.push(pair([SS, SS], "pfs = \"ecp-521\""));
+    pairs.extend(with_openiked());
     pairs
 }
 

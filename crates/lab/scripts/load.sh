@@ -56,6 +56,9 @@ case $platform in
     # What pluto says of netlink messages speaks of the kernel it runs on, not of the configuration.
     sed 's/^/log: /' $state/daemon | grep -v 'netlink_expire got message' | grep -iE 'error|fail|warn|ignor|bad |unknown|invalid' || true
     ;;
+  openiked)
+    tell iked iked -n -v -f /etc/iked.conf
+    ;;
 esac
 for rules in /etc/nftables.d/*.nft; do
   tell nft nft -c -f "$rules"

@@ -34,10 +34,10 @@ pub struct Places {
 const OPENING: Duration = Duration::from_secs(60);
 /// How long new keys may take.
 const REKEYING: Duration = Duration::from_secs(30);
-/// How long a daemon may retransmit before it gives a dead peer up, beside its liveness interval. The longer of
-/// the two platforms takes 165 s (strongswan.conf(5), retransmission), and as much again for a first try to
-/// reopen into the void.
-const GIVING_UP: Duration = Duration::from_secs(400);
+/// How long a daemon may take to give a dead peer up, beside its liveness interval: strongSwan retransmits for 165 s
+/// (strongswan.conf(5)), and as long again for a first try to reopen into the void; OpenIKED believes in a peer for
+/// 300 s after its last packet, retransmits for 126 s and tries to reopen every 60 s.
+const GIVING_UP: Duration = Duration::from_secs(600);
 
 /// Asks again and again until there is an answer or the time is up: often at first, then ever less.
 fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) -> io::Result<Option<T>> {

@@ -8,7 +8,6 @@ use std::os::fd::OwnedFd;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::JoinHandle;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use etherparse::{NetSlice, SlicedPacket, TransportSlice};
@@ -50,8 +49,11 @@ impl Seen {
 pub struct Witness {
     seen: Arc<Mutex<Seen>>,
     stop: Arc<AtomicBool>,
-    threads: Vec<JoinHandle<()>>,
 }
+
+/// How often a witness without packets looks whether it is still needed. Rarely: in a guest every look costs, while
+/// hours pass in seconds.
+const PAUSE: Duration = Duration::from_secs(60);
 
 /// Ethernet's numbers of IPv4 and IPv6 (IANA IEEE 802 numbers).
 const ETHERTYPES: [u16; 2] = [0x0800, 0x86dd];
@@ -66,16 +68,15 @@ impl Witness {
         let stop = Arc::new(AtomicBool::new(false));
         let pcap = Arc::new(Mutex::new(Pcap::new(capture)?));
         let protected = Arc::new(protected);
-        let mut threads = Vec::new();
         for ethertype in ETHERTYPES {
             // A socket for one protocol, not for all, sees what comes in and not what is sent on: each packet once.
             let fd: OwnedFd = internet.run(move || {
                 let protocol = NonZeroU32::new(u32::from(ethertype.to_be())).map(Protocol::from_raw);
                 socket(AddressFamily::PACKET, SocketType::DGRAM, protocol)
             })?;
-            set_socket_timeout(&fd, Timeout::Recv, Some(Duration::from_millis(200)))?;
+            set_socket_timeout(&fd, Timeout::Recv, Some(PAUSE))?;
             let (seen, stop, pcap, protected) = (seen.clone(), stop.clone(), pcap.clone(), protected.clone());
-            threads.push(std::thread::spawn(move || {
+            std::thread::spawn(move || {
                 let mut buffer = vec![0u8; 70_000];
                 while !stop.load(Ordering::Relaxed) {
                     let Ok((_, length)) = recv(&fd, &mut buffer[..], RecvFlags::empty()) else { continue };
@@ -83,9 +84,9 @@ impl Witness {
                     note(&mut lock(&seen), packet, &protected);
                     lock(&pcap).add(packet);
                 }
-            }));
+            });
         }
-        Ok(Witness { seen, stop, threads })
+        Ok(Witness { seen, stop })
     }
 
     /// What was seen since the last call.
@@ -97,11 +98,9 @@ impl Witness {
 }
 
 impl Drop for Witness {
+    /// Its threads end by themselves, at their next packet or look.
     fn drop(&mut self) {
         self.stop.store(true, Ordering::Relaxed);
-        for thread in self.threads.drain(..) {
-            let _ = thread.join();
-        }
     }
 }
 

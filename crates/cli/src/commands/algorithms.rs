@@ -30,7 +30,8 @@ pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure>
     }
     super::print_line(
         "! weak or withdrawn: refused unless the tunnel allows it by name with a reason.
-* for ESP only.  bits: strength.  IKE, ESP: status in RFC 8247 and RFC 8221.
+* for ESP only, ~ for IKE only.  bits: strength.  IKE, ESP: status in RFC 8247
+and RFC 8221.
 IANA names are accepted too; --format json shows them with numbers and RFCs.",
     )?;
     Ok(Verdict::Fine)
@@ -45,26 +46,48 @@ fn title(kind: Kind) -> &'static str {
     }
 }
 
-/// A platform's spelling; a star where it can do it for ESP only.
+/// A platform's spelling; a star where it can do it for ESP only, a tilde where for IKE only.
 fn spelling(kind: Kind, row: &Row, facts: &uspan_core::Facts) -> String {
     let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(kind, row.number, row.key_bits, sa));
     match (ike, esp) {
         (None, Some(word)) => format!("{word} *"),
+        (Some(word), None) if matches!(kind, Kind::Cipher | Kind::Integrity) => format!("{word} ~"),
         (Some(word), _) => word.to_owned(),
         (None, None) => "-".to_owned(),
     }
 }
 
+/// Status and spellings of a kind: in one table where that fits, else in two.
 fn rows(kind: Kind) -> String {
-    let mut heads = vec!["  name", "bits", "IKE", "ESP"];
-    heads.extend(PLATFORMS.iter().map(|platform| platform.facts().word));
+    let all = kind_table(kind, true, true);
+    match all.lines().all(|line| line.chars().count() <= columns()) {
+        true => all,
+        false => format!("{}\n\n{}", kind_table(kind, true, false), kind_table(kind, false, true)),
+    }
+}
+
+fn kind_table(kind: Kind, status: bool, spellings: bool) -> String {
+    let mut heads = vec!["  name"];
+    if status {
+        heads.extend(["bits", "IKE", "ESP"]);
+    }
+    if spellings {
+        heads.extend(PLATFORMS.iter().map(|platform| platform.facts().word));
+    }
     let each = kind.rows().iter().filter(|row| !row.name.is_empty()).map(|row| {
         let weak = if row.weak.is_empty() { "  " } else { "! " };
-        let mut cells = vec![format!("{weak}{}", row.name), row.strength.to_string(), row.ike.word().to_owned(), row.esp.word().to_owned()];
-        cells.extend(PLATFORMS.iter().map(|platform| spelling(kind, row, platform.facts())));
+        let mut cells = vec![format!("{weak}{}", row.name)];
+        if status {
+            cells.extend([row.strength.to_string(), row.ike.word().to_owned(), row.esp.word().to_owned()]);
+        }
+        if spellings {
+            cells.extend(PLATFORMS.iter().map(|platform| spelling(kind, row, platform.facts())));
+        }
         cells
     });
-    table(&heads, each.collect(), &[0, 1, 4, 5])
+    // Only a status may be broken between its words.
+    let fixed: Vec<usize> = (0..heads.len()).filter(|column| !(status && (2..4).contains(column))).collect();
+    table(&heads, each.collect(), &fixed)
 }
 
 fn value(kind: Kind, row: &Row) -> Value {

@@ -15,14 +15,30 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
         super::print_json(&all.iter().map(|facts| value(facts)).collect())?;
         return Ok(Verdict::Fine);
     }
-    let mut heads = vec![""];
-    heads.extend(all.iter().map(|facts| facts.word));
+    super::print_line(&styled(HEADING, "What each platform can do"))?;
+    // Side by side where there is room, else one after the other.
+    let share = if columns() >= LABEL + COLUMN * all.len() { all.len() } else { 1 };
+    for facts in all.chunks(share) {
+        let mut heads = vec![""];
+        heads.extend(facts.iter().map(|facts| facts.word));
+        super::print_line(&format!("{}\n", table(&heads, rows(facts), &[0])))?;
+    }
+    let closing = format!("Packet filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.", NFTABLES.title());
+    super::print_line(&wrapped(&closing, columns()).join("\n"))?;
+    Ok(Verdict::Fine)
+}
+
+/// Width of the names of facts, and the least for each platform's column.
+const LABEL: usize = 18;
+const COLUMN: usize = 30;
+
+/// A row for each fact.
+fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
     let row = |name: &str, cell: &dyn Fn(&Facts) -> String| {
         let mut row = vec![name.to_owned()];
         row.extend(all.iter().map(|facts| cell(facts)));
         row
     };
-    super::print_line(&styled(HEADING, "What each platform can do"))?;
     let mut rows = vec![
         row("version", &|f| f.title.to_owned()),
         row("key exchange", &versions),
@@ -63,17 +79,7 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
         row("facts from", &|f| f.source.to_owned()),
     ];
     rows.push(row("left out means", &|f| f.defaults.iter().map(|(what, value)| format!("{what}: {value}")).collect::<Vec<_>>().join("\n")));
-    super::print_line(&table(&heads, rows, &[0]))?;
-    let closing = format!("Packet filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.", NFTABLES.title());
-    super::print_line(&format!(
-        "
-{}",
-        wrapped(&closing, columns()).join(
-            "
-"
-        )
-    ))?;
-    Ok(Verdict::Fine)
+    rows
 }
 
 fn versions(facts: &Facts) -> String {

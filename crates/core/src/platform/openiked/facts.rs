@@ -53,7 +53,7 @@ pub(super) static FACTS: Facts = Facts {
     defaults: &[
         ("IKE lifetime", "for ever"),
         ("ESP lifetime", "3 h or 4 GiB"),
-        ("peer-liveness", "60 s, for the whole daemon"),
+        ("peer-liveness", "60 s, for the whole daemon; a peer that was heard is trusted for 5 min"),
         ("tries to reach the peer", "for ever, if it opens"),
         ("opens", "never by itself"),
         ("own identity", "the name of the machine"),
