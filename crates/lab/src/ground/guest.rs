@@ -10,7 +10,7 @@ use std::process::{Command, ExitStatus, Stdio};
 use rustix::mount::{MountFlags, mount};
 use rustix::system::{RebootCommand, reboot};
 
-use super::keeper::perform;
+use super::perform::perform;
 
 /// Where the guest sees the folder of the run.
 const RUN: &str = "/tmp/uspan-run";

@@ -1,13 +1,12 @@
 //! The processes below `prove`: the keeper, which ends everything when it ends, and what performs the jobs.
 
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read as _, Write as _};
+use std::fs;
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 use super::guest;
-use crate::job::{Event, Job};
-use crate::proof::{Places, make_places, prove};
+use super::perform::perform;
 use crate::stage::gateway::tmpfs;
 
 /// The hidden half of the program; `args` say which part to play.
@@ -54,33 +53,4 @@ fn on_this_kernel(folder: &Path, cache: &Path) -> io::Result<()> {
     fs::create_dir_all(&state)?;
     tmpfs(&state.to_string_lossy())?;
     perform(folder, cache, &state, false)
-}
-
-/// Performs the jobs of a run, one after the other, and writes down what it has to tell.
-pub fn perform(folder: &Path, cache: &Path, state: &Path, waits_freely: bool) -> io::Result<()> {
-    let jobs: Vec<Job> = serde_json::from_reader(File::open(folder.join("jobs"))?)?;
-    // It holds secrets and is not needed any more.
-    fs::remove_file(folder.join("jobs"))?;
-    let mut events = OpenOptions::new().append(true).create(true).open(folder.join("events"))?;
-    let mut tell = |event: Event| {
-        if let Ok(mut line) = serde_json::to_string(&event) {
-            line.push('\n');
-            let _ = events.write_all(line.as_bytes());
-        }
-    };
-    tell(Event::Up(rustix::system::uname().release().to_string_lossy().into_owned()));
-    for job in jobs {
-        let places = Places {
-            cache: cache.to_owned(),
-            state: state.join(job.number.to_string()),
-            logs: folder.join("logs").join(job.number.to_string()),
-            waits_freely,
-        };
-        let done = make_places(&places).and_then(|()| prove(&job, &places, &mut tell));
-        if let Err(error) = done {
-            tell(Event::Broken { job: job.number, how: error.to_string() });
-        }
-        tell(Event::Through(job.number));
-    }
-    Ok(())
 }

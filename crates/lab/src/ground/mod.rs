@@ -7,6 +7,7 @@
 mod guest;
 mod keeper;
 mod kernel;
+mod perform;
 mod run;
 
 use std::path::PathBuf;

@@ -1,0 +1,274 @@
+//! The proof of a job: every check, in order, on a stage with real daemons.
+
+mod opening;
+mod rekeying;
+mod returning;
+mod traffic;
+
+use std::fs::File;
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+use ipnet::IpNet;
+
+use crate::daemon::{Daemon, Running, complains, daemon};
+use crate::job::{Check, Event, Job, Opens, Outcome, Row, Tunnel};
+use crate::stage::{Gateway, Machine, Stage};
+use crate::witness::Witness;
+
+/// Where the lab finds and leaves things.
+#[derive(Clone, Debug)]
+pub struct Places {
+    /// What was unpacked.
+    pub cache: PathBuf,
+    /// For what only this run needs.
+    pub state: PathBuf,
+    /// Logs and captures.
+    pub logs: PathBuf,
+    /// Whether waiting costs nothing, because time passes at once while nothing is to be done.
+    pub waits_freely: bool,
+}
+
+/// How long a tunnel may take to come up.
+const OPENING: Duration = Duration::from_secs(60);
+/// How long new keys may take.
+const REKEYING: Duration = Duration::from_secs(30);
+/// How long a daemon may take to give a dead peer up, beside its liveness interval: strongSwan retransmits for 165 s
+/// (strongswan.conf(5)), and as long again for a first try to reopen into the void; OpenIKED believes in a peer for
+/// 300 s after its last packet, retransmits for 126 s and tries to reopen every 60 s.
+const GIVING_UP: Duration = Duration::from_secs(600);
+
+/// Asks again and again until there is an answer or the time is up: often at first, then ever less.
+fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) -> io::Result<Option<T>> {
+    let (since, mut pause) = (Instant::now(), Duration::from_millis(150));
+    loop {
+        if let Some(answer) = ask()? {
+            return Ok(Some(answer));
+        }
+        if since.elapsed() >= limit {
+            return Ok(None);
+        }
+        sleep(pause);
+        pause = (pause * 5 / 4).min(limit / 100 + Duration::from_secs(3));
+    }
+}
+
+/// Proves a job and tells what comes of it.
+///
+/// # Errors
+/// When the lab itself fails: a namespace, a file, a program that cannot be run.
+pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
+    tell(Event::Now { job: job.number, doing: "laying out the networks".to_owned() });
+    let stage = Stage::set(job, &places.state)?;
+    let protected: Vec<IpNet> = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net)).collect();
+    let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
+    let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), tell };
+    let files = proof.start()?;
+    for number in 0..job.tunnels.len() {
+        Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() }.run(&files)?;
+    }
+    proof.warnings()
+}
+
+struct Proof<'a> {
+    job: &'a Job,
+    places: &'a Places,
+    stage: &'a Stage,
+    witness: &'a Witness,
+    running: Vec<Running>,
+    tell: &'a mut dyn FnMut(Event),
+}
+
+impl Proof<'_> {
+    fn now(&mut self, doing: String) {
+        (self.tell)(Event::Now { job: self.job.number, doing });
+    }
+
+    fn daemon(&self, site: usize) -> io::Result<&'static dyn Daemon> {
+        let word = &self.job.sites[site].platform;
+        daemon(word).ok_or_else(|| io::Error::other(format!("the lab has no daemon for the platform `{word}`")))
+    }
+
+    fn log(&self, site: usize) -> PathBuf {
+        self.places.logs.join(format!("{}.log", self.job.sites[site].name))
+    }
+
+    /// Loads the rules and starts the daemons: those that only answer first, so that the others find them ready.
+    /// Returns what each site's loaders made of its files.
+    fn start(&mut self) -> io::Result<Vec<Outcome>> {
+        let mut outcomes = Vec::new();
+        for (i, gateway) in self.stage.gateways.iter().enumerate() {
+            self.daemon(i)?.furnish(gateway, &self.places.cache)?;
+            let rules = gateway.load_rules()?;
+            let refused = rules.iter().find(|(_, said)| !said.fine || !said.text.is_empty());
+            outcomes.push(refused.map_or_else(Outcome::pass, |(path, said)| Outcome::Fail(format!("nft, {path}: {}", said.text.trim()))));
+        }
+        let mut order: Vec<usize> = (0..self.job.sites.len()).collect();
+        order.sort_by_key(|site| {
+            let opens = self.job.tunnels.iter().flat_map(|tunnel| tunnel.ends.iter().zip(&tunnel.opens));
+            opens.filter(|(end, _)| *end == site).any(|(_, opens)| *opens == Opens::AtOnce)
+        });
+        let mut running: Vec<Option<Running>> = self.job.sites.iter().map(|_| None).collect();
+        for site in order {
+            let name = &self.job.sites[site].name;
+            self.now(format!("starting {} on {name}", self.job.sites[site].platform));
+            let started = self.daemon(site)?.start(&self.stage.gateways[site], &self.log(site))?;
+            for (command, said) in &started.loaders {
+                let bad = said.text.lines().find(|line| complains(line)).map(str::to_owned);
+                let bad = bad.or_else(|| (!said.fine).then(|| said.text.trim().to_owned()));
+                if let (Some(line), Outcome::Pass(_)) = (bad, &outcomes[site]) {
+                    outcomes[site] = Outcome::Fail(format!("{command}: {line}"));
+                }
+            }
+            running[site] = Some(started);
+        }
+        self.running = running.into_iter().flatten().collect();
+        Ok(outcomes)
+    }
+
+    /// What the daemons' logs complain of, each text once; also into a file among the logs.
+    fn warnings(&mut self) -> io::Result<()> {
+        let mut file = File::create(self.places.logs.join("warnings"))?;
+        for (site, running) in self.job.sites.iter().zip(&self.running) {
+            let mut known = std::collections::BTreeSet::new();
+            for line in running.lines().into_iter().filter(|line| complains(line)) {
+                let text = without_numbers(&line);
+                if known.insert(text) {
+                    writeln!(file, "{}: {line}", site.name)?;
+                    (self.tell)(Event::Warning { job: self.job.number, site: site.name.clone(), line });
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A line without its digits, to know it again.
+fn without_numbers(line: &str) -> String {
+    line.chars().filter(|c| !c.is_ascii_hexdigit()).collect()
+}
+
+/// The checks of one tunnel.
+struct Walkthrough<'p, 'a> {
+    proof: &'p mut Proof<'a>,
+    number: usize,
+    /// Whether something failed that leaves later checks without ground.
+    failed: bool,
+    /// How far the daemons' logs had come at the start of the check.
+    since: Vec<usize>,
+}
+
+impl<'a> Walkthrough<'_, 'a> {
+    fn run(mut self, files: &[Outcome]) -> io::Result<()> {
+        let ends = self.tunnel().ends;
+        self.begin("");
+        self.row(Check::Files, "", ends.map(|site| files[site].clone()));
+        self.open()?;
+        self.traffic()?;
+        self.outsiders()?;
+        self.internet();
+        self.rekey_esp()?;
+        self.rekey_ike()?;
+        self.returns()
+    }
+
+    fn tunnel(&self) -> &'a Tunnel {
+        &self.proof.job.tunnels[self.number]
+    }
+
+    fn site(&self, end: usize) -> usize {
+        self.tunnel().ends[end]
+    }
+
+    fn site_name(&self, end: usize) -> &'a str {
+        &self.proof.job.sites[self.site(end)].name
+    }
+
+    fn gateway(&self, end: usize) -> &'a Gateway {
+        &self.proof.stage.gateways[self.site(end)]
+    }
+
+    fn daemon(&self, end: usize) -> io::Result<&'static dyn Daemon> {
+        self.proof.daemon(self.site(end))
+    }
+
+    fn children(&self) -> Vec<&'a str> {
+        let mut children: Vec<_> = self.tunnel().pairs.iter().map(|pair| pair.child.as_str()).collect();
+        children.dedup();
+        children
+    }
+
+    /// The hosts of a pair: at this end, at the other.
+    fn hosts(&self, pair: usize, end: usize) -> [&'a Machine; 2] {
+        let tunnel = self.tunnel();
+        let networks = tunnel.pairs[pair].networks;
+        [end, 1 - end].map(|end| &self.proof.stage.hosts[tunnel.ends[end]][networks[end]])
+    }
+
+    fn pair_name(&self, pair: usize) -> String {
+        let (job, tunnel) = (self.proof.job, self.tunnel());
+        let name = |end: usize| job.sites[tunnel.ends[end]].networks[tunnel.pairs[pair].networks[end]].0.as_str();
+        format!("{}, {}", name(0), name(1))
+    }
+
+    /// Begins a check: from here on the daemons' words count for it.
+    fn begin(&mut self, doing: &str) {
+        self.since = self.proof.running.iter().map(|running| running.lines().len()).collect();
+        if !doing.is_empty() {
+            let text = format!("{}: {doing}", self.tunnel().name);
+            self.proof.now(text);
+        }
+    }
+
+    /// Tells what came of a check.
+    fn row(&mut self, check: Check, about: &str, ends: [Outcome; 2]) {
+        let failed = ends.iter().any(Outcome::failed);
+        let words = if failed && check != Check::Files { self.words() } else { Vec::new() };
+        // A file that is refused shows in what follows from it; the rest may still work.
+        self.failed |= failed && check != Check::Files;
+        let row = Row { job: self.proof.job.number, tunnel: self.number, check, about: about.to_owned(), ends, words };
+        (self.proof.tell)(Event::Row(row));
+    }
+
+    /// The last lines in which each end's daemon speaks of a failure, since the check began.
+    fn words(&self) -> Vec<String> {
+        const LINES: usize = 5;
+        let mut words = Vec::new();
+        for end in [0, 1] {
+            let site = self.site(end);
+            let Ok(daemon) = self.daemon(end) else { continue };
+            let lines = self.proof.running[site].lines();
+            let new = lines.into_iter().skip(self.since[site]).filter(|line| daemon.tells_of_failure(line)).collect::<Vec<_>>();
+            words.extend(new.iter().skip(new.len().saturating_sub(LINES)).map(|line| format!("{}: {line}", self.site_name(end))));
+        }
+        words
+    }
+
+    /// Does a check in both directions, unless an earlier one failed.
+    fn both(&mut self, check: Check, about: &str, mut of: impl FnMut(&mut Self, usize) -> io::Result<Outcome>) -> io::Result<()> {
+        let mut ends = [Outcome::Unreached, Outcome::Unreached];
+        if !self.failed {
+            for end in [0, 1] {
+                ends[end] = of(self, end)?;
+            }
+        }
+        self.row(check, about, ends);
+        Ok(())
+    }
+}
+
+/// Makes the folders of a run.
+///
+/// # Errors
+/// On a failure of the file system.
+pub fn make_places(places: &Places) -> io::Result<()> {
+    for folder in [&places.state, &places.logs] {
+        std::fs::create_dir_all(folder)?;
+    }
+    let machine_etc = places.state.join(crate::stage::gateway::MACHINE_ETC);
+    std::fs::create_dir_all(&machine_etc)?;
+    rustix::mount::mount_bind(Path::new("/etc"), &machine_etc)?;
+    Ok(())
+}

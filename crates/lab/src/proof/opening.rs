@@ -1,0 +1,120 @@
+//! Opening a tunnel from either end, and the SAs that come of it.
+
+use std::io;
+use std::time::Instant;
+
+use super::{OPENING, REKEYING, Walkthrough, wait_for};
+use crate::flow;
+use crate::job::{Check, Opens, Outcome};
+use crate::sas::{self, EspSa};
+
+impl<'a> Walkthrough<'_, 'a> {
+    pub(super) fn open(&mut self) -> io::Result<()> {
+        let opens = self.tunnel().opens;
+        let mut order: Vec<usize> = [0, 1].into_iter().filter(|end| opens[*end] != Opens::Never).collect();
+        order.sort_by_key(|end| opens[*end] != Opens::AtOnce);
+        let mut outcomes = [0, 1].map(|end| match opens[end] {
+            Opens::Never => Outcome::Idle("answers only".to_owned()),
+            _ => Outcome::Unreached,
+        });
+        self.begin("opening");
+        let mut selectors = [Outcome::Unreached, Outcome::Unreached];
+        for (turn, end) in order.iter().copied().enumerate() {
+            if turn > 0 {
+                self.begin(&format!("closing, then opening from {}", self.site_name(end)));
+                self.close(order[0])?;
+            }
+            outcomes[end] = self.open_from(end)?;
+            selectors = [0, 1].map(|end| self.selectors(end).unwrap_or_else(|e| Outcome::Fail(e.to_string())));
+            if outcomes[end].failed() {
+                break;
+            }
+        }
+        let failed = outcomes.iter().any(Outcome::failed);
+        self.row(Check::Opens, "", outcomes);
+        self.row(Check::Selectors, "", if failed { [Outcome::Unreached, Outcome::Unreached] } else { selectors });
+        Ok(())
+    }
+
+    fn open_from(&mut self, end: usize) -> io::Result<Outcome> {
+        let tunnel = self.tunnel();
+        let since = Instant::now();
+        match tunnel.opens[end] {
+            Opens::AtOnce | Opens::Never => {}
+            Opens::OnTraffic => {
+                for pair in 0..tunnel.pairs.len() {
+                    let [from, to] = self.hosts(pair, end);
+                    // What it opens is looked at below; whether it is answered, later.
+                    let _ = flow::ping_machine(from, to, 4);
+                }
+            }
+            Opens::ByHand => {
+                for child in self.children() {
+                    self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
+                }
+            }
+        }
+        let opened = wait_for(OPENING, || match self.sa_pairs()? {
+            pairs if pairs >= self.children().len() => Ok(Some(Outcome::Pass(format!("{} s", since.elapsed().as_secs())))),
+            _ => Ok(self.dead_daemon()),
+        })?;
+        if let Some(outcome) = opened {
+            return Ok(outcome);
+        }
+        let established = [0, 1].into_iter().filter_map(|end| self.ike_marks(end).ok()).any(|marks| !marks.is_empty());
+        let have = self.sa_pairs()?;
+        Ok(Outcome::Fail(match (established, have) {
+            (true, 0) => "IKE SA, but no ESP SA".to_owned(),
+            (_, 0) => "no IKE SA".to_owned(),
+            (_, some) => format!("SAs for {some} of {} pairs", self.children().len()),
+        }))
+    }
+
+    /// A daemon that ended by itself.
+    fn dead_daemon(&self) -> Option<Outcome> {
+        [0, 1].into_iter().find_map(|end| {
+            let (site, name) = (self.site(end), self.site_name(end));
+            (!self.proof.running[site].alive()).then(|| Outcome::Fail(format!("the daemon on {name} ended by itself")))
+        })
+    }
+
+    fn close(&mut self, end: usize) -> io::Result<()> {
+        self.daemon(end)?.close(self.gateway(end), &self.tunnel().name, &self.children())?;
+        wait_for(REKEYING, || Ok((self.sa_pairs()? == 0).then_some(())))?;
+        Ok(())
+    }
+
+    pub(super) fn ike_marks(&self, end: usize) -> io::Result<Vec<String>> {
+        self.daemon(end)?.ike_sas(self.gateway(end), &self.proof.running[self.site(end)], &self.tunnel().name)
+    }
+
+    /// The SAs of a gateway in one direction of the tunnel: from this end to the other.
+    pub(super) fn sas(&self, at: usize, from: usize) -> io::Result<Vec<EspSa>> {
+        let [local, remote] = [from, 1 - from].map(|end| self.proof.job.sites[self.site(end)].address);
+        Ok(sas::list(&self.gateway(at).room)?.into_iter().filter(|sa| (sa.from, sa.to) == (local, remote)).collect())
+    }
+
+    /// How many pairs of SAs both gateways have in common.
+    fn sa_pairs(&self) -> io::Result<usize> {
+        let mut least = usize::MAX;
+        for from in [0, 1] {
+            let (out, arriving) = (self.sas(from, from)?, self.sas(1 - from, from)?);
+            least = least.min(out.iter().filter(|sa| arriving.iter().any(|other| other.spi == sa.spi)).count());
+        }
+        Ok(least)
+    }
+
+    fn selectors(&self, end: usize) -> io::Result<Outcome> {
+        let (wanted, have) = (self.children().len(), self.sas(end, end)?.len());
+        let plural = if have == 1 { "" } else { "s" };
+        Ok(match have >= wanted {
+            true => Outcome::Pass(format!("{have} SA{plural} out")),
+            false => Outcome::Fail(format!("{have} SA{plural} out for {wanted} pairs")),
+        })
+    }
+
+    pub(super) fn packets(&self, from: usize) -> io::Result<[u64; 2]> {
+        let sum = |sas: Vec<EspSa>| sas.iter().map(|sa| sa.packets).sum();
+        Ok([sum(self.sas(from, from)?), sum(self.sas(1 - from, from)?)])
+    }
+}

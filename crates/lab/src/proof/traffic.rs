@@ -1,0 +1,146 @@
+//! What crosses, what must not, and what goes to the internet.
+
+use std::io;
+
+use super::Walkthrough;
+use crate::flow;
+use crate::job::{Check, Outcome, Pair};
+use crate::stage::Machine;
+
+impl<'a> Walkthrough<'_, 'a> {
+    pub(super) fn traffic(&mut self) -> io::Result<()> {
+        if !self.failed {
+            self.proof.witness.take();
+        }
+        let ground = self.failed;
+        let mut lost = false;
+        for pair in 0..self.tunnel().pairs.len() {
+            lost |= self.failed;
+            self.failed = ground;
+            let name = self.pair_name(pair);
+            self.begin(&format!("traffic between {name}"));
+            let before = [self.packets(0)?, self.packets(1)?];
+            self.both(Check::Ping, &name, |walk, end| {
+                let [from, to] = walk.hosts(pair, end);
+                Ok(flow::ping_machine(from, to, 3).map_or_else(Outcome::Fail, |()| Outcome::pass()))
+            })?;
+            lost |= self.failed;
+            self.failed = ground;
+            self.both(Check::Tcp, &name, |walk, end| {
+                let [from, to] = walk.hosts(pair, end);
+                Ok(match flow::tcp(&from.room, &to.room, to.host.address) {
+                    Ok(seen) if seen == from.host.address => Outcome::pass(),
+                    Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
+                    Err(why) => Outcome::Fail(why),
+                })
+            })?;
+            self.both(Check::FullSize, &name, |walk, end| {
+                let [from, to] = walk.hosts(pair, end);
+                let found = flow::full_size(&from.room, &to.room, to.host.address);
+                Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
+            })?;
+            lost |= self.failed;
+            self.failed = ground;
+            self.both(Check::Counters, &name, |walk, end| {
+                let after = walk.packets(end)?;
+                let rise = [0, 1].map(|at| after[at].saturating_sub(before[end][at]));
+                Ok(match rise {
+                    [0, 0] => Outcome::Fail("0 packets at both ends".to_owned()),
+                    [0, _] => Outcome::Fail(format!("{} counts nothing that leaves", walk.site_name(end))),
+                    [sent, 0] => Outcome::Fail(format!("{sent} packets leave, {} takes none", walk.site_name(1 - end))),
+                    [sent, taken] => Outcome::Pass(format!("{sent} out, {taken} in")),
+                })
+            })?;
+            if ground {
+                break;
+            }
+        }
+        lost |= self.failed;
+        self.failed = ground;
+        let seen = self.proof.witness.take();
+        self.both(Check::Encrypted, "", |walk, end| {
+            let [from, to] = [end, 1 - end].map(|end| walk.proof.job.sites[walk.site(end)].address);
+            Ok(match (seen.clear_from(&walk.proof.job.sites[walk.site(end)]), seen.esp_between(from, to)) {
+                (Some(packet), _) => Outcome::Fail(packet),
+                (None, 0) => Outcome::Fail("no ESP".to_owned()),
+                (None, esp) => Outcome::Pass(format!("{esp} packets")),
+            })
+        })?;
+        self.failed |= lost;
+        Ok(())
+    }
+
+    /// Combinations of hosts that no selector covers, from one end: names and hosts.
+    fn uncovered(&self, end: usize) -> Vec<(String, [&'a Machine; 2])> {
+        let (stage, tunnel) = (self.proof.stage, self.tunnel());
+        let [near, far] = [end, 1 - end].map(|end| tunnel.ends[end]);
+        let same = |a: &Machine, b: &Machine| a.host.address.is_ipv4() == b.host.address.is_ipv4();
+        let mut found = Vec::new();
+        for (i, from) in stage.hosts[near].iter().enumerate() {
+            for (j, to) in stage.hosts[far].iter().enumerate() {
+                let pair = |pair: &Pair| pair.networks[end] == i && pair.networks[1 - end] == j;
+                if same(from, to) && !tunnel.pairs.iter().any(pair) {
+                    found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
+                }
+            }
+        }
+        for (from, to) in stage.strangers[near].iter().zip(stage.hosts[far].iter().take(1)).filter(|(a, b)| same(a, b)) {
+            found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
+        }
+        for (from, to) in stage.hosts[near].iter().take(1).zip(stage.strangers[far].iter()).filter(|(a, b)| same(a, b)) {
+            found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
+        }
+        found
+    }
+
+    pub(super) fn outsiders(&mut self) -> io::Result<()> {
+        self.begin("traffic outside the selectors");
+        self.both(Check::Outsiders, "", |walk, end| {
+            let tried = walk.uncovered(end);
+            for (name, [from, to]) in &tried {
+                if flow::arrives(&from.room, &to.room, to.host.address)? {
+                    return Ok(Outcome::Fail(format!("arrives: {name}")));
+                }
+            }
+            Ok(Outcome::Pass(format!("{} tried", tried.len())))
+        })?;
+        self.proof.witness.take();
+        Ok(())
+    }
+
+    pub(super) fn internet(&mut self) {
+        self.begin("traffic to the internet");
+        let ends = [0, 1].map(|end| {
+            if self.failed {
+                return Outcome::Unreached;
+            }
+            let (site, stage) = (&self.proof.job.sites[self.site(end)], self.proof.stage);
+            if !site.shares_internet {
+                return Outcome::Idle("not shared".to_owned());
+            }
+            let hosts = &stage.hosts[self.site(end)];
+            let fitting = stage.internet_hosts.iter().find_map(|address| {
+                let host = hosts.iter().find(|host| host.host.address.is_ipv4() == address.is_ipv4())?;
+                (site.address.is_ipv4() == address.is_ipv4()).then_some((host, *address))
+            });
+            let Some((host, address)) = fitting else { return Outcome::Idle("no network of its family".to_owned()) };
+            match flow::tcp(&host.room, &stage.internet, address) {
+                Ok(seen) if seen == site.address => Outcome::pass(),
+                Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
+                Err(why) => Outcome::Fail(why),
+            }
+        });
+        self.row(Check::Internet, "", ends);
+    }
+
+    /// A fresh echo in both directions of every pair, or why not.
+    pub(super) fn goes_on(&self) -> Result<(), String> {
+        for pair in 0..self.tunnel().pairs.len() {
+            for end in [0, 1] {
+                let [from, to] = self.hosts(pair, end);
+                flow::ping_machine(from, to, 3).map_err(|why| format!("{} from {}: {why}", self.pair_name(pair), self.site_name(end)))?;
+            }
+        }
+        Ok(())
+    }
+}
