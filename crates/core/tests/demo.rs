@@ -113,3 +113,19 @@ fn tunnels_with_awkward_names_do_not_meet() {
         assert!(gateway.secret_for(connection).is_some(), "{}", connection.name);
     }
 }
+
+#[test]
+fn a_site_that_narrows_its_platform_moves_the_agreement_and_says_why() {
+    let narrowed = "shares-internet = true\nallows = { encryption = [\"aes-256-cbc\"], group = [\"modp-4096\"] }\n";
+    let text = DEMO.replacen("shares-internet = true\n", narrowed, 1);
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    assert_eq!(findings, []);
+    let built = build(&description, &supplied());
+    assert_eq!(built.findings, []);
+    let agreement = &built.tunnels[0].agreement;
+    let ike: Vec<_> = agreement.ike.iter().map(ToString::to_string).collect();
+    assert_eq!(ike, ["aes-256-cbc + sha2-512, prf sha2-512, group modp-4096"]);
+    assert!(agreement.esp.iter().all(|proposal| proposal.to_string().starts_with("aes-256-cbc")), "{:?}", agreement.esp);
+    let dropped: Vec<_> = agreement.reasons.iter().filter(|reason| !reason.taken).map(|reason| reason.why.as_str()).collect();
+    assert!(dropped.contains(&"dropped: packhouse does not allow `aes-256-gcm`; packhouse does not allow `ecp-384`"), "{dropped:#?}");
+}

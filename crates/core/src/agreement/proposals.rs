@@ -68,13 +68,22 @@ impl<'a> Talk<'a> {
         self.ends[end].platform.value.facts()
     }
 
+    /// Whether an end can do an algorithm and may.
+    fn able(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
+        can(self.facts(end), row, sa) && self.ends[end].allows(kind_of(row), row)
+    }
+
     /// Why an end cannot do a proposal made of these rows, if it cannot.
     fn obstacle(&self, parts: &[&'static Row], sa: Sa) -> Option<String> {
         let mut obstacles = Vec::new();
         for end in [0, 1] {
             let facts = self.facts(end);
-            for row in parts.iter().filter(|row| !can(facts, row, sa)) {
-                obstacles.push(format!("{} ({}) cannot do `{}` for {}", self.ends[end].name.value, facts.title, row.name, sa.word()));
+            for row in parts.iter().filter(|row| !self.able(end, row, sa)) {
+                let name = &self.ends[end].name.value;
+                obstacles.push(match can(facts, row, sa) {
+                    true => format!("{name} does not allow `{}`", row.name),
+                    false => format!("{name} ({}) cannot do `{}` for {}", facts.title, row.name, sa.word()),
+                });
             }
         }
         (!obstacles.is_empty()).then(|| obstacles.join("; "))
@@ -215,9 +224,10 @@ impl<'a> Talk<'a> {
         let mut message = format!("no {} proposal is left that both ends can do", sa.word());
         let mut hints = Vec::new();
         for row in first {
-            let lacking = [0, 1].into_iter().find(|end| !can(self.facts(*end), row, sa));
+            let lacking = [0, 1].into_iter().find(|end| !self.able(*end, row, sa));
             if let Some(end) = lacking {
-                message.push_str(&format!("; {} cannot do `{}`", self.ends[end].name.value, row.name));
+                let why = if can(self.facts(end), row, sa) { "does not allow" } else { "cannot do" };
+                message.push_str(&format!("; {} {why} `{}`", self.ends[end].name.value, row.name));
                 if let Some(near) = self.nearest(row, sa) {
                     hints.push(format!("instead of `{}` the nearest that both can do is `{}`", row.name, near.name));
                 }
@@ -239,14 +249,14 @@ impl<'a> Talk<'a> {
         kinds.sort_unstable();
         kinds.dedup();
         let names = kinds.iter().map(|kind| {
-            let rows = kind.rows().iter().filter(|row| row.weak.is_empty() && can(self.facts(end), row, sa));
+            let rows = kind.rows().iter().filter(|row| row.weak.is_empty() && self.able(end, row, sa));
             format!("{}: {}", kind.word(), rows.map(|row| row.name).collect::<Vec<_>>().join(", "))
         });
         names.collect::<Vec<_>>().join("; ")
     }
 
     fn both(&self, row: &'static Row, sa: Sa) -> bool {
-        can(self.facts(0), row, sa) && can(self.facts(1), row, sa)
+        self.able(0, row, sa) && self.able(1, row, sa)
     }
 
     /// The sound algorithm nearest in mode, strength and number that both ends can do.

@@ -1,11 +1,12 @@
 //! What a site's platform cannot do of what the description asks, each at its line, with the nearest that it can.
 
 use crate::agreement::{Bundle, bundle};
+use crate::algorithm::Row;
 use crate::description::{Description, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Identity, Opening};
-use crate::platform::Liveness;
+use crate::platform::{Liveness, Sa};
 use crate::source::Span;
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -23,6 +24,23 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     }
     liveness(description, &mut say);
     findings.dedup();
+    findings.extend(in_vain(description));
+    findings
+}
+
+/// Algorithms that a site allows although its platform cannot do them.
+fn in_vain(description: &Description) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for site in &description.sites {
+        let facts = site.platform.value.facts();
+        for narrowing in &site.allows {
+            let able = |row: &Row| [Sa::Ike, Sa::Esp].iter().any(|sa| facts.spelling(narrowing.kind, row.number, row.key_bits, *sa).is_some());
+            for row in narrowing.rows.iter().filter(|row| !able(row.value)) {
+                let message = format!("{} cannot do `{}` anyway", title(site), row.value.name);
+                findings.push(Finding::new(&rules::ALLOWED_IN_VAIN, message).at(description.source.place(row.span)));
+            }
+        }
+    }
     findings
 }
 

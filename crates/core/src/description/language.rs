@@ -140,6 +140,8 @@ pub static SITE: &[Key] = &[
         "The gateway translates what leaves for the internet to its own address; traffic for the tunnel must be kept out of that."),
     key("filter", Shape::Word(filter_forms), Optional("standalone"), "\"standalone\"",
         "How the filter rules reach the gateway's packet filter."),
+    key("allows", Shape::Table(ALLOWS), Optional("all that its platform can do"), "{ encryption = [\"aes-256-cbc\"], group = [\"modp-2048\", \"ecp-256\"] }",
+        "What may be used of what the platform can do: an older version, a licence or a policy leaves no more. Kinds that are not named are not narrowed."),
     key("note", TEXT, Optional("no note"), "\"keys with Ines, extension 41\"",
         "A remark for people; it is copied into the files as a comment."),
 ];
@@ -162,6 +164,17 @@ pub static IDENTITY: &[Key] = &[
     key("name", Shape::Text { is: "a DNS name", pattern: "^[A-Za-z0-9.-]+$" }, Optional(""), "\"packhouse.example.net\"", "A DNS name (ID_FQDN)."),
     key("mail", Shape::Text { is: "a mail-like name", pattern: "^.+@.+$" }, Optional(""), "\"gate@packhouse.example.net\"", "A mail-like name (ID_RFC822_ADDR)."),
     key("free", Shape::Text { is: "a free name", pattern: "^[A-Za-z0-9._+/:-]{1,64}$" }, Optional(""), "\"orchard-gate-7\"", "A name without form (ID_KEY_ID)."),
+];
+
+const ALGORITHMS: Shape = Shape::List { of: &ALGORITHM, at_least: 1 };
+
+/// What a site may use.
+#[rustfmt::skip]
+pub static ALLOWS: &[Key] = &[
+    key("encryption", ALGORITHMS, Optional("all"), "[\"aes-256-cbc\"]", "Ciphers, for IKE and for ESP."),
+    key("integrity", ALGORITHMS, Optional("all"), "[\"sha2-256\"]", "Integrity algorithms, for IKE and for ESP."),
+    key("prf", ALGORITHMS, Optional("all"), "[\"sha2-256\"]", "Pseudo-random functions."),
+    key("group", ALGORITHMS, Optional("all"), "[\"modp-2048\"]", "Key exchange groups, for IKE and for PFS."),
 ];
 
 /// A tunnel.

@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::algorithm::{Group, Row};
+use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
 use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, Opening};
 use crate::platform::Platform;
@@ -52,6 +52,8 @@ pub struct Site {
     pub shares_internet: bool,
     /// How the filter rules come.
     pub filter: FilterForm,
+    /// What it may use of what its platform can do, by kind of algorithm; kinds that are not named are not narrowed.
+    pub allows: Vec<Narrowing>,
     /// A remark.
     pub note: Option<String>,
 }
@@ -62,10 +64,25 @@ impl Site {
         self.identity.as_ref().map_or(Identity::Address(self.address.value), |id| id.value.clone())
     }
 
+    /// Whether the site itself lets an algorithm of a kind be used.
+    pub fn allows(&self, kind: Kind, row: &'static Row) -> bool {
+        let mut named = self.allows.iter().filter(|narrowing| narrowing.kind == kind);
+        named.all(|narrowing| narrowing.rows.iter().any(|allowed| std::ptr::eq(allowed.value, row)))
+    }
+
     /// The network of this name.
     pub fn network(&self, name: &str) -> Option<&Network> {
         self.networks.iter().find(|network| network.name.value == name)
     }
+}
+
+/// The algorithms of one kind that a site may use.
+#[derive(Clone, Debug)]
+pub struct Narrowing {
+    /// Which kind.
+    pub kind: Kind,
+    /// The algorithms.
+    pub rows: Vec<Located<&'static Row>>,
 }
 
 /// A network behind a gateway.

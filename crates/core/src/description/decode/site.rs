@@ -2,7 +2,8 @@
 
 use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
 use crate::description::values::PrefixError;
-use crate::description::{Network, Site, values};
+use crate::algorithm::Kind;
+use crate::description::{Narrowing, Network, Site, values};
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
 use crate::gateway::{FilterForm, Identity};
@@ -49,8 +50,23 @@ impl Decoder<'_> {
             identity,
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
             filter,
+            allows: fields.get("allows").and_then(table).map(|kinds| self.narrowings(kinds)).unwrap_or_default(),
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
         })
+    }
+
+    fn narrowings(&mut self, kinds: &DeTable<'_>) -> Vec<Narrowing> {
+        let mut all = Vec::new();
+        for kind in Kind::ALL {
+            let Some(node) = kinds.get(kind.word()) else { continue };
+            let words = list(node).iter().filter_map(text).filter(|word| !word.value.is_empty());
+            let rows = words.filter_map(|word| {
+                let span = word.span;
+                self.algorithm(kind, word).map(|row| Located::new(row, span))
+            });
+            all.push(Narrowing { kind, rows: rows.collect() });
+        }
+        all
     }
 
     pub(super) fn address(&mut self, found: Located<&str>, key: &str) -> Option<Located<IpAddr>> {

@@ -16,4 +16,9 @@ chapter! {
         why: "Left out or replaced in silence, it would make the two ends differ, or the tunnel work in another way than the description says.",
         remedy: "Choose what both platforms can do.",
     }
+    ALLOWED_IN_VAIN = "US604" "allowed-in-vain" Warning {
+        what: "A site allows an algorithm that its platform cannot do.",
+        why: "It will not be used; perhaps another one was meant, or the site has another platform.",
+        remedy: "Remove it.",
+    }
 }
