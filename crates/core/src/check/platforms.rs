@@ -34,7 +34,8 @@ fn in_vain(description: &Description) -> Vec<Finding> {
     for site in &description.sites {
         let facts = site.platform.value.facts();
         for narrowing in &site.allows {
-            let able = |row: &Row| [Sa::Ike, Sa::Esp].iter().any(|sa| facts.spelling(narrowing.kind, row.number, row.key_bits, *sa).is_some());
+            let able =
+                |row: &Row| [Sa::Ike, Sa::Esp].iter().any(|sa| facts.spelling(narrowing.kind, row.number, row.key_bits, *sa).is_some());
             for row in narrowing.rows.iter().filter(|row| !able(row.value)) {
                 let message = format!("{} cannot do `{}` anyway", title(site), row.value.name);
                 findings.push(Finding::new(&rules::ALLOWED_IN_VAIN, message).at(description.source.place(row.span)));

@@ -1,8 +1,8 @@
 //! Sites and the small values in them.
 
 use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
-use crate::description::values::PrefixError;
 use crate::algorithm::Kind;
+use crate::description::values::PrefixError;
 use crate::description::{Narrowing, Network, Site, values};
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
