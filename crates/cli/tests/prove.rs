@@ -31,10 +31,14 @@ static READY: LazyLock<bool> = LazyLock::new(|| {
 /// The tests take turns: the last one counts what is left on the machine.
 static TURN: Mutex<()> = Mutex::new(());
 
-/// A folder below /var/tmp with a secret in it.
+/// A secret for a second tunnel.
+const OTHER: &str = "Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB";
+
+/// A folder below /var/tmp with secrets in it.
 fn folder() -> tempfile::TempDir {
     let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
     write(&folder.path().join("k"), format!("{SECRET}\n"), 0o600);
+    write(&folder.path().join("k2"), format!("{OTHER}\n"), 0o600);
     folder
 }
 
@@ -190,6 +194,32 @@ fn varied() -> Vec<Pair> {
     pairs
 }
 
+/// A gateway with two tunnels, over three daemons.
+const STAR: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[site.coldstore]
+platform = "libreswan"
+gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20" }
+shares-internet = true
+[site.press]
+platform = "openiked"
+gateway = { address = "203.0.113.90", outside = "eth0", inside = "eth1" }
+networks = { hall = "10.90.0.0/24" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+[tunnel.juice]
+between = ["press", "packhouse"]
+secret = { file = "k2" }
+esp-lifetime = "10m"
+ike-lifetime = "30m"
+"#;
+
 /// The failed rows of a proof, each with the check, the sites at which it failed, and why.
 fn failures(proof: &Value) -> Vec<(String, Vec<(String, String)>)> {
     let mut found = Vec::new();
@@ -213,26 +243,27 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
     }
     let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
     let folder = folder();
-    let pairs = varied();
-    assert!(pairs.len() >= 40);
-    let names: Vec<String> = (0..pairs.len()).map(|i| format!("{i:02}.span.toml")).collect();
-    for (name, pair) in names.iter().zip(&pairs) {
-        write(&folder.path().join(name), pair.text(), 0o644);
+    let mut texts: Vec<String> = varied().iter().map(Pair::text).collect();
+    texts.push(STAR.to_owned());
+    assert!(texts.len() >= 40);
+    let names: Vec<String> = (0..texts.len()).map(|i| format!("{i:02}.span.toml")).collect();
+    for (name, text) in names.iter().zip(&texts) {
+        write(&folder.path().join(name), text, 0o644);
     }
     let mut args = vec!["prove", "--format", "json", "--keep", "logs"];
     args.extend(names.iter().map(String::as_str));
     let run = uspan(folder.path(), &args);
     let json = run.json();
     let mut wrong = Vec::new();
-    for (proof, pair) in json["proofs"].as_array().expect("proofs").iter().zip(&pairs) {
+    for (proof, text) in json["proofs"].as_array().expect("proofs").iter().zip(&texts) {
         let checks = proof["tunnels"][0]["checks"].as_array().map_or(0, Vec::len);
         let failed = failures(proof);
         if !failed.is_empty() || proof["lab_failures"] != serde_json::json!([]) || checks < 14 {
             let words = &proof["tunnels"][0]["checks"];
-            wrong.push(format!("{}\n{failed:#?}\n{}\n{words:#}", pair.text(), proof["lab_failures"]));
+            wrong.push(format!("{text}\n{failed:#?}\n{}\n{words:#}", proof["lab_failures"]));
         }
     }
-    assert!(wrong.is_empty(), "{} of {} failed:\n{}", wrong.len(), pairs.len(), wrong.join("\n"));
+    assert!(wrong.is_empty(), "{} of {} failed:\n{}", wrong.len(), texts.len(), wrong.join("\n"));
     assert_eq!((run.code, &json["fine"]), (0, &Value::Bool(true)));
     no_secret_in(&folder.path().join("logs"));
 }

@@ -60,3 +60,12 @@ pub(super) const fn cipher(number: u16, key_bits: u16, word: &'static str, sa: S
 pub(super) const fn name(number: u16, word: &'static str, sa: Sa) -> Name {
     Name { number, word, sa }
 }
+
+/// A proposal holds combined-mode ciphers or others, never both (RFC 7296 section 3.3): a separate integrity algorithm
+/// goes with the others only.
+pub(super) fn one_mode(ciphers: &[Cipher]) -> Result<(), super::Unwritable> {
+    if ciphers.iter().any(|c| c.is_aead()) && !ciphers.iter().all(|c| c.is_aead()) {
+        return Err(super::Unwritable::new("combined-mode and other ciphers in one proposal", "Write them as two proposals."));
+    }
+    Ok(())
+}

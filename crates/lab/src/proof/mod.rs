@@ -66,8 +66,15 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
     let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
     let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), tell };
     let files = proof.start()?;
+    let mut failed = Vec::new();
     for number in 0..job.tunnels.len() {
-        Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() }.run(&files)?;
+        let mut walk = Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() };
+        walk.alive(&files)?;
+        failed.push(walk.failed);
+    }
+    // A gateway that loses power takes all its tunnels along, so this comes last.
+    for (number, failed) in failed.into_iter().enumerate() {
+        Walkthrough { proof: &mut proof, number, failed, since: Vec::new() }.returns()?;
     }
     proof.warnings()
 }
@@ -161,7 +168,8 @@ struct Walkthrough<'p, 'a> {
 }
 
 impl<'a> Walkthrough<'_, 'a> {
-    fn run(mut self, files: &[Outcome]) -> io::Result<()> {
+    /// Everything that both ends do while they are alive.
+    fn alive(&mut self, files: &[Outcome]) -> io::Result<()> {
         let ends = self.tunnel().ends;
         self.begin("");
         self.row(Check::Files, "", ends.map(|site| files[site].clone()));
@@ -170,8 +178,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.outsiders()?;
         self.internet();
         self.rekey_esp()?;
-        self.rekey_ike()?;
-        self.returns()
+        self.rekey_ike()
     }
 
     fn tunnel(&self) -> &'a Tunnel {

@@ -3,6 +3,7 @@
 use super::facts::FACTS;
 use crate::algorithm::{Cipher, Group, Integrity, Prf};
 use crate::gateway::{EspProposal, IkeProposal};
+use crate::platform::names::one_mode;
 use crate::platform::{Sa, Unwritable};
 
 fn spelled<T: Copy + std::fmt::Display>(list: &[T], sa: Sa, spell: impl Fn(T) -> Option<&'static str>) -> Result<String, Unwritable> {
@@ -17,16 +18,9 @@ fn spelled<T: Copy + std::fmt::Display>(list: &[T], sa: Sa, spell: impl Fn(T) ->
     Ok(words.collect::<Result<Vec<_>, _>>()?.join("+"))
 }
 
-fn uniform(ciphers: &[Cipher]) -> Result<(), Unwritable> {
-    if ciphers.iter().any(|c| c.is_aead()) && !ciphers.iter().all(|c| c.is_aead()) {
-        return Err(Unwritable::new("combined-mode and other ciphers in one proposal", "Write them as two proposals."));
-    }
-    Ok(())
-}
-
 /// Spells an IKE proposal: cipher, hash (integrity and PRF alike, or the PRF alone), group.
 pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
-    uniform(&proposal.ciphers)?;
+    one_mode(&proposal.ciphers)?;
     let following: Vec<_> = proposal.integrities.iter().filter_map(|i| i.prf()).collect();
     if !proposal.integrities.is_empty() && following != proposal.prfs {
         return Err(Unwritable::new(
@@ -45,7 +39,7 @@ pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
 
 /// Spells an ESP proposal, with its PFS groups.
 pub(super) fn write_esp(proposal: &EspProposal) -> Result<String, Unwritable> {
-    uniform(&proposal.ciphers)?;
+    one_mode(&proposal.ciphers)?;
     let mut text = spelled(&proposal.ciphers, Sa::Esp, |c| FACTS.cipher(c, Sa::Esp))?;
     if !proposal.integrities.is_empty() {
         text.push('-');

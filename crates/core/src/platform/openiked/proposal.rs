@@ -3,6 +3,7 @@
 use super::facts::FACTS;
 use crate::algorithm::{Cipher, Group, Integrity, Prf};
 use crate::gateway::{EspProposal, IkeProposal};
+use crate::platform::names::one_mode;
 use crate::platform::{Sa, Unwritable};
 
 fn spelled<T: Copy + std::fmt::Display>(
@@ -27,16 +28,9 @@ fn spelled<T: Copy + std::fmt::Display>(
     Ok(())
 }
 
-fn uniform(ciphers: &[Cipher]) -> Result<(), Unwritable> {
-    if ciphers.iter().any(|c| c.is_aead()) && !ciphers.iter().all(|c| c.is_aead()) {
-        return Err(Unwritable::new("combined-mode and other ciphers in one proposal", "Write them as two proposals."));
-    }
-    Ok(())
-}
-
 /// Spells an IKE proposal.
 pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
-    uniform(&proposal.ciphers)?;
+    one_mode(&proposal.ciphers)?;
     let mut out = "ikesa".to_owned();
     spelled(&mut out, "enc", &proposal.ciphers, Sa::Ike, |c| FACTS.cipher(c, Sa::Ike))?;
     spelled(&mut out, "auth", &proposal.integrities, Sa::Ike, |i| FACTS.integrity(i, Sa::Ike))?;
@@ -47,7 +41,7 @@ pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
 
 /// Spells an ESP proposal, with its PFS groups and without extended sequence numbers.
 pub(super) fn write_esp(proposal: &EspProposal) -> Result<String, Unwritable> {
-    uniform(&proposal.ciphers)?;
+    one_mode(&proposal.ciphers)?;
     let mut out = "childsa".to_owned();
     spelled(&mut out, "enc", &proposal.ciphers, Sa::Esp, |c| FACTS.cipher(c, Sa::Esp))?;
     spelled(&mut out, "auth", &proposal.integrities, Sa::Esp, |i| FACTS.integrity(i, Sa::Esp))?;

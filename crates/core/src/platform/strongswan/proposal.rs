@@ -3,6 +3,7 @@
 use super::facts::FACTS;
 use crate::algorithm::{Cipher, Group, Integrity, Prf};
 use crate::gateway::{EspProposal, IkeProposal};
+use crate::platform::names::one_mode;
 use crate::platform::{Sa, Unwritable};
 
 fn lacking(what: impl std::fmt::Display, sa: Sa) -> Unwritable {
@@ -13,9 +14,7 @@ fn lacking(what: impl std::fmt::Display, sa: Sa) -> Unwritable {
 }
 
 fn ciphers(list: &[Cipher], sa: Sa, words: &mut Vec<&'static str>) -> Result<(), Unwritable> {
-    if list.iter().any(|c| c.is_aead()) && !list.iter().all(|c| c.is_aead()) {
-        return Err(Unwritable::new("combined-mode and other ciphers in one proposal", "Write them as two proposals."));
-    }
+    one_mode(list)?;
     list.iter().try_for_each(|c| FACTS.cipher(*c, sa).map(|w| words.push(w)).ok_or_else(|| lacking(c, sa)))
 }
 
