@@ -17,6 +17,7 @@ use std::time::Duration;
 use common::{SECRET, uspan, write};
 use rustix::process::{Pid, Signal, kill_process};
 use serde_json::Value;
+use uspan_lab::Ground;
 
 static READY: LazyLock<bool> = LazyLock::new(|| {
     let run = uspan(Path::new("/"), &["prove", "--prepare"]);
@@ -434,4 +435,46 @@ fn nothing_is_left_after_twenty_runs_five_of_them_interrupted() {
     };
     let last = (0..80).map(left).find(Vec::is_empty);
     assert!(last.is_some(), "{:#?}", left(0));
+}
+
+/// On a machine whose kernel has ESP the same happens on that kernel. Where this one has none, the guest kernel plays
+/// such a machine.
+#[test]
+fn a_machine_with_esp_proves_on_its_own_kernel() {
+    if !*READY {
+        return;
+    }
+    let Ok(Ground::Guest(kernel)) = uspan_lab::ground(&uspan_lab::default_cache()) else {
+        // The other tests have just done that.
+        return;
+    };
+    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    // Not below /var/tmp, which the machine in the machine covers.
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
+    write(&folder.path().join("k"), format!("{SECRET}\n"), 0o600);
+    write(&folder.path().join("x.span.toml"), ORCHARD.text(), 0o644);
+    let script = format!(
+        "#!/bin/sh\nmount -t proc proc /proc; mount -t sysfs sys /sys; mount -t tmpfs t /run\n\
+         export PATH=/usr/sbin:/usr/bin:/sbin:/bin HOME=/run\nmkdir /run/x; cp {}/k {0}/x.span.toml {} /run/x; cd /run/x\n\
+         mount -t tmpfs t /tmp; mount -t tmpfs t /var/tmp\n./uspan prove x.span.toml\necho \"exit $?\"\n\
+         echo \"left: $(ls /var/tmp /tmp)\"\necho o > /proc/sysrq-trigger\nsleep 9\n",
+        folder.path().display(),
+        env!("CARGO_BIN_EXE_uspan"),
+    );
+    let init = folder.path().join("init");
+    write(&init, script, 0o755);
+    let machine = Command::new(kernel)
+        .args(["mem=512M", "time-travel", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
+        .args(["con=null", "con0=null,fd:1", "con1=null", "ssl=null"])
+        .arg(format!("uml_dir={}", folder.path().display()))
+        .arg(format!("init={}", init.display()))
+        .env("TMPDIR", folder.path())
+        .stdin(Stdio::null())
+        .output()
+        .expect("it boots");
+    let said = String::from_utf8_lossy(&machine.stdout);
+    for expected in ["on this machine's own kernel", "Proven", "exit 0", "left: /tmp:"] {
+        assert!(said.contains(expected), "`{expected}` is not in:\n{said}");
+    }
+    assert!(!said.contains("uspan-prove-"), "{said}");
 }

@@ -7,6 +7,7 @@ use std::process::Command;
 use uspan_core::Tree;
 
 use crate::daemon::complains;
+use crate::stage::room::PATH;
 use crate::{Lab, LabError};
 
 const LOAD: &str = include_str!("../scripts/load.sh");
@@ -40,6 +41,7 @@ impl Lab {
         let folder = tempfile::Builder::new().prefix("uspan-tree-").tempdir_in("/var/tmp")?;
         lay_out(tree, folder.path())?;
         let output = Command::new("unshare")
+            .env("PATH", PATH)
             .args(["--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", LOAD, "load.sh", platform])
             .arg(folder.path())
             .arg(address)

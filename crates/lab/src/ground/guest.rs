@@ -11,6 +11,7 @@ use rustix::mount::{MountFlags, mount};
 use rustix::system::{RebootCommand, reboot};
 
 use super::perform::perform;
+use crate::stage::room::PATH;
 
 /// Where the guest sees the folder of the run.
 const RUN: &str = "/tmp/uspan-run";
@@ -25,7 +26,7 @@ pub fn boot(kernel: &Path, folder: &Path, cache: &Path, megabytes: usize) -> io:
         .args(["time-travel", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
         .args(["con=null", "con0=null,fd:1", "con1=null", "ssl=null"])
         // What the kernel does not know becomes the environment of its first process.
-        .arg("PATH=/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin")
+        .arg(format!("PATH={PATH}"))
         .arg(format!("uml_dir={}", folder.join("guest").display()))
         .arg(format!("init={}", program.display()))
         .args(["--", "prove-inside", "guest"])

@@ -13,7 +13,9 @@ mod run;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
+use crate::stage::room::PATH;
 pub use keeper::inside_main;
+
 pub use kernel::{KERNEL_BUILD, KERNEL_CONFIG, kernel_file};
 pub use run::{Options, run};
 
@@ -30,6 +32,6 @@ pub enum Ground {
 pub fn machine_has_esp() -> bool {
     const SA: &str = "ip xfrm state add src 192.0.2.1 dst 192.0.2.2 proto esp spi 0x100 mode tunnel \
                       aead 'rfc4106(gcm(aes))' 0x0000000000000000000000000000000000000000 128";
-    let tried = Command::new("unshare").args(["--net", "sh", "-c", SA]).stdin(Stdio::null()).output();
+    let tried = Command::new("unshare").args(["--net", "sh", "-c", SA]).env("PATH", PATH).stdin(Stdio::null()).output();
     tried.is_ok_and(|output| output.status.success())
 }

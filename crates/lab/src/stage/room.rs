@@ -12,6 +12,9 @@ use std::thread::JoinHandle;
 use rustix::mount::{MountPropagationFlags, mount_change};
 use rustix::thread::UnshareFlags;
 
+/// Where programs are found, wherever this program was started from: `ip` and the daemons, and what their scripts call.
+pub const PATH: &str = "/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin";
+
 type Task = Box<dyn FnOnce() + Send>;
 
 /// A network namespace and the thread in it.
@@ -69,7 +72,7 @@ impl Room {
         let (program, args) = (program.to_owned(), args.iter().map(|&arg| arg.to_owned()).collect::<Vec<_>>());
         self.run(move || {
             let mut command = Command::new(&program);
-            command.args(args).stdout(Stdio::piped()).stderr(Stdio::piped());
+            command.args(args).env("PATH", PATH).stdout(Stdio::piped()).stderr(Stdio::piped());
             command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
             let mut child = command.spawn().map_err(|e| io::Error::new(e.kind(), format!("{program}: {e}")))?;
             if let (Some(text), Some(mut pipe)) = (input, child.stdin.take()) {
@@ -83,7 +86,7 @@ impl Room {
 
     /// Starts a program in the room, in a process group of its own, and leaves it running.
     pub fn start(&self, mut command: Command) -> io::Result<Child> {
-        self.run(move || command.process_group(0).spawn())
+        self.run(move || command.env("PATH", PATH).process_group(0).spawn())
     }
 
     /// Lets `ip` work off lines.
