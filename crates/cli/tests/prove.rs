@@ -319,7 +319,7 @@ fn sabotages() -> Vec<Sabotage> {
         Sabotage { name: "IKE at the filter", pair: joined, script: None, check: "opens", sites: &["packhouse"], says: "no IKE SA",
             edits: &[("coldstore/etc/nftables.d/uspan-harvest.chains", "udp dport { 500, 4500 } counter accept", "udp dport { 501, 4501 } counter accept")] },
         Sabotage { name: "route", pair: plain(CBC), check: "ping", sites: &["packhouse", "coldstore"], says: "", edits: &[],
-            script: Some(("packhouse", "mkdir -p /run; ip route add 203.0.113.77 via 169.254.0.1 dev wan0 onlink; ip route del default; ip rule add pref 100 to 10.73.16.0/20 unreachable")) },
+            script: Some(("packhouse", "ip route add 203.0.113.77 via 198.51.100.21; ip route del default; ip rule add pref 100 to 10.73.16.0/20 unreachable")) },
         sabotage("PFS group", &[(PACK, "esp_proposals = aes256-sha512-ecp384", "esp_proposals = aes256-sha512-ecp256")], "rekey-esp", &["packhouse", "coldstore"], "no new SA"),
         Sabotage { name: "wider selectors", pair: Pair { networks: ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\""], tunnel: "carries = [[\"office\", \"racks\"]]", ..ORCHARD },
             script: None, check: "outsiders", sites: &["packhouse", "coldstore"], says: "arrives",
