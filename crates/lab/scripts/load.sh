@@ -57,7 +57,7 @@ case $platform in
     sed 's/^/log: /' $state/daemon | grep -v 'netlink_expire got message' | grep -iE 'error|fail|warn|ignor|bad |unknown|invalid' || true
     ;;
   openiked)
-    tell iked iked -n -v -f /etc/iked.conf
+    tell iked iked -n -f /etc/iked.conf
     ;;
 esac
 for rules in /etc/nftables.d/*.nft; do

@@ -36,7 +36,8 @@ impl Daemon for Openiked {
         let check = gateway.room.tell("iked", &["-n", "-f", "/etc/iked.conf"])?;
         let out = OpenOptions::new().create(true).append(true).open(log)?;
         let mut command = Command::new("iked");
-        command.args(["-d", "-v", "-f", "/etc/iked.conf"]);
+        // Not more talkative: it would print the policies, and the secrets with them.
+        command.args(["-d", "-f", "/etc/iked.conf"]);
         command.stdin(Stdio::null()).stdout(out.try_clone()?).stderr(out);
         let child = gateway.room.start(command)?;
         let mut running = Running { child, log: log.to_owned(), loaders: vec![("iked -n".to_owned(), check)] };
