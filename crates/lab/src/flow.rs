@@ -177,7 +177,7 @@ pub fn arrives(from: &Room, to: &Room, address: IpAddr) -> io::Result<bool> {
     Ok(listener.recv_from(&mut buffer).is_ok())
 }
 
-/// Ping and the rest for two machines of the stage.
+/// [`ping`] from one machine of the stage to another.
 pub fn ping_machine(from: &Machine, to: &Machine, tries: u16) -> Result<(), String> {
     ping(&from.room, to.host.address, tries)
 }

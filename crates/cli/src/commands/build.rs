@@ -2,14 +2,14 @@
 
 use std::path::Path;
 
-use serde_json::{Value, json};
-use uspan_core::{Build, Description, NFTABLES_FOLDER, Opening, Source, any_stops};
+use serde_json::json;
+use uspan_core::{Build, Description, Finding, NFTABLES_FOLDER, Opening, Source, any_stops};
 
 use super::check::plan;
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Change, Outcome, Written};
-use crate::show::{CARE, GOOD, STOP, findings, styled};
+use crate::show::{CARE, GOOD, findings, styled};
 
 pub fn run(file: &Path, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
     let (read, planned) = plan(file)?;
@@ -45,17 +45,8 @@ pub fn run(file: &Path, folder: &Path, replace: bool, format: Format) -> Result<
     Ok(Verdict::Fine)
 }
 
-fn stopped(found: &[uspan_core::Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
-    if format == Format::Json {
-        let none: Vec<Value> = Vec::new();
-        super::print_json(&json!({ "fine": false, "findings": findings::json(found, source), "files": none }))?;
-    } else {
-        findings::print(found, source);
-        let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
-        let count = styled(STOP, &findings::count(found));
-        super::print_line(&format!("{count}. Nothing was written. Next: uspan explain {code}"))?;
-    }
-    Ok(Verdict::Stopped)
+fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
+    super::stopped(found, source, format, "files", "Nothing was written")
 }
 
 /// The files with mode and size, and what became of each.

@@ -15,10 +15,12 @@ mod secret;
 use std::io::Write as _;
 
 use clap::CommandFactory;
-use serde_json::Value;
+use serde_json::{Value, json};
+use uspan_core::{Finding, Source};
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, Format};
 use crate::failure::{Failure, Verdict};
+use crate::show::{STOP, findings, styled};
 
 /// Runs a command.
 pub fn run(args: Args) -> Result<Verdict, Failure> {
@@ -60,4 +62,18 @@ fn print_text(text: &str) -> Result<(), Failure> {
 /// Prints JSON.
 fn print_json(value: &Value) -> Result<(), Failure> {
     print_line(&format!("{value:#}"))
+}
+
+/// Ends a command that findings stop: `list` is the key under which JSON shows what there is not, `nothing` says
+/// it in words.
+fn stopped(found: &[Finding], source: &Source, format: Format, list: &str, nothing: &str) -> Result<Verdict, Failure> {
+    if format == Format::Json {
+        print_json(&json!({ "fine": false, "findings": findings::json(found, source), list: [] }))?;
+    } else {
+        findings::print(found, source);
+        let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
+        let count = styled(STOP, &findings::count(found));
+        print_line(&format!("{count}. {nothing}. Next: uspan explain {code}"))?;
+    }
+    Ok(Verdict::Stopped)
 }

@@ -10,7 +10,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use serde_json::{Value, json};
+use serde_json::json;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use uspan_core::{Build, Finding, Source, Tree, TreeFile, any_stops, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
@@ -150,15 +150,7 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
 }
 
 fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
-    if format == Format::Json {
-        let none: Vec<Value> = Vec::new();
-        super::print_json(&json!({ "fine": false, "findings": findings::json(found, source), "proofs": none }))?;
-    } else {
-        findings::print(found, source);
-        let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
-        super::print_line(&format!("{}. Nothing was proven. Next: uspan explain {code}", findings::count(found)))?;
-    }
-    Ok(Verdict::Stopped)
+    super::stopped(found, source, format, "proofs", "Nothing was proven")
 }
 
 /// Installs and builds what the lab needs.

@@ -72,7 +72,8 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     reasons.push(pfs_reason(pfs, tunnel));
     let (ike_lifetime, esp_lifetime) = lifetimes(tunnel, &mut reasons);
     let (opening, on_dead_peer) = roles(description, tunnel, &mut reasons);
-    if tunnel.pairs.len() > 1 && bundle(description, tunnel) == Bundle::One {
+    let bundle = bundle(description, tunnel);
+    if tunnel.pairs.len() > 1 && bundle == Bundle::One {
         let why = "one of the platforms has a single Child SA for each peer".to_owned();
         reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
@@ -89,7 +90,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
             ReplayWindow::Settable => REPLAY_WINDOW,
             ReplayWindow::Fixed(packets) => packets,
         }),
-        bundle: bundle(description, tunnel),
+        bundle,
         reasons,
     };
     (Some(agreement), findings)

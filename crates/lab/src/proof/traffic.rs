@@ -15,8 +15,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let ground = self.failed;
         let mut lost = false;
         for pair in 0..self.tunnel().pairs.len() {
-            lost |= self.failed;
-            self.failed = ground;
+            self.begin_afresh(ground, &mut lost);
             let name = self.pair_name(pair);
             self.begin(&format!("traffic between {name}"));
             let before = [self.packets(0)?, self.packets(1)?];
@@ -24,8 +23,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 let [from, to] = walk.hosts(pair, end);
                 Ok(flow::ping_machine(from, to, 3).map_or_else(Outcome::Fail, |()| Outcome::pass()))
             })?;
-            lost |= self.failed;
-            self.failed = ground;
+            self.begin_afresh(ground, &mut lost);
             self.both(Check::Tcp, &name, |walk, end| {
                 let [from, to] = walk.hosts(pair, end);
                 Ok(match flow::tcp(&from.room, &to.room, to.host.address) {
@@ -39,8 +37,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 let found = flow::full_size(&from.room, &to.room, to.host.address);
                 Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
             })?;
-            lost |= self.failed;
-            self.failed = ground;
+            self.begin_afresh(ground, &mut lost);
             self.both(Check::Counters, &name, |walk, end| {
                 let after = walk.packets(end)?;
                 let rise = [0, 1].map(|at| after[at].saturating_sub(before[end][at]));
@@ -55,8 +52,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 break;
             }
         }
-        lost |= self.failed;
-        self.failed = ground;
+        self.begin_afresh(ground, &mut lost);
         let seen = self.proof.witness.take();
         self.both(Check::Encrypted, "", |walk, end| {
             let [from, to] = [end, 1 - end].map(|end| walk.proof.job.sites[walk.site(end)].address);
@@ -68,6 +64,12 @@ impl<'a> Walkthrough<'_, 'a> {
         })?;
         self.failed |= lost;
         Ok(())
+    }
+
+    /// Checks that stand side by side do not wait for each other: what failed is remembered, the next one is made.
+    fn begin_afresh(&mut self, ground: bool, lost: &mut bool) {
+        *lost |= self.failed;
+        self.failed = ground;
     }
 
     /// Combinations of hosts that no selector covers, from one end: names and hosts.

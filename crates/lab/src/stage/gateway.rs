@@ -28,10 +28,6 @@ pub struct Gateway {
     routing: OnceLock<Vec<String>>,
 }
 
-/// Listings of routing: the command, how a line of it is taken away, and lines that the kernel keeps itself.
-const ROUTING: [(&str, &str); 4] =
-    [("-4 rule", "-4 rule del pref"), ("-6 rule", "-6 rule del pref"), ("-4 route", "-4 route del"), ("-6 route", "-6 route del")];
-
 impl Gateway {
     /// Lays the tree over `/etc` and gives the gateway a `/run` of its own.
     pub(super) fn new(site: Site, room: Room, state: &Path) -> io::Result<Gateway> {
@@ -89,16 +85,13 @@ impl Gateway {
     /// Rules and routes, each as the words that take it away again.
     fn routing_now(&self) -> io::Result<Vec<String>> {
         let mut all = Vec::new();
-        for (list, removal) in ROUTING {
-            let [family, kind] = [&list[..2], &list[3..]];
-            let args: &[&str] = if kind == "rule" { &[family, kind, "show"] } else { &[family, kind, "show", "table", "all"] };
-            let lines = self.room.tell("ip", args)?.text;
+        for family in ["-4", "-6"] {
+            let rules = self.room.tell("ip", &[family, "rule", "show"])?.text;
+            all.extend(rules.lines().map(|line| format!("{family} rule del pref {}", line.split(':').next().unwrap_or_default())));
+            let routes = self.room.tell("ip", &[family, "route", "show", "table", "all"])?.text;
             // The kernel's own routes come and go with addresses.
-            let lines = lines.lines().filter(|line| !line.contains("table local") && !line.contains("proto kernel"));
-            all.extend(lines.map(|line| match kind {
-                "rule" => format!("{removal} {}", line.split(':').next().unwrap_or_default()),
-                _ => format!("{removal} {}", line.trim()),
-            }));
+            let routes = routes.lines().filter(|line| !line.contains("table local") && !line.contains("proto kernel"));
+            all.extend(routes.map(|line| format!("{family} route del {}", line.trim())));
         }
         Ok(all)
     }
