@@ -1,5 +1,5 @@
 #!/bin/bash
-# build-kernel.sh CONFIG OUT - builds the guest kernel from Debian's kernel source (root, apt; about 10 minutes on two cores).
+# build-kernel.sh CONFIG OUT - builds the guest kernel from Debian's kernel source (root, apt; about 7 minutes on two cores).
 set -euo pipefail
 config=$(readlink -f "$1") out=$(readlink -f "$2")
 export DEBIAN_FRONTEND=noninteractive

@@ -23,7 +23,7 @@ pub fn boot(kernel: &Path, folder: &Path, cache: &Path, megabytes: usize) -> io:
     Command::new(kernel)
         .arg(format!("mem={megabytes}M"))
         // Time passes at once while nothing is to be done: waiting for a timer costs nothing.
-        .args(["time-travel", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
+        .args(["time-travel", "root=none", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
         .args(["con=null", "con0=null,fd:1", "con1=null", "ssl=null"])
         // What the kernel does not know becomes the environment of its first process.
         .arg(format!("PATH={PATH}"))

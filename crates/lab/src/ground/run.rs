@@ -7,13 +7,17 @@ use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use tempfile::TempDir;
 
 use super::Ground;
 use crate::LabError;
 use crate::job::{Event, Job};
+
+/// How long a keeper may tell nothing before it counts as stuck. No step takes a tenth of it; a program that does
+/// not end is stopped inside.
+const SILENCE: Duration = Duration::from_secs(15 * 60);
 
 /// How jobs are run.
 #[derive(Clone, Debug)]
@@ -38,7 +42,7 @@ pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn 
     for (i, job) in jobs.into_iter().enumerate() {
         shares[i % workers].push(job);
     }
-    let mut keepers = shares.iter().map(|share| Keeper::start(share, options)).collect::<Result<Vec<_>, _>>()?;
+    let mut keepers = shares.into_iter().map(|share| Keeper::start(share, options)).collect::<Result<Vec<_>, _>>()?;
     loop {
         if stop.load(Ordering::Relaxed) {
             return Err(LabError::Stopped);
@@ -49,15 +53,27 @@ pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn 
             let ended = keeper.ended()?;
             for event in keeper.events()? {
                 if let Event::Through(job) = event {
-                    keeper.open -= 1;
+                    keeper.jobs.retain(|open| open.number != job);
                     keeper.keep_logs(job, options)?;
                 }
                 tell(event);
             }
-            if ended && keeper.open > 0 {
+            if ended && !keeper.jobs.is_empty() {
                 return Err(LabError::Broken(keeper.last_words()));
             }
-            busy |= keeper.open > 0;
+            if keeper.heard.elapsed() > SILENCE && !keeper.jobs.is_empty() {
+                // One job that is stuck does not take the others along.
+                let mut jobs = std::mem::take(&mut keeper.jobs);
+                let stuck = jobs.remove(0).number;
+                keeper.keep_logs(stuck, options)?;
+                let how = format!("nothing happened for {} minutes; {}", SILENCE.as_secs() / 60, keeper.last_words());
+                tell(Event::Broken { job: stuck, how });
+                tell(Event::Through(stuck));
+                if !jobs.is_empty() {
+                    *keeper = Keeper::start(jobs, options)?;
+                }
+            }
+            busy |= !keeper.jobs.is_empty();
         }
         if !busy {
             return Ok(());
@@ -72,16 +88,18 @@ struct Keeper {
     folder: TempDir,
     read: u64,
     rest: String,
-    /// Jobs that are not through.
-    open: usize,
+    /// The jobs that are not through, in their order.
+    jobs: Vec<Job>,
+    /// When it last told something.
+    heard: Instant,
 }
 
 impl Keeper {
-    fn start(jobs: &[Job], options: &Options) -> Result<Keeper, LabError> {
+    fn start(jobs: Vec<Job>, options: &Options) -> Result<Keeper, LabError> {
         // Not below /tmp or /run, which the guest covers.
         let folder = tempfile::Builder::new().prefix("uspan-prove-").tempdir_in("/var/tmp")?;
         let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(folder.path().join("jobs"))?;
-        serde_json::to_writer(&mut file, jobs).map_err(io::Error::from)?;
+        serde_json::to_writer(&mut file, &jobs).map_err(io::Error::from)?;
         file.flush()?;
         DirBuilder::new().mode(0o700).create(folder.path().join("logs"))?;
         let mut command = Command::new("unshare");
@@ -94,7 +112,7 @@ impl Keeper {
         let errors = File::create(folder.path().join("errors"))?;
         // A group of its own: Ctrl-C is for `prove`, which then ends the keeper in order.
         let child = command.process_group(0).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(errors).spawn()?;
-        Ok(Keeper { child, folder, read: 0, rest: String::new(), open: jobs.len() })
+        Ok(Keeper { child, folder, read: 0, rest: String::new(), jobs, heard: Instant::now() })
     }
 
     fn ended(&mut self) -> io::Result<bool> {
@@ -116,6 +134,7 @@ impl Keeper {
         while let Some(end) = self.rest.find('\n') {
             let line: String = self.rest.drain(..=end).collect();
             events.push(serde_json::from_str(&line).map_err(io::Error::from)?);
+            self.heard = Instant::now();
         }
         Ok(events)
     }

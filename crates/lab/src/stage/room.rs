@@ -2,18 +2,25 @@
 //!
 //! Nothing outside holds on to a room, so it vanishes with its thread, at the latest with the process.
 
-use std::io;
+use std::fs::File;
+use std::io::{self, Read as _, Seek as _, SeekFrom};
 use std::os::unix::process::CommandExt as _;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::thread::JoinHandle;
+use std::time::Duration;
 
+use rustix::fs::{MemfdFlags, memfd_create};
 use rustix::mount::{MountPropagationFlags, mount_change};
+use rustix::process::{Pid, PidfdFlags, Signal, pidfd_open, pidfd_send_signal};
 use rustix::thread::UnshareFlags;
 
 /// Where programs are found, wherever this program was started from: `ip` and the daemons, and what their scripts call.
 pub const PATH: &str = "/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin";
+
+/// How long a program may take that is run to its end.
+const LONGEST: Duration = Duration::from_secs(600);
 
 type Task = Box<dyn FnOnce() + Send>;
 
@@ -71,16 +78,26 @@ impl Room {
     pub fn tell_with(&self, program: &str, args: &[&str], input: Option<String>) -> io::Result<Said> {
         let (program, args) = (program.to_owned(), args.iter().map(|&arg| arg.to_owned()).collect::<Vec<_>>());
         self.run(move || {
+            // A file, not a pipe: whatever a program leaves running cannot hold it open.
+            let mut output = File::from(memfd_create("output", MemfdFlags::CLOEXEC)?);
             let mut command = Command::new(&program);
-            command.args(args).env("PATH", PATH).stdout(Stdio::piped()).stderr(Stdio::piped());
+            command.args(args).env("PATH", PATH).stdout(output.try_clone()?).stderr(output.try_clone()?).process_group(0);
             command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
             let mut child = command.spawn().map_err(|e| io::Error::new(e.kind(), format!("{program}: {e}")))?;
+            let patience = Patience::with(&child, LONGEST);
             if let (Some(text), Some(mut pipe)) = (input, child.stdin.take()) {
                 io::Write::write_all(&mut pipe, text.as_bytes())?;
             }
-            let output = child.wait_with_output()?;
-            let text = String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned();
-            Ok(Said { fine: output.status.success(), text })
+            let status = child.wait()?;
+            let ended = patience.is_none_or(Patience::enough);
+            let mut bytes = Vec::new();
+            output.seek(SeekFrom::Start(0))?;
+            output.read_to_end(&mut bytes)?;
+            let mut text = String::from_utf8_lossy(&bytes).into_owned();
+            if !ended {
+                text.push_str(&format!("\n{program} did not end within {} s and was stopped", LONGEST.as_secs()));
+            }
+            Ok(Said { fine: status.success() && ended, text })
         })
     }
 
@@ -96,6 +113,35 @@ impl Room {
     pub fn ip(&self, lines: &str) -> io::Result<()> {
         let said = self.tell_with("ip", &["-batch", "-"], Some(lines.to_owned()))?;
         if said.fine { Ok(()) } else { Err(io::Error::other(format!("ip in {}: {} in\n{lines}", self.name, said.text.trim()))) }
+    }
+}
+
+/// Stops a program that does not end.
+struct Patience {
+    ended: Sender<()>,
+    thread: JoinHandle<bool>,
+}
+
+impl Patience {
+    fn with(child: &Child, limit: Duration) -> Option<Patience> {
+        let pid = i32::try_from(child.id()).ok().and_then(Pid::from_raw)?;
+        // A handle on the process itself: its number may be another's by then.
+        let process = pidfd_open(pid, PidfdFlags::empty()).ok()?;
+        let (ended, told) = channel();
+        let thread = std::thread::spawn(move || {
+            let in_time = told.recv_timeout(limit) != Err(RecvTimeoutError::Timeout);
+            if !in_time {
+                let _ = pidfd_send_signal(&process, Signal::KILL);
+            }
+            in_time
+        });
+        Some(Patience { ended, thread })
+    }
+
+    /// Whether it ended by itself.
+    fn enough(self) -> bool {
+        let _ = self.ended.send(());
+        self.thread.join().unwrap_or(true)
     }
 }
 

@@ -1,0 +1,52 @@
+//! Pairs that are built and then spoilt.
+
+use crate::suite::{LSW, Pair, SS, orchard, pair};
+
+/// A pair that is built and then spoilt: what is done to which file, and the check that must name it.
+pub struct Sabotage {
+    pub name: &'static str,
+    pub pair: Pair,
+    /// File below the output, what is replaced, by what.
+    pub edits: &'static [(&'static str, &'static str, &'static str)],
+    pub script: Option<(&'static str, &'static str)>,
+    pub check: &'static str,
+    pub sites: &'static [&'static str],
+    pub says: &'static str,
+}
+
+const CBC: &str = "ike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\", group = \"ecp-384\" }]\nesp = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\" }]";
+const COLD: &str = "coldstore/etc/ipsec.d/harvest.conf";
+const PACK: &str = "packhouse/etc/swanctl/conf.d/harvest.conf";
+
+#[rustfmt::skip]
+pub fn sabotages() -> Vec<Sabotage> {
+    let joined = Pair { sites: ["shares-internet = true", "shares-internet = true\nfilter = \"joined\""], ..orchard() };
+    let plain = |tunnel| pair([SS, LSW], tunnel);
+    let sabotage = |name, edits, check, sites, says| Sabotage { name, pair: plain(CBC), edits, script: None, check, sites, says };
+    vec![
+        sabotage("secret", &[("coldstore/etc/ipsec.d/harvest.secrets", "PSK 0x4b", "PSK 0x4c")], "opens", &["packhouse"], "no IKE SA"),
+        sabotage("group", &[(COLD, "ike=aes256-sha2_512;dh20", "ike=aes256-sha2_512;dh19")], "opens", &["packhouse"], "no IKE SA"),
+        sabotage("integrity of ESP", &[(COLD, "esp=aes256-sha2_512;dh20", "esp=aes256-sha2_256;dh20")], "opens", &["packhouse"], "IKE SA, but no ESP SA"),
+        sabotage("integrity of IKE", &[(PACK, "aes256-sha512-prfsha512", "aes256-sha384-prfsha384")], "opens", &["packhouse"], "no IKE SA"),
+        sabotage("identity", &[(COLD, "rightid=198.51.100.20", "rightid=@somebody.example.net"),
+            ("coldstore/etc/ipsec.d/harvest.secrets", "198.51.100.20", "@somebody.example.net")], "opens", &["packhouse"], "no IKE SA"),
+        sabotage("selector", &[(COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.42.0.0/22")], "opens", &["packhouse"], "IKE SA, but no ESP SA"),
+        sabotage("crossed selectors", &[(PACK, "local_ts = 10.41.0.0/22\n        remote_ts = 10.73.16.0/20", "local_ts = 10.73.16.0/20\n        remote_ts = 10.41.0.0/22")],
+            "opens", &["packhouse"], "IKE SA, but no ESP SA"),
+        sabotage("peer's address", &[(PACK, "remote_addrs = 203.0.113.77", "remote_addrs = 203.0.113.78")], "opens", &["packhouse"], "no IKE SA"),
+        sabotage("exemption", &[("packhouse/etc/nftables.d/uspan-harvest.nft", "counter snat ip prefix to 10.41.0.0/22", "counter")],
+            "ping", &["packhouse"], "no answer"),
+        Sabotage { name: "inbound filter", pair: joined.clone(), script: None, check: "ping", sites: &["packhouse"], says: "no answer",
+            edits: &[("coldstore/etc/nftables.d/uspan-harvest.chains", "ip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 meta ipsec exists counter accept\n\tip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 counter drop", "")] },
+        Sabotage { name: "IKE at the filter", pair: joined, script: None, check: "opens", sites: &["packhouse"], says: "no IKE SA",
+            edits: &[("coldstore/etc/nftables.d/uspan-harvest.chains", "udp dport { 500, 4500 } counter accept", "udp dport { 501, 4501 } counter accept")] },
+        Sabotage { name: "route", pair: plain(CBC), check: "ping", sites: &["packhouse", "coldstore"], says: "", edits: &[],
+            script: Some(("packhouse", "ip route add 203.0.113.77 via 198.51.100.21; ip route del default; ip rule add pref 100 to 10.73.16.0/20 unreachable")) },
+        sabotage("PFS group", &[(PACK, "esp_proposals = aes256-sha512-ecp384", "esp_proposals = aes256-sha512-ecp256")], "rekey-esp", &["packhouse", "coldstore"], "no new SA"),
+        Sabotage { name: "wider selectors", pair: Pair { networks: ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\""], tunnel: "carries = [[\"office\", \"racks\"]]".to_owned(), ..orchard() },
+            script: None, check: "outsiders", sites: &["packhouse", "coldstore"], says: "arrives",
+            edits: &[(COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.41.0.0/20"), (PACK, "local_ts = 10.41.0.0/22", "local_ts = 10.41.0.0/20"),
+                ("packhouse/etc/nftables.d/uspan-harvest.nft", "10.41.0.0/22", "10.41.0.0/20"), ("coldstore/etc/nftables.d/uspan-harvest.nft", "10.41.0.0/22", "10.41.0.0/20")] },
+    ]
+}
+
