@@ -9,7 +9,7 @@ use crate::description::{Description, Tunnel};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Gateway, Tree};
 use crate::mirror::{End, Side, hold, take_sides};
-use crate::packet_filter::NFTABLES;
+use crate::packet_filter::PacketFilter;
 use crate::platform::{Platform, Unwritable};
 
 /// What came of a tunnel.
@@ -79,8 +79,8 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
             };
             refused.into_iter().map(find).collect()
         };
-        let tree = write(site.platform.value, side).map_err(unwritable)?;
-        let (read, findings) = verify(site.platform.value, &tree);
+        let tree = write(site.platform.value, site.packet_filter, side).map_err(unwritable)?;
+        let (read, findings) = verify(site.platform.value, site.packet_filter, &tree);
         if read != side.gateway || !findings.is_empty() {
             let message = format!("what was written for {} reads back differently", site.name.value);
             let mut all = vec![Finding::new(&rules::READ_BACK_DIFFERS, message).at(place)];
@@ -103,16 +103,16 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
 }
 
 /// Writes one side: the daemon's files and the packet filter's.
-fn write(platform: &dyn Platform, side: &Side) -> Result<Tree, Vec<Unwritable>> {
+fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = platform.write(&side.gateway, &side.remarks)?;
-    tree.extend(NFTABLES.write(&side.gateway, &side.remarks)?);
+    tree.extend(filter.write(&side.gateway, &side.remarks)?);
     Ok(tree)
 }
 
 /// Reads a gateway back from its files, daemon and packet filter together.
-pub fn verify(platform: &dyn Platform, tree: &Tree) -> (Gateway, Vec<Finding>) {
+pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let (mut gateway, mut findings) = platform.read(tree);
-    let (nat, filter, more) = NFTABLES.read(tree);
+    let (nat, filter, more) = packet_filter.read(tree);
     findings.extend(more);
     gateway.nat = nat;
     gateway.filter = filter;

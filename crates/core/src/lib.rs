@@ -41,7 +41,7 @@ pub use gateway::{
     Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic, Tree, TreeFile, Verdict,
 };
 pub use mirror::{End, Side, hold, take_sides};
-pub use packet_filter::{NFTABLES, NFTABLES_FOLDER, PacketFilter};
+pub use packet_filter::{PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
     CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, Unwritable,
     platform,

@@ -107,7 +107,8 @@ fn tunnels_with_awkward_names_do_not_meet() {
     assert_eq!(built.findings, []);
     // Three files for each of the five tunnels; and the whole tree reads back to five peers.
     assert_eq!(built.trees["packhouse"].files.len(), 15);
-    let (gateway, findings) = uspan_core::verify(uspan_core::platform("strongswan").expect("known"), &built.trees["packhouse"]);
+    let (gateway, findings) =
+        uspan_core::verify(uspan_core::platform("strongswan").expect("known"), uspan_core::PACKET_FILTERS[0], &built.trees["packhouse"]);
     assert_eq!((gateway.connections.len(), gateway.secrets.len(), findings.len()), (5, 5, 0));
     for connection in &gateway.connections {
         assert!(gateway.secret_for(connection).is_some(), "{}", connection.name);

@@ -18,21 +18,30 @@ struct RandomSite {
     networks: Vec<u8>,
     shares_internet: bool,
     joined: bool,
+    packet_filter: usize,
     note: String,
 }
 
 fn site() -> impl Strategy<Value = RandomSite> {
     let note = "[ -~äß]{0,20}";
-    (0..PLATFORMS.len(), 0..5usize, subsequence((0..8u8).collect::<Vec<_>>(), 1..4), any::<bool>(), any::<bool>(), note).prop_map(
-        |(platform, identity, networks, shares_internet, joined, note)| RandomSite {
+    (
+        0..PLATFORMS.len(),
+        0..5usize,
+        subsequence((0..8u8).collect::<Vec<_>>(), 1..4),
+        any::<bool>(),
+        any::<bool>(),
+        0..PACKET_FILTERS.len(),
+        note,
+    )
+        .prop_map(|(platform, identity, networks, shares_internet, joined, packet_filter, note)| RandomSite {
             platform,
             identity,
             networks,
             shares_internet,
             joined,
+            packet_filter,
             note,
-        },
-    )
+        })
 }
 
 /// Sound algorithms that both platforms can do.
@@ -81,10 +90,11 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     let _ = write!(
         text,
         "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\", outside = \"wan0\", inside = \"lan0\" }}\n\
-         networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\nnote = {note}\n",
+         networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nnote = {note}\n",
         PLATFORMS[site.platform].facts().word,
         networks.join(", "),
         site.shares_internet,
+        PACKET_FILTERS[site.packet_filter].word(),
     );
 }
 
@@ -163,7 +173,7 @@ proptest! {
         let mut read = Vec::new();
         for (name, gateway) in tunnel.ends.iter().zip(&tunnel.gateways) {
             let site = description.sites.iter().find(|site| site.name.value == *name).expect("a site");
-            let (again, findings) = verify(site.platform.value, &built.trees[name]);
+            let (again, findings) = verify(site.platform.value, site.packet_filter, &built.trees[name]);
             prop_assert!(findings.is_empty(), "{findings:#?}");
             prop_assert_eq!(&again, gateway);
             read.push((again, site.shares_internet));
@@ -363,7 +373,7 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
         });
     let target = prop_oneof![Just(NatTarget::KeepSource), any::<[u8; 4]>().prop_map(|a| NatTarget::SourceTo(a.into()))];
     let nat = (network(), network(), target).prop_map(|(from, to, target)| NatRule { from, to, target, order: 90 });
-    (prop::collection::vec(rule, 0..8), prop::collection::vec(nat, 0..6), any::<bool>()).prop_map(|(mut rules, nat, joined)| {
+    (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), any::<bool>()).prop_map(|(mut rules, nat, joined)| {
         rules.sort_by_key(|rule| rule.hook);
         let form = if joined { FilterForm::Joined } else { FilterForm::Standalone };
         Gateway { nat, filter: Some(Filter { form, rules }), ..Gateway::default() }
@@ -390,11 +400,13 @@ proptest! {
 
     /// The same for the packet filter.
     #[test]
-    fn the_packet_filter_reads_what_it_writes(gateway in filter_rules()) {
-        let tree = NFTABLES.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
-        let (nat, filter, findings) = NFTABLES.read(&tree);
-        prop_assert!(findings.is_empty(), "{findings:#?}");
-        prop_assert_eq!((nat, filter), (gateway.nat, gateway.filter));
+    fn a_packet_filter_reads_what_it_writes(gateway in filter_rules()) {
+        for packet_filter in PACKET_FILTERS {
+            let tree = packet_filter.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
+            let (nat, filter, findings) = packet_filter.read(&tree);
+            prop_assert!(findings.is_empty(), "{findings:#?}");
+            prop_assert_eq!((&nat, &filter), (&gateway.nat, &gateway.filter));
+        }
     }
 
     /// A reader survives any bytes, and names what it does not understand.
@@ -405,7 +417,7 @@ proptest! {
             tree.add(path, TreeFile::public(text.clone()));
         }
         for platform in PLATFORMS {
-            let _ = verify(*platform, &tree);
+            PACKET_FILTERS.iter().for_each(|filter| drop(verify(*platform, *filter, &tree)));
         }
     }
 }

@@ -18,13 +18,20 @@ pub fn cast(
 ) -> Job {
     let tunnels: Vec<_> = built.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)).collect();
     let on_stage = |name: &str| tunnels.iter().any(|tunnel| tunnel.ends.iter().any(|end| end == name));
-    let sites: Vec<Site> =
-        description.sites.iter().filter(|site| on_stage(&site.name.value)).map(|site| cast_site(site, trees, scripts)).collect();
+    let sites: Vec<Site> = description
+        .sites
+        .iter()
+        .filter(|site| on_stage(&site.name.value))
+        .map(|site| {
+            let here = tunnels.iter().filter(|tunnel| tunnel.ends.contains(&site.name.value));
+            cast_site(site, trees, scripts, &here.map(|tunnel| tunnel.name.as_str()).collect::<Vec<_>>())
+        })
+        .collect();
     let tunnels = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
     Job { number: 0, sites, tunnels }
 }
 
-fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &BTreeMap<String, String>) -> Site {
+fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &BTreeMap<String, String>, stems: &[&str]) -> Site {
     let name = site.name.value.clone();
     let files = trees.get(&name).into_iter().flat_map(|tree| &tree.files);
     Site {
@@ -34,6 +41,11 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
         inside: site.inside.iter().map(|interface| interface.value.clone()).collect(),
         networks: site.networks.iter().map(|network| (network.name.value.clone(), network.prefix.value)).collect(),
         shares_internet: site.shares_internet,
+        packet_filter: site.packet_filter.word().to_owned(),
+        rules: trees
+            .get(&name)
+            .map(|tree| stems.iter().flat_map(|stem| site.packet_filter.take_up(stem, tree)).collect())
+            .unwrap_or_default(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),
         script: scripts.get(&name).cloned(),

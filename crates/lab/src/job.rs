@@ -37,6 +37,10 @@ pub struct Site {
     pub networks: Vec<(String, IpNet)>,
     /// Whether the administrator translates what leaves for the internet.
     pub shares_internet: bool,
+    /// The word of its packet filter.
+    pub packet_filter: String,
+    /// The commands that load the tunnels' rules.
+    pub rules: Vec<String>,
     /// Whether the administrator's own filter takes up our chains; otherwise there is none.
     pub joined: bool,
     /// Its files.

@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use uspan_core::algorithm::Kind;
-use uspan_core::{Facts, IkeVersion, Liveness, NFTABLES, PLATFORMS, ReplayWindow, Sa, duration_words};
+use uspan_core::{Facts, IkeVersion, Liveness, PACKET_FILTERS, PLATFORMS, ReplayWindow, Sa, duration_words};
 
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
@@ -23,7 +23,9 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
         heads.extend(facts.iter().map(|facts| facts.word));
         super::print_line(&format!("{}\n", table(&heads, rows(facts), &[0])))?;
     }
-    let closing = format!("Packet filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.", NFTABLES.title());
+    let filters: Vec<_> = PACKET_FILTERS.iter().map(|filter| filter.title()).collect();
+    let closing =
+        format!("Packet filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.", filters.join(" or "));
     super::print_line(&wrapped(&closing, columns()).join("\n"))?;
     Ok(Verdict::Fine)
 }

@@ -19,8 +19,8 @@ use std::time::Duration;
 
 use common::{SECRET, uspan, write};
 use rustix::process::{Pid, Signal, kill_process};
-use serde_json::Value;
 use sabotage::{Sabotage, sabotages};
+use serde_json::Value;
 use suite::orchard;
 use uspan_lab::Ground;
 

@@ -49,4 +49,3 @@ pub fn sabotages() -> Vec<Sabotage> {
                 ("packhouse/etc/nftables.d/uspan-harvest.nft", "10.41.0.0/22", "10.41.0.0/20"), ("coldstore/etc/nftables.d/uspan-harvest.nft", "10.41.0.0/22", "10.41.0.0/20")] },
     ]
 }
-

@@ -157,6 +157,18 @@ pub fn all() -> Vec<Case> {
             add("two networks in one Child SA, PFS with a group of its own", Pair { platforms, networks: TWO, tunnel, ..orchard() });
         }
     }
+    // The exemption before the administrator's masquerading, and a filter of either form, in iptables' words.
+    for platforms in BROAD.into_iter().chain(WITH_OPENIKED) {
+        let sites = [
+            "packet-filter = \"iptables\"\nshares-internet = true",
+            "packet-filter = \"iptables\"\nfilter = \"joined\"\nshares-internet = true",
+        ];
+        add("iptables", Pair { platforms, sites, tunnel: short(""), ..orchard() });
+    }
+    for platforms in BROAD {
+        let sites = ["packet-filter = \"iptables\"\nfilter = \"joined\"", "packet-filter = \"iptables\""];
+        add("iptables, IPv6", Pair { platforms, sites, ..six() });
+    }
     cases.push(Case { shows: "a gateway with two tunnels, over three daemons", text: STAR.to_owned() });
     cases
 }
@@ -209,4 +221,3 @@ secret = { file = "k2" }
 esp-lifetime = "10m"
 ike-lifetime = "30m"
 "#;
-

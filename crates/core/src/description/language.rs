@@ -4,6 +4,7 @@
 //! To add a key: add a row here, take its value in `decode`, use it in `agreement` or `mirror`.
 
 use crate::algorithm::PRESETS;
+use crate::packet_filter::PACKET_FILTERS;
 use crate::platform::PLATFORMS;
 
 /// The version of the language this program knows.
@@ -138,6 +139,8 @@ pub static SITE: &[Key] = &[
         "How the gateway names itself to its peers (RFC 7296 section 3.5). Exactly one kind."),
     key("shares-internet", Shape::Flag, Optional("false"), "true",
         "The gateway translates what leaves for the internet to its own address; traffic for the tunnel must be kept out of that."),
+    key("packet-filter", Shape::Word(packet_filters), Optional("nftables"), "\"iptables\"",
+        "What translates and filters on the gateway; the exemption and the filter rules are written for it."),
     key("filter", Shape::Word(filter_forms), Optional("standalone"), "\"standalone\"",
         "How the filter rules reach the gateway's packet filter."),
     key("allows", Shape::Table(ALLOWS), Optional("all that its platform can do"), "{ encryption = [\"aes-256-cbc\"], group = [\"modp-2048\", \"ecp-256\"] }",
@@ -239,6 +242,10 @@ fn platforms() -> Vec<Choice> {
 
 fn strengths() -> Vec<Choice> {
     PRESETS.iter().map(|p| Choice { word: p.name, means: p.purpose }).collect()
+}
+
+fn packet_filters() -> Vec<Choice> {
+    PACKET_FILTERS.iter().map(|p| Choice { word: p.word(), means: p.title() }).collect()
 }
 
 fn filter_forms() -> Vec<Choice> {

@@ -17,6 +17,7 @@ use ipnet::IpNet;
 use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
 use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, Opening};
+use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::source::{Located, Source, Span};
 
@@ -50,6 +51,8 @@ pub struct Site {
     pub identity: Option<Located<Identity>>,
     /// Whether it translates what leaves for the internet.
     pub shares_internet: bool,
+    /// What translates and filters on its gateway.
+    pub packet_filter: &'static dyn PacketFilter,
     /// How the filter rules come.
     pub filter: FilterForm,
     /// What it may use of what its platform can do, by kind of algorithm; kinds that are not named are not narrowed.

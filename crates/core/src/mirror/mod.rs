@@ -151,6 +151,8 @@ impl Taking<'_> {
                 pass(remote, local, Protection::Any, Verdict::Drop),
             ]);
         }
+        // Families may be kept in files of their own.
+        rules.sort_by_key(|rule| !rule.from.addr().is_ipv4());
         rules
     }
 

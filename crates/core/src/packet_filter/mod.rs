@@ -1,12 +1,14 @@
 //! Packet filters: how NAT exemption and filter rules are written and read.
 //!
 //! Beside the IKE daemon a gateway has a packet filter; the two are independent, so this is a
-//! table of its own.
+//! table of its own. To add one: a folder here and a line in [`PACKET_FILTERS`].
 
+mod iptables;
 mod nftables;
 
 pub(crate) use nftables::EXEMPTION_ORDER;
-pub use nftables::{FOLDER as NFTABLES_FOLDER, NFTABLES};
+
+use std::fmt;
 
 use crate::finding::Finding;
 use crate::gateway::{Filter, Gateway, NatRule, Tree};
@@ -14,6 +16,9 @@ use crate::platform::{Remarks, Unwritable};
 
 /// A packet filter: writes and reads the NAT and filter part of a gateway.
 pub trait PacketFilter: Sync {
+    /// Its word in a description.
+    fn word(&self) -> &'static str;
+
     /// Name and version, for people.
     fn title(&self) -> &'static str;
 
@@ -25,4 +30,21 @@ pub trait PacketFilter: Sync {
 
     /// Reads the rules. Total: what is not understood is reported.
     fn read(&self, tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>);
+
+    /// The commands that load a tunnel's rules from its gateway's tree, as often as one likes.
+    fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String>;
+}
+
+impl fmt::Debug for dyn PacketFilter {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+/// All packet filters; the first is what a site has that names none.
+pub static PACKET_FILTERS: &[&dyn PacketFilter] = &[nftables::NFTABLES, iptables::IPTABLES];
+
+/// The packet filter of this word.
+pub fn packet_filter(word: &str) -> Option<&'static dyn PacketFilter> {
+    PACKET_FILTERS.iter().copied().find(|filter| filter.word() == word)
 }

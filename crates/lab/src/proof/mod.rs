@@ -110,7 +110,7 @@ impl Proof<'_> {
             self.daemon(i)?.furnish(gateway, &self.places.cache)?;
             let rules = gateway.load_rules()?;
             let refused = rules.iter().find(|(_, said)| !said.fine || !said.text.is_empty());
-            outcomes.push(refused.map_or_else(Outcome::pass, |(path, said)| Outcome::Fail(format!("nft, {path}: {}", said.text.trim()))));
+            outcomes.push(refused.map_or_else(Outcome::pass, |(path, said)| Outcome::Fail(format!("{path}: {}", said.text.trim()))));
         }
         let mut order: Vec<usize> = (0..self.job.sites.len()).collect();
         order.sort_by_key(|site| {

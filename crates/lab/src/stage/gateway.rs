@@ -64,14 +64,11 @@ impl Gateway {
     /// that lets the inside out and nothing unasked in; and the user's own script.
     pub(super) fn administer(&self) -> io::Result<()> {
         let site = &self.site;
-        let mut rules = String::new();
-        if site.shares_internet {
-            let hook = "type nat hook postrouting priority 100; policy accept;";
-            let rule = format!("oifname \"{}\" counter masquerade", site.outside);
-            let _ = writeln!(rules, "table inet administrator-nat {{\n\tchain postrouting {{\n\t\t{hook}\n\t\t{rule}\n\t}}\n}}");
+        if site.packet_filter == "iptables" {
+            self.administer_iptables()?;
+        } else {
+            self.administer_nftables()?;
         }
-        rules.push_str(&if site.joined { self.own_filter() } else { self.guard() });
-        nft(&self.room, rules)?;
         if let Some(script) = &site.script {
             let said = self.room.tell_with("sh", &["-eu"], Some(script.clone()))?;
             if !said.fine {
@@ -79,6 +76,59 @@ impl Gateway {
             }
         }
         let _ = self.routing.set(self.routing_now()?);
+        Ok(())
+    }
+
+    fn administer_nftables(&self) -> io::Result<()> {
+        let site = &self.site;
+        let mut rules = String::new();
+        if site.shares_internet {
+            let hook = "type nat hook postrouting priority 100; policy accept;";
+            let rule = format!("oifname \"{}\" counter masquerade", site.outside);
+            let _ = writeln!(rules, "table inet administrator-nat {{\n\tchain postrouting {{\n\t\t{hook}\n\t\t{rule}\n\t}}\n}}");
+        }
+        rules.push_str(&if site.joined { self.own_filter() } else { self.guard() });
+        nft(&self.room, rules)
+    }
+
+    /// The same in iptables' words. Jumps to the tunnel's chains follow when those are there.
+    fn administer_iptables(&self) -> io::Result<()> {
+        let site = &self.site;
+        let (outside, mut rules) = (&site.outside, String::new());
+        if site.shares_internet {
+            let _ = writeln!(rules, "*nat\n-A POSTROUTING -o {outside} -j MASQUERADE\nCOMMIT");
+        }
+        rules.push_str("*filter\n");
+        if site.joined {
+            rules.push_str(":INPUT DROP\n:FORWARD DROP\n-A INPUT -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT\n");
+            rules.push_str("-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT\n-A INPUT -i lo -j ACCEPT\n");
+            for inside in &site.inside {
+                let _ = writeln!(rules, "-A INPUT -i {inside} -j ACCEPT\n-A FORWARD -i {inside} -o {outside} -j ACCEPT");
+            }
+            rules.push_str("-A INPUT -p ICMP -j ACCEPT\n");
+        } else {
+            let _ = writeln!(rules, "-A FORWARD -i {outside} -m policy --dir in --pol none -m conntrack --ctstate NEW -j DROP");
+        }
+        rules.push_str("COMMIT\n");
+        for (program, icmp) in [("iptables-restore", "icmp"), ("ip6tables-restore", "icmpv6")] {
+            let said = self.room.tell_with(program, &["--noflush"], Some(rules.replace("ICMP", icmp)))?;
+            if !said.fine {
+                return Err(io::Error::other(format!("{program} on {}: {}\n{rules}", site.name, said.text.trim())));
+            }
+        }
+        Ok(())
+    }
+
+    /// What the administrator of a filter does after loading a tunnel's chains: jumps to them before anything drops.
+    fn join_iptables(&self) -> io::Result<()> {
+        let texts = self.site.files.iter().filter(|file| file.path.starts_with("etc/iptables/"));
+        let jumps = texts.flat_map(|file| file.text.lines()).filter_map(|line| line.strip_prefix("#     "));
+        for jump in jumps {
+            let said = self.room.tell("sh", &["-c", jump])?;
+            if !said.fine {
+                return Err(io::Error::other(format!("{jump}: {}", said.text.trim())));
+            }
+        }
         Ok(())
     }
 
@@ -123,13 +173,17 @@ impl Gateway {
         )
     }
 
-    /// Loads the rules of the tree, file by file.
+    /// Loads the rules of the tree, with the commands that go with it.
     ///
     /// # Errors
-    /// When `nft` cannot be run; what it says is in the result.
+    /// When a command cannot be run; what it says is in the result.
     pub fn load_rules(&self) -> io::Result<Vec<(String, Said)>> {
-        let rules = self.site.files.iter().filter(|file| file.path.ends_with(".nft"));
-        rules.map(|file| Ok((file.path.clone(), self.room.tell("nft", &["-f", &format!("/{}", file.path)])?))).collect()
+        let said = |command: &String| Ok((command.clone(), self.room.tell("sh", &["-c", command])?));
+        let loaded: Vec<_> = self.site.rules.iter().map(said).collect::<io::Result<_>>()?;
+        if self.site.joined && self.site.packet_filter == "iptables" {
+            self.join_iptables()?;
+        }
+        Ok(loaded)
     }
 
     /// Forgets what lives in memory only, as a loss of power does: SAs, policies, routes and rules of the daemon's,

@@ -115,6 +115,8 @@ mod tests {
             inside: vec!["lan0".to_owned(), "lan1".to_owned()],
             networks: networks.iter().map(|net| ("n".to_owned(), net.parse().expect("a network"))).collect(),
             shares_internet: true,
+            packet_filter: "nftables".to_owned(),
+            rules: Vec::new(),
             joined: false,
             files: Vec::new(),
             script: None,

@@ -7,6 +7,7 @@ use crate::description::{Narrowing, Network, Site, values};
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
 use crate::gateway::{FilterForm, Identity};
+use crate::packet_filter::{PACKET_FILTERS, packet_filter};
 use crate::platform::platform;
 use crate::source::{Located, Span};
 use std::net::IpAddr;
@@ -40,6 +41,7 @@ impl Decoder<'_> {
             Some("joined") => FilterForm::Joined,
             _ => FilterForm::Standalone,
         };
+        let named = fields.get("packet-filter").and_then(text).and_then(|word| packet_filter(word.value));
         Some(Site {
             name,
             platform: platform?,
@@ -49,6 +51,7 @@ impl Decoder<'_> {
             networks,
             identity,
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
+            packet_filter: named.unwrap_or(PACKET_FILTERS[0]),
             filter,
             allows: fields.get("allows").and_then(table).map(|kinds| self.narrowings(kinds)).unwrap_or_default(),
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),

@@ -22,7 +22,7 @@ use crate::gateway::{Filter, Gateway, NatRule, Tree};
 use crate::platform::{Remarks, Unwritable};
 
 /// The folder of its files, below the gateway's `/`.
-pub const FOLDER: &str = "etc/nftables.d";
+const FOLDER: &str = "etc/nftables.d";
 
 /// Where our translation stands: before the administrator's, which usually has 100.
 pub(crate) const EXEMPTION_ORDER: i32 = 90;
@@ -33,6 +33,10 @@ struct Nftables;
 pub static NFTABLES: &dyn PacketFilter = &Nftables;
 
 impl PacketFilter for Nftables {
+    fn word(&self) -> &'static str {
+        "nftables"
+    }
+
     fn title(&self) -> &'static str {
         "nftables 1.0.6 (Debian 12)"
     }
@@ -43,5 +47,10 @@ impl PacketFilter for Nftables {
 
     fn read(&self, tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
         read::read(tree)
+    }
+
+    fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String> {
+        let file = format!("{FOLDER}/uspan-{stem}.nft");
+        if tree.files.contains_key(&file) { vec![format!("nft -f /{file}")] } else { Vec::new() }
     }
 }

@@ -1,0 +1,81 @@
+//! iptables 1.8.9 as Debian 12 packages it, in the format of iptables-restore(8).
+//!
+//! # Why the exemption holds
+//!
+//! All translation of a source happens in the one chain POSTROUTING of the table `nat`, where the first rule that
+//! fits decides. So an `ACCEPT` that stands before the administrator's masquerading exempts: the jump to our chain is
+//! put in at the head.
+//!
+//! # Two files for each family
+//!
+//! iptables-restore empties a chain that a file declares, also with `--noflush`: loading the rules twice is the same as
+//! loading them once. A jump from a built-in chain has no such guard, so the jumps stand in a file of their own, which
+//! is loaded only where they are missing.
+
+mod names;
+mod read;
+mod write;
+
+use super::PacketFilter;
+use crate::finding::Finding;
+use crate::gateway::{Filter, Gateway, NatRule, Tree};
+use crate::platform::{Remarks, Unwritable};
+
+/// The folder of its files, below the gateway's `/`.
+const FOLDER: &str = "etc/iptables";
+
+/// What the two families are called.
+struct Family {
+    ipv4: bool,
+    /// Ending of the file with rules.
+    rules: &'static str,
+    /// Ending of the file with jumps.
+    jumps: &'static str,
+    /// The program; `-restore` behind it loads files.
+    program: &'static str,
+}
+
+static FAMILIES: [Family; 2] = [
+    Family { ipv4: true, rules: "v4", jumps: "v4-jumps", program: "iptables" },
+    Family { ipv4: false, rules: "v6", jumps: "v6-jumps", program: "ip6tables" },
+];
+
+struct Iptables;
+
+/// The packet filter.
+pub static IPTABLES: &dyn PacketFilter = &Iptables;
+
+impl PacketFilter for Iptables {
+    fn word(&self) -> &'static str {
+        "iptables"
+    }
+
+    fn title(&self) -> &'static str {
+        "iptables 1.8.9 (Debian 12)"
+    }
+
+    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        write::write(gateway, remarks)
+    }
+
+    fn read(&self, tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
+        read::read(tree)
+    }
+
+    fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String> {
+        let mut commands = Vec::new();
+        for family in &FAMILIES {
+            let file = |ending: &str| format!("{FOLDER}/uspan-{stem}.{ending}");
+            let (rules, jumps, program) = (file(family.rules), file(family.jumps), family.program);
+            if tree.files.contains_key(&rules) {
+                commands.push(format!("{program}-restore --noflush /{rules}"));
+            }
+            if let Some(text) = tree.files.get(&jumps).map(|file| &file.text) {
+                let jump = text.lines().find_map(|line| line.strip_prefix("-I ")).unwrap_or_default();
+                let table = text.lines().find_map(|line| line.strip_prefix('*')).unwrap_or_default();
+                commands.push(format!("{program} -t {table} -C {jump} 2>/dev/null || {program}-restore --noflush /{jumps}"));
+            }
+        }
+        commands
+    }
+}

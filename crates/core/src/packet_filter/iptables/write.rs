@@ -1,0 +1,104 @@
+//! Writes files for iptables-restore(8): the rules, and the jumps to them.
+
+use std::fmt::Write as _;
+
+use super::names::{FORWARD, INPUT, NAT, chain};
+use super::{FAMILIES, FOLDER, Family};
+use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
+use crate::packet_filter::EXEMPTION_ORDER;
+use crate::platform::text::{head, remark};
+use crate::platform::{Remarks, Unwritable};
+
+pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let stem = &remarks.stem;
+    if stem.is_empty() || !stem.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_') {
+        let what = "a chain name with other characters than letters, digits, `-` and `_`";
+        return Err(vec![Unwritable::new(what, "Choose a plain name.")]);
+    }
+    if gateway.nat.iter().any(|rule| rule.order != EXEMPTION_ORDER) {
+        return Err(vec![Unwritable::new("a translation at a priority", "iptables has one chain, in which the order decides.")]);
+    }
+    let mut tree = Tree::default();
+    for family in &FAMILIES {
+        write_family(&mut tree, gateway, remarks, family);
+    }
+    Ok(tree)
+}
+
+fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &Family) {
+    let stem = &remarks.stem;
+    let nat: Vec<_> = gateway.nat.iter().filter(|rule| rule.from.addr().is_ipv4() == family.ipv4).collect();
+    let filter = gateway.filter.as_ref().filter(|filter| filter.rules.iter().any(|rule| rule.from.addr().is_ipv4() == family.ipv4));
+    let mut rules = head(&remarks.head);
+    remark(&mut rules, "", "Loaded by hand; save your rules afterwards as you save your others, so that they come back at boot.");
+    let mut jumps = head(&remarks.head);
+    remark(&mut jumps, "", "Load this file once; it puts the jumps at the head of the built-in chains.");
+    if !nat.is_empty() {
+        let name = chain(stem, NAT);
+        remark(&mut rules, "", &remarks.exemption);
+        let _ = writeln!(rules, "*nat\n:{name} - [0:0]");
+        nat.iter().for_each(|rule| rules.push_str(&nat_rule(&name, rule)));
+        rules.push_str("COMMIT\n");
+        let _ = writeln!(jumps, "*nat\n-I POSTROUTING -j {name}\nCOMMIT");
+    }
+    if let Some(filter) = filter {
+        write_filter(&mut rules, filter, family, remarks);
+        if filter.form == FilterForm::Standalone {
+            let _ = writeln!(jumps, "*filter\n-I INPUT -j {}\n-I FORWARD -j {}\nCOMMIT", chain(stem, INPUT), chain(stem, FORWARD));
+        }
+    }
+    let hooks_in = !nat.is_empty() || filter.is_some_and(|filter| filter.form == FilterForm::Standalone);
+    if !nat.is_empty() || filter.is_some() {
+        tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.rules), TreeFile::public(rules));
+    }
+    if hooks_in {
+        tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.jumps), TreeFile::public(jumps));
+    }
+}
+
+fn nat_rule(chain: &str, rule: &NatRule) -> String {
+    let ends = format!("-A {chain} -s {} -d {}", rule.from, rule.to);
+    match rule.target {
+        // The first rule that fits decides: what is accepted here is not translated further on.
+        NatTarget::KeepSource => format!("{ends} -j ACCEPT\n"),
+        NatTarget::SourceTo(address) => format!("{ends} -j SNAT --to-source {address}\n"),
+    }
+}
+
+fn write_filter(out: &mut String, filter: &Filter, family: &Family, remarks: &Remarks) {
+    let [input, forward] = [INPUT, FORWARD].map(|role| chain(&remarks.stem, role));
+    remark(out, "", &remarks.filter);
+    if filter.form == FilterForm::Joined {
+        remark(out, "", "Jump to these chains before your rules that drop:");
+        remark(out, "", &format!("    {} -I INPUT -j {input}", family.program));
+        remark(out, "", &format!("    {} -I FORWARD -j {forward}", family.program));
+    }
+    let _ = writeln!(out, "*filter\n:{input} - [0:0]\n:{forward} - [0:0]");
+    for rule in filter.rules.iter().filter(|rule| rule.from.addr().is_ipv4() == family.ipv4) {
+        let name = if rule.hook == Hook::Input { &input } else { &forward };
+        out.push_str(&filter_rule(name, rule));
+    }
+    out.push_str("COMMIT\n");
+}
+
+fn filter_rule(chain: &str, rule: &FilterRule) -> String {
+    let mut text = format!("-A {chain} -s {} -d {}", rule.from, rule.to);
+    match &rule.traffic {
+        Traffic::Any => {}
+        Traffic::Udp(ports) => {
+            let ports: Vec<_> = ports.iter().map(ToString::to_string).collect();
+            let _ = write!(text, " -p udp -m multiport --dports {}", ports.join(","));
+        }
+        Traffic::Esp => text.push_str(" -p esp"),
+    }
+    match rule.protection {
+        Protection::Any => {}
+        Protection::Leaving => text.push_str(" -m policy --dir out --pol ipsec"),
+        Protection::Arrived => text.push_str(" -m policy --dir in --pol ipsec"),
+    }
+    text.push_str(match rule.verdict {
+        Verdict::Accept => " -j ACCEPT\n",
+        Verdict::Drop => " -j DROP\n",
+    });
+    text
+}
