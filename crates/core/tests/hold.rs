@@ -126,7 +126,7 @@ refused! {
     libreswan_names_children_after_the_connection: "libreswan", |g| child(g).name = "other".to_owned() => "begin with the connection's name";
     libreswan_mixes_no_families: "libreswan", |g| child(g).local = vec!["fd00::/64".parse().expect("a net")] => "another address family";
     libreswan_has_no_curve448: "libreswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("curve448")] => "`curve448` for IKE";
-    libreswan_has_no_ikev1: "libreswan", |g| connection(g).version.value = IkeVersion::V1 => "IKEv1";
+    openiked_has_no_ikev1: "openiked", |g| { connection(g).children.truncate(1); connection(g).version.value = IkeVersion::V1 } => "IKEv1";
     strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("ml-kem-768")] => "`ml-kem-768` for IKE";
     no_mix_of_modes_strongswan: "strongswan", |g| child(g).esp.value[2].ciphers.push(named::<Cipher>("aes-256-gcm")) => "combined-mode and other";
     no_mix_of_modes_libreswan: "libreswan", |g| child(g).esp.value[2].ciphers.push(named::<Cipher>("aes-256-gcm")) => "combined-mode and other";

@@ -320,6 +320,7 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                 let connection = Connection {
                     name: "harvest".to_owned(),
                     version: Setting::planned(IkeVersion::V2),
+                    aggressive: Setting::planned(false),
                     local: local.into(),
                     remote: remote.into(),
                     local_identity: Setting::planned(one.clone()),
@@ -374,7 +375,7 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
     let target = prop_oneof![Just(NatTarget::KeepSource), any::<[u8; 4]>().prop_map(|a| NatTarget::SourceTo(a.into()))];
     let nat = (network(), network(), target).prop_map(|(from, to, target)| NatRule { from, to, target, order: 90 });
     (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), any::<bool>()).prop_map(|(mut rules, nat, joined)| {
-        rules.sort_by_key(|rule| rule.hook);
+        rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
         let form = if joined { FilterForm::Joined } else { FilterForm::Standalone };
         Gateway { nat, filter: Some(Filter { form, rules }), ..Gateway::default() }
     })

@@ -157,6 +157,18 @@ pub fn all() -> Vec<Case> {
             add("two networks in one Child SA, PFS with a group of its own", Pair { platforms, networks: TWO, tunnel, ..orchard() });
         }
     }
+    for platforms in BROAD {
+        let v1 = "version = \"ikev1\"\nesp-lifetime = \"10m\"\nike-lifetime = \"30m\"\n";
+        // Several pairs only where the opener comes back from a dead peer.
+        let networks = if platforms[0] == SS { TWO } else { orchard().networks };
+        add("IKEv1, main mode", Pair { platforms, networks, tunnel: format!("{v1}strength = \"common\""), ..orchard() });
+        let old = "aggressive = \"nothing else there\"\nopens = \"on-traffic\"\nallows-weak = { \"sha1\" = \"nothing else there\", \"3des-cbc\" = \"nothing else there\", \"modp-1536\" = \"nothing else there\" }\n\
+                   ike = [{ encryption = \"3des-cbc\", integrity = \"sha1\", group = \"modp-1536\" }]\nesp = [{ encryption = \"3des-cbc\", integrity = \"sha1\" }]";
+        let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "identity = { free = \"cold gate\" }"];
+        add("IKEv1, aggressive mode, withdrawn algorithms", Pair { platforms, sites, tunnel: format!("{v1}{old}"), ..orchard() });
+        let tunnel = format!("{v1}strength = \"common\"\nliveness = \"10s\"\nopened-by = \"coldstore\"");
+        add("IKEv1, IPv6, the second site opens", Pair { platforms, tunnel, ..six() });
+    }
     // The exemption before the administrator's masquerading, and a filter of either form, in iptables' words.
     for platforms in BROAD.into_iter().chain(WITH_OPENIKED) {
         let sites = [

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::description::{Description, Tunnel};
+use crate::gateway::IkeVersion;
 
 /// How the pairs of a tunnel travel.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -17,6 +18,10 @@ pub enum Bundle {
 
 /// Decides how the pairs of a tunnel travel.
 pub fn bundle(description: &Description, tunnel: &Tunnel) -> Bundle {
+    // Quick mode has one pair of selectors (RFC 2409 section 5.5).
+    if tunnel.version.value == IkeVersion::V1 {
+        return Bundle::PerPair;
+    }
     let ends = description.ends(tunnel);
     let can = ends.map(|site| site.platform.value.facts().selectors);
     let single = |end: usize| {

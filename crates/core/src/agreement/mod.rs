@@ -33,6 +33,8 @@ pub struct Reason {
 pub struct Agreement {
     /// Version of the key exchange.
     pub version: IkeVersion,
+    /// Aggressive mode of IKEv1.
+    pub aggressive: bool,
     /// IKE proposals in order of preference.
     pub ike: Vec<IkeProposal>,
     /// ESP proposals in order of preference, with the PFS group.
@@ -78,7 +80,8 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
         reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
     let agreement = Agreement {
-        version: IkeVersion::V2,
+        version: tunnel.version.value,
+        aggressive: tunnel.aggressive.is_some(),
         ike,
         esp,
         ike_lifetime,
@@ -123,9 +126,13 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
         taken: true,
         value: format!("IKE {}, ESP {}", duration_words(ike), duration_words(esp)),
         why: format!(
-            "replaced {} to {} before the end, at random; IKEv2 does not negotiate it",
+            "replaced {} to {} before the end, at random; {}",
             duration_words(margin),
-            duration_words(margin * 2)
+            duration_words(margin * 2),
+            match tunnel.version.value {
+                IkeVersion::V1 => "IKEv1 negotiates it, and both ends ask for the same",
+                IkeVersion::V2 => "IKEv2 does not negotiate it",
+            }
         ),
     });
     (Lifetime { hard: ike, margin }, Lifetime { hard: esp, margin })
@@ -162,6 +169,30 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         })
     });
     (opening, dead)
+}
+
+/// Findings about an old version of the key exchange: it is told at every build.
+pub fn old_version(description: &Description, tunnel: &Tunnel) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let v1 = tunnel.version.value == IkeVersion::V1;
+    if v1 {
+        let place = description.source.place(tunnel.version.span);
+        findings.push(Finding::new(&rules::IKEV1_IN_USE, format!("`{}` is negotiated with IKEv1", tunnel.name.value)).at(place));
+    }
+    if let Some(reason) = &tunnel.aggressive {
+        let place = description.source.place(reason.span);
+        findings.push(
+            match v1 {
+                true => Finding::new(
+                    &rules::AGGRESSIVE_IN_USE,
+                    format!("aggressive mode with a shared secret; allowed because: {}", reason.value),
+                ),
+                false => Finding::new(&rules::AGGRESSIVE_WITHOUT_IKEV1, "IKEv2 has no aggressive mode".to_owned()),
+            }
+            .at(place),
+        );
+    }
+    findings
 }
 
 /// Findings about algorithms that are weak, allowed or not, in what a tunnel offers.

@@ -1,10 +1,10 @@
 //! Which of the offered proposals both platforms can do, and why the others are dropped.
 
 use super::Reason;
-use crate::algorithm::{Algorithm, Group, Kind, Row, Status};
+use crate::algorithm::{Algorithm, Group, Kind, Row, Status, in_ikev1};
 use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{EspProposal, IkeProposal};
+use crate::gateway::{EspProposal, IkeProposal, IkeVersion};
 use crate::platform::{Facts, Sa};
 use crate::source::{Located, Span};
 
@@ -70,11 +70,19 @@ impl<'a> Talk<'a> {
 
     /// Whether an end can do an algorithm and may.
     fn able(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
-        can(self.facts(end), row, sa) && self.ends[end].allows(kind_of(row), row)
+        can(self.facts(end), row, sa) && self.ends[end].allows(kind_of(row), row) && self.defined(row, sa)
+    }
+
+    /// Whether the version of the key exchange has a number for an algorithm.
+    fn defined(&self, row: &'static Row, sa: Sa) -> bool {
+        self.tunnel.version.value == IkeVersion::V2 || in_ikev1(kind_of(row), row.number, sa == Sa::Ike)
     }
 
     /// Why an end cannot do a proposal made of these rows, if it cannot.
     fn obstacle(&self, parts: &[&'static Row], sa: Sa) -> Option<String> {
+        if let Some(row) = parts.iter().find(|row| !self.defined(row, sa)) {
+            return Some(format!("IKEv1 has no `{}` for {}", row.name, sa.word()));
+        }
         let mut obstacles = Vec::new();
         for end in [0, 1] {
             let facts = self.facts(end);
@@ -94,6 +102,9 @@ impl<'a> Talk<'a> {
         if proposal.integrities.is_empty() || following == proposal.prfs {
             return None;
         }
+        if self.tunnel.version.value == IkeVersion::V1 {
+            return Some("IKEv1 has one hash for integrity and PRF".to_owned());
+        }
         let end = [0, 1].into_iter().find(|end| self.facts(*end).prf_follows_integrity)?;
         Some(format!(
             "{} ({}) cannot choose a PRF that differs from the integrity algorithm",
@@ -110,7 +121,12 @@ impl<'a> Talk<'a> {
             if self.misplaced(&parts, proposal.span, Sa::Ike) {
                 continue;
             }
-            let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value));
+            let first = agreed.first().map(|first| &first.groups);
+            let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value)).or_else(|| {
+                // The first message carries the key exchange already (RFC 2409 section 5.4).
+                let other = self.tunnel.aggressive.is_some() && first.is_some_and(|groups| *groups != proposal.value.groups);
+                other.then(|| "aggressive mode has one group for all proposals".to_owned())
+            });
             self.weigh("ike", proposal, obstacle, offer.ike_preset, &mut agreed);
         }
         if agreed.is_empty() {
@@ -226,7 +242,11 @@ impl<'a> Talk<'a> {
         for row in first {
             let lacking = [0, 1].into_iter().find(|end| !self.able(*end, row, sa));
             if let Some(end) = lacking {
-                let why = if can(self.facts(end), row, sa) { "does not allow" } else { "cannot do" };
+                let why = match (self.defined(row, sa), can(self.facts(end), row, sa)) {
+                    (false, _) => "cannot do with IKEv1",
+                    (true, true) => "does not allow",
+                    (true, false) => "cannot do",
+                };
                 message.push_str(&format!("; {} {why} `{}`", self.ends[end].name.value, row.name));
                 if let Some(near) = self.nearest(row, sa) {
                     hints.push(format!("instead of `{}` the nearest that both can do is `{}`", row.name, near.name));

@@ -3,9 +3,11 @@
 //! An algorithm is a registry entry (number, and for ciphers the key length), never a spelling.
 //! Spellings of platforms are rows in the platforms' own tables.
 
+mod ikev1;
 mod preset;
 mod registry;
 
+pub use ikev1::in_ikev1;
 pub use preset::{PRESETS, Preset, PresetEsp, PresetIke, preset};
 pub use registry::{CIPHERS, GROUPS, INTEGRITIES, PRFS};
 

@@ -8,7 +8,7 @@ mod tunnels;
 
 pub use secrets::{SecretFile, Supplied};
 
-use crate::agreement::weak_algorithms;
+use crate::agreement::{old_version, weak_algorithms};
 use crate::description::Description;
 use crate::finding::{Finding, in_reading_order};
 
@@ -19,6 +19,7 @@ pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
     findings.extend(tunnels::check(description));
     findings.extend(platforms::check(description));
     for tunnel in &description.tunnels {
+        findings.extend(old_version(description, tunnel));
         findings.extend(weak_algorithms(description, tunnel));
     }
     findings.extend(secrets::check(description, supplied));

@@ -5,7 +5,7 @@ use crate::algorithm::Row;
 use crate::description::{Description, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Identity, Opening};
+use crate::gateway::{Identity, IkeVersion, Opening};
 use crate::platform::{Liveness, Sa};
 use crate::source::Span;
 
@@ -19,6 +19,8 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         for (end, site) in ends.into_iter().enumerate() {
             identity(site, ends, &mut say);
             opening(tunnel, end, ends, &mut say);
+            version(tunnel, site, &mut say);
+            shared_v1(tunnel, end, site, &mut say);
         }
         pairs(description, tunnel, &mut say);
     }
@@ -57,6 +59,31 @@ fn identity(site: &Site, ends: [&Site; 2], say: Say<'_>) {
     if let Some(end) = ends.into_iter().find(|end| !end.platform.value.facts().identities.free) {
         let message = format!("{} does not know identities without form", title(end));
         say(id.span, message, format!("Use a DNS name, for example `identity = {{ name = \"{}.example.net\" }}`.", site.name.value));
+    }
+}
+
+/// A platform that does not speak the version of the key exchange.
+fn version(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
+    if !site.platform.value.facts().versions.contains(&tunnel.version.value) {
+        let word = |version| if version == IkeVersion::V1 { "ikev1" } else { "ikev2" };
+        let nearest = site.platform.value.facts().versions.iter().copied().next_back().unwrap_or(IkeVersion::V2);
+        let message = format!("{} does not speak {}", title(site), word(tunnel.version.value));
+        say(tunnel.version.span, message, format!("Say `version = \"{}\"`, or give the site another platform.", word(nearest)));
+    }
+}
+
+/// A platform that, having several pairs in IKEv1, does not come back from a dead peer by itself.
+fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
+    let opens = tunnel.opened_by.is_none_or(|starter| starter == end) && tunnel.opens.value != Opening::Wait;
+    let several = tunnel.version.value == IkeVersion::V1 && tunnel.pairs.len() > 1;
+    if site.platform.value.facts().ikev1_outlives_peer && several && opens && tunnel.liveness.is_some() {
+        let message = format!(
+            "{} keeps a dead peer's IKE SA of IKEv1 while several pairs share it: the tunnel would come back after {}",
+            title(site),
+            duration_words(tunnel.ike_lifetime.value)
+        );
+        let remedy = "Let the other end open it with `opened-by`, carry one larger network, or use IKEv2; or say `liveness = \"off\"`.";
+        say(tunnel.version.span, message, remedy.to_owned());
     }
 }
 

@@ -187,6 +187,10 @@ pub static TUNNEL: &[Key] = &[
         "The two sites it joins."),
     key("secret", Shape::Table(SECRET), Required, "{ file = \"secrets/harvest.key\" }",
         "The shared secret with which the gateways prove who they are."),
+    key("version", Shape::Word(versions), Optional("ikev2"), "\"ikev2\"",
+        "The version of the key exchange."),
+    key("aggressive", TEXT, Optional("main mode"), "\"their gateway of 2011 knows no other mode\"",
+        "Aggressive mode of IKEv1 (RFC 2409 section 5.4), and why: with a shared secret it lets anybody who listens try secrets at leisure."),
     key("strength", Shape::Word(strengths), Optional("strong"), "\"strong\"",
         "A ready-made choice of proposals."),
     key("ike", Shape::List { of: &Shape::Table(IKE_PROPOSAL), at_least: 1 }, Optional("the proposals of `strength`"), "[{ encryption = \"aes-256-gcm\", prf = \"sha2-384\", group = \"ecp-384\" }]",
@@ -258,6 +262,13 @@ fn filter_forms() -> Vec<Choice> {
             word: "joined",
             means: "the gateway has a filter that drops; the rules come as chains that its own table includes and jumps to",
         },
+    ]
+}
+
+fn versions() -> Vec<Choice> {
+    vec![
+        Choice { word: "ikev2", means: "RFC 7296" },
+        Choice { word: "ikev1", means: "RFC 2409, withdrawn by RFC 9395; for partners that have nothing else" },
     ]
 }
 

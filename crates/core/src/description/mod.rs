@@ -16,7 +16,7 @@ use ipnet::IpNet;
 
 use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
-use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, Opening};
+use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::source::{Located, Source, Span};
@@ -106,6 +106,10 @@ pub struct Tunnel {
     pub between: [Located<usize>; 2],
     /// The file with the shared secret, as written.
     pub secret_file: Located<String>,
+    /// Version of the key exchange, and where it was said.
+    pub version: Located<IkeVersion>,
+    /// Why aggressive mode is used, if it is.
+    pub aggressive: Option<Located<String>>,
     /// What it offers.
     pub offer: Offer,
     /// Perfect forward secrecy.

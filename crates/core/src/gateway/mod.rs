@@ -157,6 +157,8 @@ pub struct Connection {
     pub name: String,
     /// Version of the key exchange.
     pub version: Setting<IkeVersion>,
+    /// Aggressive mode, which shows the identities to anybody (RFC 2409 section 5.4); of IKEv1 alone.
+    pub aggressive: Setting<bool>,
     /// Own address.
     pub local: IpAddr,
     /// The peer's address.

@@ -33,11 +33,11 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         }
     };
     let names = format!("{} and {}", left.name, right.name);
-    let methods = |c: &Connection| (c.version.value, c.local_method, c.remote_method);
-    let (version, local, remote) = methods(one);
+    let methods = |c: &Connection| (c.version.value, c.aggressive.value, c.local_method, c.remote_method);
+    let (version, aggressive, local, remote) = methods(one);
     say(
         &rules::METHODS_DIFFER,
-        (version, remote, local) != methods(other) || modes(one) != modes(other),
+        (version, aggressive, remote, local) != methods(other) || modes(one) != modes(other),
         format!("{names} differ in version, method or mode"),
     );
     say(

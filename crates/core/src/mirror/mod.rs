@@ -82,6 +82,7 @@ impl Taking<'_> {
         Connection {
             name: self.tunnel.name.value.clone(),
             version: Setting::planned(agreement.version),
+            aggressive: Setting::planned(agreement.aggressive),
             local: me.address.value,
             remote: peer.address.value,
             local_identity: Setting::planned(me.identity()),
@@ -151,8 +152,8 @@ impl Taking<'_> {
                 pass(remote, local, Protection::Any, Verdict::Drop),
             ]);
         }
-        // Families may be kept in files of their own.
-        rules.sort_by_key(|rule| !rule.from.addr().is_ipv4());
+        // Hooks have chains, and families may have files, of their own.
+        rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
         rules
     }
 

@@ -59,6 +59,8 @@ pub struct Facts {
     pub pfs_group_of_ike: bool,
     /// The longest lifetime it accepts.
     pub longest_lifetime: Duration,
+    /// Several pairs of IKEv1 share an IKE SA that outlives a dead peer: the tunnel comes back when that SA ends.
+    pub ikev1_outlives_peer: bool,
     /// How it can carry several pairs of networks between two gateways.
     pub selectors: Selectors,
     /// When it can open a tunnel, beside at once.
@@ -150,6 +152,11 @@ impl PartialEq for dyn Platform {
 }
 
 impl Eq for dyn Platform {}
+
+/// How long a silent peer is given in IKEv1, which asks it several times (RFC 3706); IKEv2 retransmits instead.
+pub(crate) fn v1_patience(interval: Duration) -> Duration {
+    interval * 5
+}
 
 /// Something that a platform's files cannot say.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -30,11 +30,19 @@ fn whack(gateway: &Gateway, args: &[&str]) -> io::Result<Said> {
     gateway.room.tell(&program("whack"), args)
 }
 
+/// New keys of IKEv1 come from its timers alone.
+fn unless_ikev1(said: Said) -> Option<Said> {
+    (!said.text.contains("cannot force rekey of IKEv1")).then_some(said)
+}
+
 /// The established IKE SAs of a connection, by number.
 fn ike_marks(gateway: &Gateway, connection: &str) -> io::Result<Vec<String>> {
     let status = whack(gateway, &["--showstates"])?;
     let name = format!("\"{connection}_");
-    let established = status.text.lines().filter(|line| line.contains(&name) && line.contains("established IKE SA"));
+    let established = status
+        .text
+        .lines()
+        .filter(|line| line.contains(&name) && (line.contains("established IKE SA") || line.contains("IKE SA established")));
     Ok(established.filter_map(|line| line.split_whitespace().find(|word| word.starts_with('#')).map(str::to_owned)).collect())
 }
 
@@ -127,7 +135,7 @@ impl Daemon for Libreswan {
     }
 
     fn rekey_esp(&self, gateway: &Gateway, _connection: &str, child: &str) -> io::Result<Option<Said>> {
-        whack(gateway, &["--rekey-ipsec", "--name", child]).map(Some)
+        whack(gateway, &["--rekey-ipsec", "--name", child]).map(unless_ikev1)
     }
 
     fn rekey_ike(&self, gateway: &Gateway, _connection: &str, children: &[&str]) -> io::Result<Option<Said>> {
@@ -139,13 +147,17 @@ impl Daemon for Libreswan {
                 break;
             }
         }
-        Ok(Some(said))
+        Ok(unless_ikev1(said))
     }
 
     fn group_in_use(&self, _gateway: &Gateway, running: &Running, _connection: &str, child: &str, spi: u32) -> io::Result<Told> {
         let (name, spi) = (format!("\"{child}\""), format!("<0x{spi:08x}"));
         let lines = running.lines();
         let line = lines.iter().rev().find(|line| line.contains(&name) && line.contains(&spi));
+        // Of Quick mode it does not tell the group.
+        if line.is_none_or(|line| line.contains("IPsec SA") || line.contains("Quick Mode")) {
+            return Ok(None);
+        }
         let suite = line.and_then(|line| line.split_once("xfrm=")).and_then(|(_, rest)| rest.split([' ', '}']).next());
         let word = suite.and_then(|suite| suite.rsplit('-').next());
         Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))

@@ -3,7 +3,7 @@
 use super::{Decoder, Node, SiteIndex, list, printable, table, text};
 use crate::description::{Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::Opening;
+use crate::gateway::{IkeVersion, Opening};
 use crate::source::{Located, Span};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -36,8 +36,14 @@ impl Decoder<'_> {
             _ => Opening::AtOnce,
         };
         let opens = Located::new(opens, word.map_or(name.span, |word| word.span));
+        let version = match fields.get("version").and_then(text) {
+            Some(word) if word.value == "ikev1" => Located::new(IkeVersion::V1, word.span),
+            word => Located::new(IkeVersion::V2, word.map_or(name.span, |word| word.span)),
+        };
         Some(Tunnel {
             between,
+            version,
+            aggressive: fields.get("aggressive").and_then(text).map(|reason| reason.map(str::to_owned)),
             secret_file: secret?.map(str::to_owned),
             offer: offer?,
             pfs: pfs?,

@@ -81,4 +81,19 @@ chapter! {
         why: "It answers the first rekey of ESP with NO_PROPOSAL_CHOSEN, or rekeys with the group of the IKE SA: the tunnel comes up and breaks an hour later.",
         remedy: "Write `pfs = true`, which takes the group of the first IKE proposal.",
     }
+    IKEV1_IN_USE = "US418" "ikev1-in-use" Warning {
+        what: "A tunnel is negotiated with IKEv1.",
+        why: "RFC 9395 withdrew it: it is not maintained, and has no newer algorithms.",
+        remedy: "Say `version = \"ikev2\"` as soon as both ends can do it.",
+    }
+    AGGRESSIVE_IN_USE = "US419" "aggressive-in-use" Warning {
+        what: "Aggressive mode with a shared secret is used because the tunnel allows it.",
+        why: "Whoever can listen once can try secrets at leisure; it is reported at every build, so that it does not stay for ever.",
+        remedy: "Use main mode, or IKEv2, as soon as the reason is gone; until then a secret of at least 128 bits of chance.",
+    }
+    AGGRESSIVE_WITHOUT_IKEV1 = "US420" "aggressive-without-ikev1" Error {
+        what: "Aggressive mode is asked of IKEv2.",
+        why: "It is a mode of IKEv1 alone.",
+        remedy: "Remove `aggressive`, or say `version = \"ikev1\"`.",
+    }
 }

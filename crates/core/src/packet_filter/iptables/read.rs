@@ -21,6 +21,7 @@ pub(super) fn read(tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) 
             }
         }
     }
+    found.rules.sort_by_key(|rule| rule.hook);
     let form = if found.hooked { FilterForm::Standalone } else { FilterForm::Joined };
     let filter = (found.chains > 0).then_some(Filter { form, rules: found.rules });
     (found.nat, filter, found.findings)

@@ -1,7 +1,8 @@
 //! Names, limits and defaults. Sources: ipsec.conf(5) and ipsec.secrets(5) of 4.10; the
 //! listing of its `algparse -v`, without Camellia-CTR, which it spells but does not take for ESP. That a
 //! rekey of ESP takes the group of the IKE SA was seen in the lab: asked by its peer for another one, 4.10 answers
-//! NO_PROPOSAL_CHOSEN.
+//! NO_PROPOSAL_CHOSEN. So was that a dead peer's IKE SA of IKEv1 stays while several connections share it, and that
+//! quick mode goes on in it.
 
 use std::time::Duration;
 
@@ -19,7 +20,7 @@ pub(super) static FACTS: Facts = Facts {
     source: "ipsec.conf(5), ipsec.secrets(5), algparse -v",
     packages: "libreswan",
     files: "/etc/ipsec.d",
-    versions: &[IkeVersion::V2],
+    versions: &[IkeVersion::V1, IkeVersion::V2],
     ciphers: &[
         cipher( 3,   0, "3des",              Both),
         cipher(11,   0, "null",              Esp),
@@ -52,6 +53,7 @@ pub(super) static FACTS: Facts = Facts {
     one_pfs_group: true,
     pfs_group_of_ike: true,
     longest_lifetime: Duration::from_secs(86_400),
+    ikev1_outlives_peer: true,
     selectors: Selectors { several_in_one_sa: false, several_sas: true },
     openings: Openings { on_traffic: true, by_hand: true },
     identities: Identities { free: true },

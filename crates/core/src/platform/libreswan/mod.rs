@@ -29,3 +29,9 @@ impl Platform for Libreswan {
 
 /// Where its connection and secrets files stand.
 const FOLDER: &str = "etc/ipsec.d";
+
+/// Switches of the whole daemon. No tunnel's file has this name: their names have no dot.
+const SWITCHES: &str = "etc/ipsec.d/uspan.setup.conf";
+
+/// Without it the daemon drops IKEv1 in silence.
+const IKEV1_SWITCH: &str = "config setup\n\tikev1-policy=accept\n";

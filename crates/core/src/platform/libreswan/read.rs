@@ -5,14 +5,15 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
-use super::FOLDER;
 use super::facts::default;
 use super::proposal::{read_esp, read_ike};
 use super::syntax::{Section, parse, parse_secrets};
+use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting, SharedSecret, Tree,
 };
+use crate::platform::v1_patience;
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 
@@ -41,6 +42,11 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
             }
         }
     }
+    let v1 = gateway.connections.iter().any(|connection| connection.version.value == IkeVersion::V1);
+    if v1 && !tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(IKEV1_SWITCH)) {
+        findings
+            .push(Finding::new(&rules::DEVICE_VALUE, "a connection with IKEv1, which the daemon drops unless `ikev1-policy` accepts it"));
+    }
     (gateway, findings)
 }
 
@@ -62,6 +68,8 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
 const KEYS: &[&str] = &[
     "also",
     "ikev2",
+    "ikev1-policy",
+    "aggressive",
     "authby",
     "left",
     "right",
@@ -144,10 +152,20 @@ impl<'a> Reader<'a> {
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
         let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
         let child = self.child(section, delay.value.is_some());
+        let version = self.setting(section, "ikev2", IkeVersion::V2, |text| match text {
+            "insist" | "yes" => Some(IkeVersion::V2),
+            "no" | "never" => Some(IkeVersion::V1),
+            _ => None,
+        });
+        let patience = self.setting(section, "dpdtimeout", None, |text| duration(text).map(Some)).value;
+        if version.value == IkeVersion::V1 && delay.value.map(v1_patience) != patience {
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "a timeout that is not five times the liveness interval".to_owned());
+        }
         let base = section.get("also").map_or(&section.name.value, |also| &also.value);
         Some(Connection {
             name: base.clone(),
-            version: self.setting(section, "ikev2", IkeVersion::V2, |text| matches!(text, "insist" | "yes").then_some(IkeVersion::V2)),
+            version,
+            aggressive: self.setting(section, "aggressive", false, yes_or_no),
             local,
             remote,
             local_identity: self.setting(section, "leftid", Identity::Address(local), identity),

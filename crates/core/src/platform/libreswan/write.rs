@@ -6,16 +6,19 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use super::FOLDER;
 use super::facts::FACTS;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
+use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
 use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile};
 use crate::platform::text::{head, remark};
-use crate::platform::{Remarks, Unwritable};
+use crate::platform::{Remarks, Unwritable, v1_patience};
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
+    if gateway.connections.iter().any(|connection| connection.version.value == IkeVersion::V1) {
+        tree.add(SWITCHES, TreeFile::shared(IKEV1_SWITCH.to_owned()));
+    }
     let mut out = head(&remarks.head);
     for connection in &gateway.connections {
         write_connection(&mut out, connection, remarks)?;
@@ -81,9 +84,6 @@ fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
 
 fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
     let one = |e| vec![e];
-    if connection.version.value != IkeVersion::V2 {
-        return Err(vec![Unwritable::new("IKEv1, which Libreswan drops unless it is switched on for the whole daemon", "Use IKEv2.")]);
-    }
     let base = name(&connection.name).map_err(one)?;
     for (i, child) in connection.children.iter().enumerate() {
         if !child.name.starts_with(&format!("{base}_")) {
@@ -96,7 +96,11 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
         write_child(out, base, child, remarks, selectors)?;
     }
-    let _ = writeln!(out, "conn {base}\n\tikev2=insist\n\tauthby=secret");
+    let v1 = connection.version.value == IkeVersion::V1;
+    let _ = writeln!(out, "conn {base}\n\tikev2={}\n\tauthby=secret", if v1 { "no" } else { "insist" });
+    if connection.aggressive.value {
+        let _ = writeln!(out, "\taggressive=yes");
+    }
     remark(out, "\t", &remarks.addresses);
     let _ = writeln!(out, "\tleft={}\n\tright={}", connection.local, connection.remote);
     remark(out, "\t", &remarks.identities);
@@ -111,6 +115,9 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         remark(out, "\t", &remarks.liveness);
         // In IKEv2 the interval alone switches the check on (4.10 warns about a timeout beside it).
         let _ = writeln!(out, "\tdpddelay={}", seconds(interval));
+        if v1 {
+            let _ = writeln!(out, "\tdpdtimeout={}", seconds(v1_patience(interval)));
+        }
     }
     if !connection.persistent.value {
         let _ = writeln!(out, "\tkeyingtries=1");

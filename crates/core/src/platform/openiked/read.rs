@@ -255,6 +255,7 @@ impl Reader<'_> {
         self.gateway.connections.push(Connection {
             name,
             version: Setting::default_of(IkeVersion::V2),
+            aggressive: Setting::default_of(false),
             local,
             remote,
             local_identity: Setting::stated(own, place()),

@@ -53,6 +53,7 @@ pub(super) static FACTS: Facts = Facts {
     one_pfs_group: false,
     pfs_group_of_ike: false,
     longest_lifetime: Duration::from_secs(365 * 86_400),
+    ikev1_outlives_peer: false,
     selectors: Selectors { several_in_one_sa: true, several_sas: true },
     openings: Openings { on_traffic: true, by_hand: true },
     identities: Identities { free: true },
@@ -79,4 +80,5 @@ pub(super) mod default {
     pub(crate) const ESP_REKEY: Duration = Duration::from_secs(3600);
     pub(crate) const REPLAY_WINDOW: u32 = 32;
     pub(crate) const TRIES: u32 = 1;
+    pub(crate) const V1_PATIENCE: Duration = Duration::from_secs(150);
 }

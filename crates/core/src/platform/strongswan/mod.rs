@@ -29,3 +29,9 @@ impl Platform for Strongswan {
 
 /// Where its connection files stand.
 const FOLDER: &str = "etc/swanctl/conf.d";
+
+/// Switches of the whole daemon (strongswan.conf(5)), read when it starts.
+const SWITCHES: &str = "etc/strongswan.d/uspan.conf";
+
+/// Without it a responder refuses aggressive mode with a shared secret.
+const AGGRESSIVE_SWITCH: &str = "charon {\n  i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n}\n";

@@ -5,14 +5,15 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::FOLDER;
 use super::facts::default;
 use super::proposal::{read_esp, read_ike};
 use super::syntax::{Section, parse};
+use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting, SharedSecret, Tree,
 };
+use crate::platform::v1_patience;
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 
@@ -31,6 +32,11 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         for section in root.section("secrets").map(|s| s.sections.as_slice()).unwrap_or_default() {
             gateway.secrets.extend(reader.secret(section));
         }
+    }
+    let switched = tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(AGGRESSIVE_SWITCH));
+    if gateway.connections.iter().any(|connection| connection.aggressive.value) && !switched {
+        let message = "aggressive mode with a shared secret, which the daemon refuses to answer without a switch in strongswan.conf";
+        findings.push(Finding::new(&rules::DEVICE_VALUE, message));
     }
     (gateway, findings)
 }
@@ -102,7 +108,18 @@ impl Reader<'_> {
     fn connection(&mut self, section: &Section) -> Option<Connection> {
         self.known(
             section,
-            &["version", "local_addrs", "remote_addrs", "proposals", "rekey_time", "over_time", "dpd_delay", "keyingtries"],
+            &[
+                "version",
+                "local_addrs",
+                "remote_addrs",
+                "proposals",
+                "rekey_time",
+                "over_time",
+                "dpd_delay",
+                "dpd_timeout",
+                "keyingtries",
+                "aggressive",
+            ],
             &["local", "remote", "children"],
         );
         let (local, remote) = (self.address(section, "local_addrs"), self.address(section, "remote_addrs"));
@@ -115,6 +132,12 @@ impl Reader<'_> {
         let rekey = self.setting(section, "rekey_time", "a duration", default::IKE_REKEY, duration);
         let over = self.setting(section, "over_time", "a duration", rekey.value / 10, duration);
         let liveness = self.setting(section, "dpd_delay", "a duration", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
+        let patience = self.setting(section, "dpd_timeout", "a duration", default::V1_PATIENCE, duration);
+        if let (IkeVersion::V1, Some(interval), Some(found)) = (version.value, liveness.value, section.get("dpd_timeout"))
+            && patience.value != v1_patience(interval)
+        {
+            self.say(&rules::DEVICE_UNKNOWN, found.span, "a timeout that is not five times the liveness interval".to_owned());
+        }
         let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
         let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok());
         let mut children = Vec::new();
@@ -124,6 +147,7 @@ impl Reader<'_> {
         Some(Connection {
             name: section.name.value.clone(),
             version,
+            aggressive: self.setting(section, "aggressive", "yes or no", false, yes_or_no),
             local,
             remote,
             local_identity: self.end(section, "local", local),
@@ -215,6 +239,14 @@ fn decode_secret(text: &str) -> Option<Secret> {
         Some(digits) => Secret::from_hex(digits),
         None if text.starts_with("0s") => None,
         None => Some(Secret::new(text.as_bytes().to_vec())),
+    }
+}
+
+fn yes_or_no(text: &str) -> Option<bool> {
+    match text {
+        "yes" | "1" | "true" | "enabled" => Some(true),
+        "no" | "0" | "false" | "disabled" => Some(false),
+        _ => None,
     }
 }
 

@@ -3,17 +3,20 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use super::FOLDER;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
+use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
 use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile};
 use crate::platform::text::{head, remark};
-use crate::platform::{Remarks, Unwritable};
+use crate::platform::{Remarks, Unwritable, v1_patience};
 
 type Written = Result<(), Vec<Unwritable>>;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
+    if gateway.connections.iter().any(|connection| connection.aggressive.value) {
+        tree.add(SWITCHES, TreeFile::shared(AGGRESSIVE_SWITCH.to_owned()));
+    }
     let mut out = head(&remarks.head);
     out.push_str("connections {\n");
     for connection in &gateway.connections {
@@ -76,6 +79,9 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         IkeVersion::V2 => 2,
     };
     let _ = writeln!(out, "  {} {{\n    version = {version}", name(&connection.name).map_err(|e| vec![e])?);
+    if connection.aggressive.value {
+        let _ = writeln!(out, "    aggressive = yes");
+    }
     remark(out, "    ", &remarks.addresses);
     let _ = writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", connection.local, connection.remote);
     remark(out, "    ", &remarks.ike);
@@ -86,6 +92,9 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     if let Some(interval) = connection.liveness.value {
         remark(out, "    ", &remarks.liveness);
         let _ = writeln!(out, "    dpd_delay = {}", seconds(interval));
+        if connection.version.value == IkeVersion::V1 {
+            let _ = writeln!(out, "    dpd_timeout = {}", seconds(v1_patience(interval)));
+        }
     }
     if connection.persistent.value {
         let _ = writeln!(out, "    # 0: try for ever to reach the peer\n    keyingtries = 0");
