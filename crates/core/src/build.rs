@@ -93,7 +93,13 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     let (Ok(trees), Ok(gateways)) = (<[Tree; 2]>::try_from(trees), <[Gateway; 2]>::try_from(gateways)) else {
         unreachable!("two sides give two trees");
     };
-    let end = |i: usize| End { name: &ends[i].name.value, gateway: &gateways[i], shares_internet: ends[i].shares_internet };
+    let end = |i: usize| End {
+        name: &ends[i].name.value,
+        gateway: &gateways[i],
+        own: ends[i].local(),
+        reached: ends[i].reached(),
+        shares_internet: ends[i].shares_internet,
+    };
     let findings: Vec<_> = hold(end(0), end(1)).into_iter().map(|finding| finding.at(place.clone())).collect();
     if any_stops(&findings) {
         return Err(findings);

@@ -33,12 +33,13 @@ mod source;
 pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, build, verify};
 pub use check::{SecretFile, Supplied, check};
-pub use description::{Description, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
+pub use description::{Address, Description, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
-    Child, Connection, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal, IkeVersion, Lifetime, Method,
-    Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic, Tree, TreeFile, Verdict,
+    Child, Connection, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
+    IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic,
+    Tree, TreeFile, Verdict,
 };
 pub use mirror::{End, Side, hold, take_sides};
 pub use packet_filter::{PACKET_FILTERS, PacketFilter, packet_filter};

@@ -18,8 +18,10 @@ fn demo() -> [Gateway; 2] {
 fn spoilt(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
     let [mut one, other] = demo();
     spoil(&mut one);
-    let end = |name, gateway| End { name, gateway, shares_internet: true };
-    hold(end("packhouse", &one), end("coldstore", &other)).iter().map(|finding| finding.rule.code).collect()
+    // Where the two stand, whatever their files say.
+    let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
+    let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
+    hold(end("packhouse", &one, &own), end("coldstore", &other, &peer)).iter().map(|finding| finding.rule.code).collect()
 }
 
 macro_rules! spoilt {
@@ -59,7 +61,7 @@ spoilt! {
     } => ["US705"];
     another_secret: |g| g.secrets[0].secret = Secret::new(b"another".to_vec()) => ["US706"];
     no_secret: |g| g.secrets.clear() => ["US706"];
-    peer_at_another_address: |g| connection(g).remote = [192, 0, 2, 1].into() => ["US707", "US709", "US709", "US709"];
+    peer_at_another_address: |g| connection(g).remote = Endpoint::At([192, 0, 2, 1].into()) => ["US707", "US709", "US709", "US709"];
     exemption_missing: |g| { g.nat.remove(0); } => ["US708"];
     exemption_too_wide: |g| {
         let mut rule = g.nat[0].clone();

@@ -19,6 +19,7 @@ struct RandomSite {
     shares_internet: bool,
     joined: bool,
     packet_filter: usize,
+    reach: usize,
     note: String,
 }
 
@@ -31,15 +32,17 @@ fn site() -> impl Strategy<Value = RandomSite> {
         any::<bool>(),
         any::<bool>(),
         0..PACKET_FILTERS.len(),
+        0..6usize,
         note,
     )
-        .prop_map(|(platform, identity, networks, shares_internet, joined, packet_filter, note)| RandomSite {
+        .prop_map(|(platform, identity, networks, shares_internet, joined, packet_filter, reach, note)| RandomSite {
             platform,
             identity,
             networks,
             shares_internet,
             joined,
             packet_filter,
+            reach,
             note,
         })
 }
@@ -77,11 +80,21 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
 
 fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, free: bool) {
     let address = format!("{}.{}", ["198.51.100", "203.0.113"][index], 10 + index);
+    // Fixed, behind a NAT device, by name, or somewhere else each time.
+    let (address, own) = match site.reach {
+        1 => (address, format!(", own-address = \"10.200.{index}.2\"")),
+        2 => (format!("gate.{name}.example.net"), String::new()),
+        3 => ("dynamic".to_owned(), String::new()),
+        _ => (address, String::new()),
+    };
     let identity = match site.identity {
+        // Without a fixed address it takes a name.
+        _ if site.reach == 3 => format!("identity = {{ name = \"{name}.example.net\" }}\n"),
         0 => String::new(),
         1 => format!("identity = {{ name = \"{name}.example.net\" }}\n"),
         2 => format!("identity = {{ mail = \"gate+{index}@{name}.example.net\" }}\n"),
         3 if free => format!("identity = {{ free = \"{name}/gate-{index}:x+_.\" }}\n"),
+        _ if site.reach == 2 => String::new(),
         _ => format!("identity = {{ address = \"{address}\" }}\n"),
     };
     let networks: Vec<_> = site.networks.iter().map(|n| format!("net-{n} = \"10.{}.{}.0/24\"", 40 + index, n)).collect();
@@ -89,7 +102,7 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     let note = serde_json::to_string(&format!("x{}", site.note)).expect("a string");
     let _ = write!(
         text,
-        "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\", outside = \"wan0\", inside = \"lan0\" }}\n\
+        "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\"{own}, outside = \"wan0\", inside = \"lan0\" }}\n\
          networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nnote = {note}\n",
         PLATFORMS[site.platform].facts().word,
         networks.join(", "),
@@ -99,20 +112,37 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
 }
 
 prop_compose! {
-    fn timing(plain: bool)(
+    fn timing(plain: bool, opener: Option<usize>)(
         ike in 10u64..1440, share in 1u64..5, opens in 0..3usize, starter in 0..3usize, liveness in prop::option::of(5u64..3600),
     ) -> String {
         let esp = (ike / share).max(5);
         // Where an end cannot open on traffic, one end opens at once.
         let opens = if plain { "at-once" } else { ["at-once", "on-traffic", "by-hand"][opens] };
         let starter = if plain { ["packhouse", "coldstore"][starter % 2] } else { ["packhouse", "coldstore", "either"][starter] };
+        let starter = opener.map_or(starter, |end| ["packhouse", "coldstore"][end]);
         let liveness = liveness.map_or("off".to_owned(), |s| format!("{s}s"));
         format!("ike-lifetime = \"{ike}m\"\nesp-lifetime = \"{esp}m\"\nopens = \"{opens}\"\nopened-by = \"{starter}\"\nliveness = \"{liveness}\"\n")
     }
 }
 
+fn traversal(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
+    let can = |wanted| sites.iter().any(|site| PLATFORMS[site.platform].facts().encapsulations.contains(&wanted));
+    let mut words = vec!["automatic"];
+    words.extend(can(Encapsulation::Forced).then_some("forced"));
+    let behind = sites.iter().any(|site| site.reach == 1);
+    // Nor where a daemon does not know its own address.
+    let blind = sites.iter().any(|site| site.reach > 1 && !PLATFORMS[site.platform].facts().knows_own_address);
+    words.extend((can(Encapsulation::Off) && !behind && !blind).then_some("off"));
+    select(words).prop_map(|word| format!("nat-traversal = \"{word}\"\n"))
+}
+
 fn description() -> impl Strategy<Value = String> {
-    (site(), site()).prop_flat_map(|(one, other)| {
+    (site(), site()).prop_flat_map(|(one, mut other)| {
+        if one.reach == 3 && other.reach == 3 {
+            other.reach = 0;
+        }
+        // Whoever cannot be found opens.
+        let opener = [&one, &other].into_iter().position(|site| site.reach == 3);
         let pairs: Vec<_> = one.networks.iter().flat_map(|a| other.networks.iter().map(move |b| (*a, *b))).collect();
         let can = [&one, &other].map(|site| PLATFORMS[site.platform].facts());
         // With one Child SA for each peer, and one pair in each Child SA at the other end, one pair is carried; and
@@ -130,13 +160,22 @@ fn description() -> impl Strategy<Value = String> {
         let free = can.iter().all(|facts| facts.identities.free);
         let strength = prop::option::of(select(vec!["strong", "brisk", "common"]));
         let sites = [one.clone(), other.clone()];
-        (Just(one), Just(other), proposals(sites), strength, carried, timing(plain), any::<bool>()).prop_map(
-            move |(one, other, offer, strength, carried, timing, turned)| {
+        (
+            Just(one),
+            Just(other),
+            proposals(sites.clone()),
+            strength,
+            carried,
+            timing(plain, opener),
+            traversal([&sites[0], &sites[1]]),
+            any::<bool>(),
+        )
+            .prop_map(move |(one, other, offer, strength, carried, timing, traversal, turned)| {
                 let mut text = "unified-span = 1\n".to_owned();
                 site_text(&mut text, "packhouse", 0, &one, free);
                 site_text(&mut text, "coldstore", 1, &other, free);
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
-                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}");
+                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}{traversal}");
                 match strength {
                     Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
                     None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
@@ -147,8 +186,7 @@ fn description() -> impl Strategy<Value = String> {
                     let _ = writeln!(text, "carries = [{}]", list.join(", "));
                 }
                 text
-            },
-        )
+            })
     })
 }
 
@@ -178,12 +216,23 @@ proptest! {
             prop_assert_eq!(&again, gateway);
             read.push((again, site.shares_internet));
         }
-        let end = |i: usize| End { name: &tunnel.ends[i], gateway: &read[i].0, shares_internet: read[i].1 };
+        let site = |i: usize| description.sites.iter().find(|site| site.name.value == tunnel.ends[i]).expect("a site");
+        let end = |i: usize| End {
+            name: &tunnel.ends[i],
+            gateway: &read[i].0,
+            own: site(i).local(),
+            reached: site(i).reached(),
+            shares_internet: read[i].1,
+        };
         prop_assert!(!any_stops(&hold(end(0), end(1))));
         // Mirrored by hand, without the code under test.
         let (one, other) = (&read[0].0.connections[0], &read[1].0.connections[0]);
         prop_assert_eq!(&one.ike.value, &other.ike.value);
-        prop_assert_eq!((one.local, one.remote), (other.remote, other.local));
+        for (near, far, end) in [(one, other, 0), (other, one, 1)] {
+            // Behind a NAT device, by name and from anywhere the two see an end differently.
+            let plain = site(end).own_address.is_none() && near.local != Endpoint::Anywhere;
+            prop_assert!(!plain || near.local == far.remote, "{:?} {:?}", near.local, far.remote);
+        }
         prop_assert_eq!(&one.local_identity.value, &other.remote_identity.value);
         prop_assert_eq!(&one.remote_identity.value, &other.local_identity.value);
         for (a, b) in one.children.iter().zip(&other.children) {
@@ -276,6 +325,14 @@ fn identity(platform: usize) -> impl Strategy<Value = Identity> {
     any.prop_filter("a kind that it knows", move |id| free || !matches!(id, Identity::Free(_)))
 }
 
+fn endpoint() -> impl Strategy<Value = Endpoint> {
+    prop_oneof![
+        any::<[u8; 4]>().prop_map(|octets| Endpoint::At(octets.into())),
+        "[a-z][a-z0-9]{0,8}\\.example\\.net".prop_map(Endpoint::Named),
+        Just(Endpoint::Anywhere),
+    ]
+}
+
 fn network() -> impl Strategy<Value = ipnet::IpNet> {
     (any::<[u8; 4]>(), 8..=32u8).prop_map(|(octets, length)| ipnet::IpNet::new(octets.into(), length).expect("a length").trunc())
 }
@@ -306,12 +363,23 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
 
 fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
     (10u64..150, any::<bool>()).prop_flat_map(move |(margin, watched)| {
-        let ends = (any::<[u8; 4]>(), any::<[u8; 4]>(), identity(platform), identity(platform));
+        let ends = (endpoint(), endpoint(), identity(platform), identity(platform));
+        let facts = PLATFORMS[platform].facts();
+        let talk = (select(facts.encapsulations), select(facts.versions), any::<bool>());
         let offers = prop::collection::vec(ike_proposal(platform), 1..4);
         let children = prop::collection::vec(child(platform, margin, watched), 1..4);
         let secret = prop::collection::vec(any::<u8>(), 1..64);
-        (ends, offers, children, lifetime(margin), any::<bool>(), 5u64..3600, secret).prop_map(
-            move |((local, remote, one, other), ike, mut children, life, persistent, interval, secret)| {
+        (ends, talk, offers, children, lifetime(margin), any::<bool>(), 5u64..3600, secret).prop_map(
+            move |(
+                (local, remote, one, other),
+                (encapsulation, version, aggressive),
+                ike,
+                mut children,
+                life,
+                persistent,
+                interval,
+                secret,
+            )| {
                 for (i, child) in children.iter_mut().enumerate() {
                     child.name = format!("harvest_{i}");
                 }
@@ -319,10 +387,11 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                 narrow(platform, &mut children, &mut life, &mut persistent);
                 let connection = Connection {
                     name: "harvest".to_owned(),
-                    version: Setting::planned(IkeVersion::V2),
-                    aggressive: Setting::planned(false),
-                    local: local.into(),
-                    remote: remote.into(),
+                    version: Setting::planned(version),
+                    aggressive: Setting::planned(aggressive && version == IkeVersion::V1),
+                    local,
+                    remote,
+                    encapsulation: Setting::planned(encapsulation),
                     local_identity: Setting::planned(one.clone()),
                     remote_identity: Setting::planned(other.clone()),
                     local_method: Method::SharedSecret,

@@ -1,8 +1,9 @@
 //! From a built description to a job: who stands where, and what is expected.
 
 use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use uspan_core::{Build, BuiltTunnel, Description, FilterForm, Opening, Tree};
+use uspan_core::{Address, Build, BuiltTunnel, Description, Encapsulation, FilterForm, Opening, Tree};
 
 use crate::job::{Job, Opens, Pair, Site, SiteFile, Tunnel};
 
@@ -18,25 +19,55 @@ pub fn cast(
 ) -> Job {
     let tunnels: Vec<_> = built.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)).collect();
     let on_stage = |name: &str| tunnels.iter().any(|tunnel| tunnel.ends.iter().any(|end| end == name));
-    let sites: Vec<Site> = description
+    let mut sites = Vec::new();
+    for (number, site) in description.sites.iter().enumerate().filter(|(_, site)| on_stage(&site.name.value)) {
+        let here: Vec<_> =
+            tunnels.iter().filter(|tunnel| tunnel.ends.contains(&site.name.value)).map(|tunnel| tunnel.name.as_str()).collect();
+        let mut cast = cast_site(site, trees, scripts, &here);
+        // Who has no fixed address gets one on this stage; what its peers have decides the family.
+        let peers = description.tunnels.iter().filter(|tunnel| here.contains(&tunnel.name.value.as_str()));
+        let ipv4 = peers.flat_map(|tunnel| description.ends(tunnel)).find_map(uspan_core::Site::outer_ipv4).unwrap_or(true);
+        cast.address = site.reached().address().unwrap_or_else(|| spare(number, ipv4));
+        cast.own = site.own_address.as_ref().map_or(cast.address, |own| own.value);
+        sites.push(cast);
+    }
+    let names: Vec<_> = description
         .sites
         .iter()
-        .filter(|site| on_stage(&site.name.value))
-        .map(|site| {
-            let here = tunnels.iter().filter(|tunnel| tunnel.ends.contains(&site.name.value));
-            cast_site(site, trees, scripts, &here.map(|tunnel| tunnel.name.as_str()).collect::<Vec<_>>())
+        .filter_map(|site| match &site.address.value {
+            Address::Named(name) => sites.iter().find(|cast| cast.name == site.name.value).map(|cast| (name.clone(), cast.address)),
+            _ => None,
         })
         .collect();
-    let tunnels = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
+    let tunnels: Vec<_> = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
+    for (i, site) in sites.iter_mut().enumerate() {
+        site.names.clone_from(&names);
+        // Its NAT device lets in what it has to answer.
+        site.forwarded = tunnels.iter().any(|tunnel| (0..2).any(|end| tunnel.ends[end] == i && tunnel.opens[1 - end] != Opens::Never));
+    }
     Job { number: 0, sites, tunnels }
 }
+
+/// An address for a gateway that has none of its own, below those of the internet's hosts.
+fn spare(number: usize, ipv4: bool) -> IpAddr {
+    let n = u8::try_from(2 + 2 * number).unwrap_or(2);
+    match ipv4 {
+        true => Ipv4Addr::new(192, 0, 2, n).into(),
+        false => Ipv6Addr::new(0x2001, 0xdb8, 0xfffe, 0, 0, 0, 0, n.into()).into(),
+    }
+}
+
+const UNKNOWN: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 
 fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &BTreeMap<String, String>, stems: &[&str]) -> Site {
     let name = site.name.value.clone();
     let files = trees.get(&name).into_iter().flat_map(|tree| &tree.files);
     Site {
         platform: site.platform.value.facts().word.to_owned(),
-        address: site.address.value,
+        address: UNKNOWN,
+        own: UNKNOWN,
+        forwarded: false,
+        names: Vec::new(),
         outside: site.outside.value.clone(),
         inside: site.inside.iter().map(|interface| interface.value.clone()).collect(),
         networks: site.networks.iter().map(|network| (network.name.value.clone(), network.prefix.value)).collect(),
@@ -74,6 +105,10 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
         lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],
+        in_udp: [0, 1].iter().any(|end| {
+            let site = description.sites.iter().find(|site| site.name.value == built.ends[*end]);
+            built.agreement.encapsulation[*end] == Encapsulation::Forced || site.is_some_and(|site| site.own_address.is_some())
+        }),
         pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
     }
 }

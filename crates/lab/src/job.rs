@@ -29,6 +29,12 @@ pub struct Site {
     pub platform: String,
     /// Its address on the internet.
     pub address: IpAddr,
+    /// The address of its outside interface: the same, unless a NAT device stands before it.
+    pub own: IpAddr,
+    /// Whether that NAT device lets IKE and ESP in UDP in by itself.
+    pub forwarded: bool,
+    /// Names of gateways that it finds in its name service.
+    pub names: Vec<(String, IpAddr)>,
     /// Interface towards the internet.
     pub outside: String,
     /// Interfaces towards the networks.
@@ -98,6 +104,8 @@ pub struct Tunnel {
     pub lifetimes: [u64; 2],
     /// The group that every rekey of ESP must use (IANA transform ID).
     pub pfs: Option<u16>,
+    /// Whether ESP is to travel in UDP.
+    pub in_udp: bool,
 }
 
 /// A pair of networks, and the Child SA that carries it.

@@ -20,16 +20,19 @@ pub struct Case {
 #[derive(Clone)]
 pub struct Pair {
     pub platforms: [&'static str; 2],
+    /// What stands in the gateways' tables beside the interfaces.
     pub addresses: [&'static str; 2],
     pub networks: [&'static str; 2],
     pub sites: [&'static str; 2],
     pub tunnel: String,
 }
 
+const PACKHOUSE: &str = "address = \"198.51.100.20\"";
+
 pub fn orchard() -> Pair {
     Pair {
         platforms: [SS, LSW],
-        addresses: ["198.51.100.20", "203.0.113.77"],
+        addresses: [PACKHOUSE, "address = \"203.0.113.77\""],
         networks: ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\""],
         sites: ["shares-internet = true", "shares-internet = true"],
         tunnel: String::new(),
@@ -42,7 +45,7 @@ impl Pair {
         for (i, name) in ["packhouse", "coldstore"].iter().enumerate() {
             let _ = write!(
                 text,
-                "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{}\", outside = \"wan0\", inside = [\"lan0\", \"lan1\"] }}\n\
+                "[site.{name}]\nplatform = \"{}\"\ngateway = {{ {}, outside = \"wan0\", inside = [\"lan0\", \"lan1\"] }}\n\
                  networks = {{ {} }}\n{}\n",
                 self.platforms[i], self.addresses[i], self.networks[i], self.sites[i]
             );
@@ -113,7 +116,7 @@ const VARIETIES: &[(&str, &str, [&str; 2], [&str; 2])] = &[
 /// IPv6, outside and inside.
 fn six() -> Pair {
     Pair {
-        addresses: ["2001:db8:1::20", "2001:db8:2::77"],
+        addresses: ["address = \"2001:db8:1::20\"", "address = \"2001:db8:2::77\""],
         networks: ["office = \"2001:db8:41::/64\"", "racks = \"2001:db8:73::/64\", dock = \"fd73:16::/48\""],
         sites: ["shares-internet = true", "filter = \"joined\""],
         ..orchard()
@@ -155,6 +158,27 @@ pub fn all() -> Vec<Case> {
         if !platforms.contains(&LSW) {
             let tunnel = short("pfs = \"ecp-521\"");
             add("two networks in one Child SA, PFS with a group of its own", Pair { platforms, networks: TWO, tunnel, ..orchard() });
+        }
+    }
+    for platforms in BROAD.into_iter().chain(WITH_OPENIKED) {
+        let at = |first| [first, orchard().addresses[1]];
+        let behind = at("address = \"198.51.100.20\", own-address = \"10.99.0.2\"");
+        let sites =
+            ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "filter = \"joined\"\nshares-internet = true"];
+        let tunnel = short("");
+        add("behind a NAT device", Pair { platforms, sites, addresses: behind, tunnel: tunnel.clone(), ..orchard() });
+        let answers = short("opened-by = \"coldstore\"");
+        add("behind a NAT device that forwards, answering", Pair { platforms, sites, addresses: behind, tunnel: answers, ..orchard() });
+        add(
+            "a peer by DNS name",
+            Pair { platforms, addresses: at("address = \"gate.packhouse.example.net\""), tunnel: tunnel.clone(), ..orchard() },
+        );
+        add("a dynamic address", Pair { platforms, sites, addresses: at("address = \"dynamic\""), tunnel, ..orchard() });
+        if platforms != [OI, OI] {
+            add("NAT traversal forced", pair(platforms, &short("nat-traversal = \"forced\"")));
+        }
+        if platforms.contains(&LSW) {
+            add("NAT traversal off", pair(platforms, &short("nat-traversal = \"off\"")));
         }
     }
     for platforms in BROAD {

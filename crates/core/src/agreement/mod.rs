@@ -9,10 +9,10 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::algorithm::Group;
-use crate::description::{Description, Pfs, Tunnel};
+use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
+use crate::gateway::{Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
 use crate::platform::{ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
@@ -53,6 +53,8 @@ pub struct Agreement {
     pub replay_window: [u32; 2],
     /// How the pairs of networks travel.
     pub bundle: Bundle,
+    /// ESP in UDP, for each end: one that cannot be told follows the other.
+    pub encapsulation: [Encapsulation; 2],
     /// Every choice and every rejection.
     pub reasons: Vec<Reason>,
 }
@@ -79,6 +81,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
         let why = "one of the platforms has a single Child SA for each peer".to_owned();
         reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
+    let encapsulation = encapsulation(description, tunnel, &mut reasons);
     let agreement = Agreement {
         version: tunnel.version.value,
         aggressive: tunnel.aggressive.is_some(),
@@ -94,9 +97,33 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
             ReplayWindow::Fixed(packets) => packets,
         }),
         bundle,
+        encapsulation,
         reasons,
     };
     (Some(agreement), findings)
+}
+
+/// What each end is told of ESP in UDP. One that cannot be told detects what the other pretends.
+fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> [Encapsulation; 2] {
+    let ends = description.ends(tunnel);
+    let mut wanted = tunnel.encapsulation.value;
+    let mut say = |value: &str, why: String| {
+        reasons.push(Reason { about: "encapsulation", taken: true, value: value.to_owned(), why });
+    };
+    let blind = ends.iter().find(|site| blind(site));
+    if let (Encapsulation::Automatic, Some(site)) = (wanted, blind) {
+        wanted = Encapsulation::Forced;
+        say("ESP in UDP", format!("{} does not know its own address, and takes the path for one with a NAT device", site.name.value));
+    }
+    ends.map(|site| {
+        let can = site.platform.value.facts().encapsulations.contains(&wanted);
+        if can { wanted } else { Encapsulation::Automatic }
+    })
+}
+
+/// A gateway that takes every path for one with a NAT device, because it does not know its own address.
+pub fn blind(site: &Site) -> bool {
+    site.local() == Endpoint::Anywhere && !site.platform.value.facts().knows_own_address
 }
 
 fn pfs_group(tunnel: &Tunnel, ike: &[IkeProposal]) -> Option<Group> {

@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use crate::description::{Description, Site};
-use crate::finding::{self as rules, Finding};
+use crate::description::{Address, Description, Site};
+use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::Identity;
 use crate::source::Span;
 
@@ -14,11 +14,12 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     for site in &description.sites {
         let identity = site.identity();
         if let Some(Identity::Address(address)) = site.identity.as_ref().map(|id| &id.value)
-            && *address != site.address.value
+            && site.reached().address().is_some_and(|at| at != *address)
         {
             let message = format!("`{}` names itself {address}, but its gateway address is {}", site.name.value, site.address.value);
             findings.push(Finding::new(&rules::FOREIGN_ADDRESS_IDENTITY, message).at(place(span(site))));
         }
+        findings.extend(without_address(site).map(|(rule, message)| Finding::new(rule, message).at(place(span(site)))));
         if let Some(other) = known.get(&identity) {
             // Equal gateway addresses are a finding of their own.
             if site.identity.is_some() || other.identity.is_some() {
@@ -30,6 +31,22 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// A gateway that needs a name because its address says nothing about it.
+fn without_address(site: &Site) -> Option<(&'static Rule, String)> {
+    let by_address = site.identity.as_ref().is_none_or(|id| matches!(id.value, Identity::Address(_)));
+    let name = &site.name.value;
+    match site.address.value {
+        Address::Dynamic if by_address => {
+            Some((&rules::IDENTITY_NEEDED, format!("`{name}` has no fixed address, and nothing else to be recognised by")))
+        }
+        _ if site.own_address.is_some() && by_address => Some((
+            &rules::ADDRESS_IDENTITY_BEHIND_NAT,
+            format!("`{name}` stands behind a NAT device and names itself by an address that is not on any of its interfaces"),
+        )),
+        _ => None,
+    }
 }
 
 fn span(site: &Site) -> Span {

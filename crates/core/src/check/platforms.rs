@@ -1,11 +1,11 @@
 //! What a site's platform cannot do of what the description asks, each at its line, with the nearest that it can.
 
-use crate::agreement::{Bundle, bundle};
+use crate::agreement::{Bundle, blind, bundle};
 use crate::algorithm::Row;
 use crate::description::{Description, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Identity, IkeVersion, Opening};
+use crate::gateway::{Encapsulation, Identity, IkeVersion, Opening};
 use crate::platform::{Liveness, Sa};
 use crate::source::Span;
 
@@ -23,6 +23,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             shared_v1(tunnel, end, site, &mut say);
         }
         pairs(description, tunnel, &mut say);
+        encapsulation(tunnel, ends, &mut say);
     }
     liveness(description, &mut say);
     findings.dedup();
@@ -119,6 +120,22 @@ fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
         }
         _ => {}
     }
+}
+
+/// One end that can be told is enough: the other one follows what it detects.
+fn encapsulation(tunnel: &Tunnel, ends: [&Site; 2], say: Say<'_>) {
+    let wanted = tunnel.encapsulation.value;
+    if let Some(site) = ends.into_iter().find(|site| wanted == Encapsulation::Off && blind(site)) {
+        let message = format!("{} does not know its own address, and takes every path for one with a NAT device", title(site));
+        say(tunnel.encapsulation.span, message, "Say `nat-traversal = \"automatic\"`, or give its gateway an address.".to_owned());
+        return;
+    }
+    if ends.iter().any(|site| site.platform.value.facts().encapsulations.contains(&wanted)) {
+        return;
+    }
+    let word = if wanted == Encapsulation::Forced { "force ESP into UDP" } else { "keep ESP out of UDP" };
+    let message = format!("neither {} nor {} can {word} for one tunnel", title(ends[0]), title(ends[1]));
+    say(tunnel.encapsulation.span, message, "Say `nat-traversal = \"automatic\"`, or give one of the sites another platform.".to_owned());
 }
 
 fn pairs(description: &Description, tunnel: &Tunnel, say: Say<'_>) {

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use ipnet::{IpNet, Ipv4Net};
 
-use crate::description::{Description, Network, Site};
+use crate::description::{Address, Description, Network, Site};
 use crate::finding::{self as rules, Finding};
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -15,7 +15,9 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     for (i, site) in description.sites.iter().enumerate() {
         let place = |span| description.source.place(span);
         findings.extend(address(description, site));
-        if let Some(other) = addresses.insert(site.address.value, site) {
+        let shared = site.reached().address().and_then(|address| addresses.insert(address, site));
+        // Behind one NAT device there may be several.
+        if let Some(other) = shared.filter(|other| other.own_address.is_none() || site.own_address.is_none()) {
             let message = format!("`{}` has the same gateway address as `{}`", site.name.value, other.name.value);
             findings.push(
                 Finding::new(&rules::SAME_GATEWAY, message).at(place(site.address.span)).with(place(other.address.span), "also here"),
@@ -36,7 +38,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
 }
 
 fn address(description: &Description, site: &Site) -> Option<Finding> {
-    let address = site.address.value;
+    let Address::Fixed(address) = site.address.value else { return None };
     let place = description.source.place(site.address.span);
     let unusable = match address {
         IpAddr::V4(v4) => {

@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::description::{Description, Pair, Tunnel};
+use crate::description::{Address, Description, Pair, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::Opening;
+use crate::gateway::{Encapsulation, IkeVersion, Opening};
 use crate::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
@@ -20,6 +20,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     for tunnel in &description.tunnels {
         let check = Check { description, tunnel };
         findings.extend(check.families());
+        findings.extend(check.reach());
         findings.extend(check.times());
         findings.extend(check.pairs());
         findings.extend(check.gateways_in_selectors());
@@ -46,13 +47,46 @@ impl Check<'_> {
 
     fn families(&self) -> Option<Finding> {
         let ends = self.description.ends(self.tunnel);
-        if ends[0].address.value.is_ipv4() != ends[1].address.value.is_ipv4() {
+        let known = ends.map(Site::outer_ipv4);
+        if known[0].is_some() && known[1].is_some() && known[0] != known[1] {
             let message =
                 format!("`{}` has {}, `{}` has {}", ends[0].name.value, ends[0].address.value, ends[1].name.value, ends[1].address.value);
             return Some(self.at(&rules::MIXED_FAMILIES, self.tunnel.between[1].span, message));
         }
         let lacking = self.tunnel.pairs.is_empty() && ends.iter().all(|site| !site.networks.is_empty());
         lacking.then(|| self.at(&rules::NO_PAIR, self.tunnel.name.span, "the sites have no networks of the same family".to_owned()))
+    }
+
+    /// Who can reach whom.
+    fn reach(&self) -> Vec<Finding> {
+        let (tunnel, ends) = (self.tunnel, self.description.ends(self.tunnel));
+        let mut findings = Vec::new();
+        let dynamic = ends.map(|site| site.address.value == Address::Dynamic);
+        if dynamic == [true, true] {
+            let message = "both ends are somewhere else each time: neither can find the other".to_owned();
+            findings.push(self.at(&rules::BOTH_DYNAMIC, tunnel.between[1].span, message));
+            return findings;
+        }
+        for (end, site) in ends.into_iter().enumerate() {
+            let name = &site.name.value;
+            if dynamic[end] && tunnel.opened_by != Some(end) {
+                let message = format!("`{name}` has no fixed address, so nobody else can open the tunnel to it");
+                findings.push(self.at(&rules::DYNAMIC_MUST_OPEN, tunnel.opened_by_at, message));
+            }
+            if dynamic[end] && tunnel.version.value == IkeVersion::V1 && tunnel.aggressive.is_none() {
+                let message = format!("main mode finds the secret by the address, and `{name}` has no fixed one");
+                findings.push(self.at(&rules::MAIN_MODE_NEEDS_ADDRESS, tunnel.version.span, message));
+            }
+            if site.own_address.is_some() && tunnel.encapsulation.value == Encapsulation::Off {
+                let message = format!("`{name}` stands behind a NAT device, which lets no bare ESP through");
+                findings.push(self.at(&rules::NO_TRAVERSAL_BEHIND_NAT, tunnel.encapsulation.span, message));
+            }
+            if site.own_address.is_some() && tunnel.opened_by != Some(end) {
+                let message = format!("`{}` is to open the tunnel to `{name}`, which stands behind a NAT device", ends[1 - end].name.value);
+                findings.push(self.at(&rules::ANSWERS_BEHIND_NAT, tunnel.opened_by_at, message));
+            }
+        }
+        findings
     }
 
     fn times(&self) -> Vec<Finding> {
@@ -108,7 +142,7 @@ impl Check<'_> {
         for (side, site) in ends.iter().enumerate() {
             let carried = |i: usize| self.tunnel.pairs.iter().any(|pair| [pair.first, pair.second][side] == i);
             for (_, network) in site.networks.iter().enumerate().filter(|(i, _)| carried(*i)) {
-                let inside = ends.iter().find(|end| network.prefix.value.contains(&end.address.value));
+                let inside = ends.iter().find(|end| end.reached().address().is_some_and(|at| network.prefix.value.contains(&at)));
                 if let Some(gateway) = inside {
                     let message = format!(
                         "`{}` ({}) holds the outside address of {}, {}",

@@ -108,6 +108,7 @@ use Need::{Optional, Required};
 
 const NAME: Shape = Shape::Text { is: "a name", pattern: "^[a-z][a-z0-9-]{0,31}$" };
 const TEXT: Shape = Shape::Text { is: "a text", pattern: "^[^\\u0000-\\u001f\\u007f]*$" };
+const GATEWAY_ADDRESS: Shape = Shape::Text { is: "an IPv4 or IPv6 address, a DNS name, or `dynamic`", pattern: "^[0-9A-Za-z:.-]+$" };
 const ADDRESS: Shape = Shape::Text { is: "an IPv4 or IPv6 address", pattern: "^[0-9A-Fa-f:.]+$" };
 const PREFIX: Shape = Shape::Text { is: "a network prefix such as \"10.41.0.0/22\"", pattern: "^[0-9A-Fa-f:.]+/[0-9]{1,3}$" };
 const INTERFACE: Shape = Shape::Text { is: "the name of an interface", pattern: "^[A-Za-z0-9._@-]{1,15}$" };
@@ -152,8 +153,10 @@ pub static SITE: &[Key] = &[
 /// A site's gateway.
 #[rustfmt::skip]
 pub static GATEWAY: &[Key] = &[
-    key("address", ADDRESS, Required, "\"198.51.100.20\"",
-        "The address under which the peer reaches the gateway."),
+    key("address", GATEWAY_ADDRESS, Required, "\"198.51.100.20\"",
+        "The address or DNS name under which the peer reaches the gateway, or `dynamic`: then it is recognised by its identity, and opens the tunnel itself."),
+    key("own-address", ADDRESS, Optional("`address`"), "\"10.99.0.2\"",
+        "The address of the gateway's outside interface, where a NAT device stands before it and `address` is that device's."),
     key("outside", INTERFACE, Required, "\"wan0\"",
         "The interface towards the internet."),
     key("inside", Shape::Either(&[INTERFACE, Shape::List { of: &INTERFACE, at_least: 1 }]), Required, "\"lan0\"",
@@ -205,10 +208,12 @@ pub static TUNNEL: &[Key] = &[
         "How long an ESP SA may live at most; it is replaced before that."),
     key("carries", Shape::List { of: &Shape::List { of: &NAME, at_least: 2 }, at_least: 1 }, Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
         "The pairs of networks that may cross, each `[network of the first site, network of the second]`."),
-    key("opened-by", NAME, Optional("the first site of `between`"), "\"packhouse\"",
+    key("opened-by", NAME, Optional("the first site of `between`, or the one whose address is `dynamic`"), "\"packhouse\"",
         "The site that opens the tunnel; the other one answers. Or `either`: then the second site of `between` opens it on traffic at the earliest, so that the two do not collide."),
     key("opens", Shape::Word(openings), Optional("at-once"), "\"on-traffic\"",
         "When it is opened."),
+    key("nat-traversal", Shape::Word(encapsulations), Optional("automatic"), "\"forced\"",
+        "ESP in UDP, for a path with a NAT device or a filter that lets no ESP through (RFC 3948)."),
     key("liveness", Shape::Either(&[DURATION, Shape::Word(off)]), Optional("30s"), "\"30s\"",
         "How often a silent peer is asked whether it is still there (RFC 7296 section 2.4), or `off`."),
     key("allows-weak", Shape::Map { of: &TEXT, keys: "reasons by algorithm" }, Optional("none"), "{ \"3des-cbc\" = \"press controller of 2009, replaced in March\" }",
@@ -262,6 +267,14 @@ fn filter_forms() -> Vec<Choice> {
             word: "joined",
             means: "the gateway has a filter that drops; the rules come as chains that its own table includes and jumps to",
         },
+    ]
+}
+
+fn encapsulations() -> Vec<Choice> {
+    vec![
+        Choice { word: "automatic", means: "where a NAT device is found between the gateways" },
+        Choice { word: "forced", means: "always" },
+        Choice { word: "off", means: "never, even where that means that nothing crosses" },
     ]
 }
 

@@ -9,6 +9,7 @@ pub use schema::{language_reference, schema};
 pub use values::is_name;
 
 use std::collections::BTreeMap;
+use std::fmt;
 use std::net::IpAddr;
 use std::time::Duration;
 
@@ -16,7 +17,7 @@ use ipnet::IpNet;
 
 use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
-use crate::gateway::{EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening};
+use crate::gateway::{Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::source::{Located, Source, Span};
@@ -39,8 +40,10 @@ pub struct Site {
     pub name: Located<String>,
     /// The platform of its gateway.
     pub platform: Located<&'static dyn Platform>,
-    /// The gateway's address on the outside.
-    pub address: Located<IpAddr>,
+    /// Where the peer finds the gateway.
+    pub address: Located<Address>,
+    /// The gateway's own address, where a NAT device stands before it.
+    pub own_address: Option<Located<IpAddr>>,
     /// The interface towards the internet.
     pub outside: Located<String>,
     /// The interfaces towards the networks.
@@ -62,9 +65,37 @@ pub struct Site {
 }
 
 impl Site {
-    /// The identity it uses.
+    /// The identity it uses. Whoever has no address of its own must name one; the site's name stands in until then.
     pub fn identity(&self) -> Identity {
-        self.identity.as_ref().map_or(Identity::Address(self.address.value), |id| id.value.clone())
+        match (&self.identity, &self.address.value) {
+            (Some(identity), _) => identity.value.clone(),
+            (None, Address::Fixed(address)) => Identity::Address(*address),
+            (None, Address::Named(name)) => Identity::Name(name.clone()),
+            (None, Address::Dynamic) => Identity::Name(self.name.value.clone()),
+        }
+    }
+
+    /// How the gateway itself sees its outer end.
+    pub fn local(&self) -> Endpoint {
+        match (&self.own_address, &self.address.value) {
+            (Some(own), _) => Endpoint::At(own.value),
+            (None, Address::Fixed(address)) => Endpoint::At(*address),
+            (None, Address::Named(_) | Address::Dynamic) => Endpoint::Anywhere,
+        }
+    }
+
+    /// How its peers reach it.
+    pub fn reached(&self) -> Endpoint {
+        match &self.address.value {
+            Address::Fixed(address) => Endpoint::At(*address),
+            Address::Named(name) => Endpoint::Named(name.clone()),
+            Address::Dynamic => Endpoint::Anywhere,
+        }
+    }
+
+    /// Its family on the outside, where that is known.
+    pub fn outer_ipv4(&self) -> Option<bool> {
+        self.local().address().or(self.reached().address()).map(|address| address.is_ipv4())
     }
 
     /// Whether the site itself lets an algorithm of a kind be used.
@@ -76,6 +107,27 @@ impl Site {
     /// The network of this name.
     pub fn network(&self, name: &str) -> Option<&Network> {
         self.networks.iter().find(|network| network.name.value == name)
+    }
+}
+
+/// Where a gateway is found.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Address {
+    /// Always here.
+    Fixed(IpAddr),
+    /// Where this DNS name points.
+    Named(String),
+    /// Somewhere else each time.
+    Dynamic,
+}
+
+impl fmt::Display for Address {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Address::Fixed(address) => address.fmt(f),
+            Address::Named(name) => name.fmt(f),
+            Address::Dynamic => f.write_str("dynamic"),
+        }
     }
 }
 
@@ -124,8 +176,12 @@ pub struct Tunnel {
     pub carries: Span,
     /// Index (0 or 1) of the end that opens it; `None` means either.
     pub opened_by: Option<usize>,
+    /// Where that was said.
+    pub opened_by_at: Span,
     /// When it is opened, and where that was said.
     pub opens: Located<Opening>,
+    /// ESP in UDP, and where that was said.
+    pub encapsulation: Located<Encapsulation>,
     /// Peer-liveness interval; `None` is off.
     pub liveness: Option<Duration>,
     /// Where liveness was said.

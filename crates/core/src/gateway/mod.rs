@@ -3,17 +3,18 @@
 //! Every platform writes and reads this; nothing else knows a platform. Values compare without the
 //! places they were read from.
 
+mod endpoint;
 mod filter;
 mod identity;
 mod proposal;
 mod tree;
 
+pub use endpoint::Endpoint;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
 pub use identity::Identity;
 pub use proposal::{EspProposal, IkeProposal};
 pub use tree::{Tree, TreeFile};
 
-use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -50,6 +51,17 @@ pub enum IkeVersion {
 pub enum Method {
     /// Shared key message integrity code (RFC 7296 section 2.15).
     SharedSecret,
+}
+
+/// When ESP travels in UDP (RFC 7296 section 2.23, RFC 3948).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Encapsulation {
+    /// Where a NAT device is found between the ends.
+    Automatic,
+    /// Always.
+    Forced,
+    /// Never.
+    Off,
 }
 
 /// Tunnel or transport mode (RFC 4301 section 3.2).
@@ -159,10 +171,12 @@ pub struct Connection {
     pub version: Setting<IkeVersion>,
     /// Aggressive mode, which shows the identities to anybody (RFC 2409 section 5.4); of IKEv1 alone.
     pub aggressive: Setting<bool>,
-    /// Own address.
-    pub local: IpAddr,
-    /// The peer's address.
-    pub remote: IpAddr,
+    /// The own end.
+    pub local: Endpoint,
+    /// The peer's end.
+    pub remote: Endpoint,
+    /// ESP in UDP (RFC 3948).
+    pub encapsulation: Setting<Encapsulation>,
     /// Own identity.
     pub local_identity: Setting<Identity>,
     /// The identity the peer must prove.
@@ -181,6 +195,13 @@ pub struct Connection {
     pub persistent: Setting<bool>,
     /// What may cross.
     pub children: Vec<Child>,
+}
+
+impl Connection {
+    /// Whether the gateways talk IPv4; so they do where neither address is known.
+    pub fn outer_ipv4(&self) -> bool {
+        self.local.address().or(self.remote.address()).is_none_or(|address| address.is_ipv4())
+    }
 }
 
 /// A Child SA pair to be negotiated.

@@ -7,15 +7,21 @@ use std::collections::BTreeSet;
 use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
-use crate::gateway::{Connection, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Protection, Traffic, Verdict};
+use crate::gateway::{
+    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Protection, Traffic, Verdict,
+};
 
 /// What is known about an end beside its configuration.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct End<'a> {
     /// The site's name, for messages.
     pub name: &'a str,
     /// The gateway as read.
     pub gateway: &'a Gateway,
+    /// How it sees its own outer end.
+    pub own: Endpoint,
+    /// How its peers reach it.
+    pub reached: Endpoint,
     /// Whether it translates what leaves for the internet.
     pub shares_internet: bool,
 }
@@ -42,7 +48,7 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     );
     say(
         &rules::ADDRESSES_NOT_CROSSED,
-        (one.local, one.remote) != (other.remote, other.local),
+        [&one.local, &one.remote, &other.local, &other.remote] != [&left.own, &right.reached, &right.own, &left.reached],
         format!("the addresses of {names} are not crossed"),
     );
     say(
@@ -61,7 +67,7 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), format!("the ESP proposals of {names} differ"));
     let waits = |c: &Connection| c.children.iter().all(|child| child.opening.value == Opening::Wait);
     say(&rules::NOBODY_STARTS, waits(one) && waits(other), format!("neither of {names} opens the tunnel by itself"));
-    for end in [left, right] {
+    for end in [&left, &right] {
         findings.extend(exemption(end));
         findings.extend(passage(end));
     }
@@ -86,7 +92,7 @@ fn esp_alike(one: &Connection, other: &Connection) -> bool {
 }
 
 /// The exemption covers each pair of selectors both ways, and nothing else.
-fn exemption(end: End<'_>) -> Option<Finding> {
+fn exemption(end: &End<'_>) -> Option<Finding> {
     let wanted: BTreeSet<_> = match end.shares_internet {
         true => end.gateway.selector_pairs().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
         false => BTreeSet::new(),
@@ -102,7 +108,7 @@ fn exemption(end: End<'_>) -> Option<Finding> {
 }
 
 /// The filter lets IKE, ESP and each pair both ways through.
-fn passage(end: End<'_>) -> Vec<Finding> {
+fn passage(end: &End<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     let empty = Filter { form: FilterForm::Standalone, rules: Vec::new() };
     let filter = end.gateway.filter.as_ref().unwrap_or(&empty);
@@ -112,7 +118,8 @@ fn passage(end: End<'_>) -> Vec<Finding> {
         }
     };
     for connection in &end.gateway.connections {
-        let (peer, me) = (IpNet::from(connection.remote), IpNet::from(connection.local));
+        let ipv4 = connection.outer_ipv4();
+        let (peer, me) = (connection.remote.range(ipv4), connection.local.range(ipv4));
         let reach = |traffic| Packet { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic };
         need(reach(Traffic::Udp(vec![500])), format!("UDP 500 from {}", connection.remote));
         need(reach(Traffic::Udp(vec![4500])), format!("UDP 4500 from {}", connection.remote));

@@ -83,8 +83,9 @@ impl Taking<'_> {
             name: self.tunnel.name.value.clone(),
             version: Setting::planned(agreement.version),
             aggressive: Setting::planned(agreement.aggressive),
-            local: me.address.value,
-            remote: peer.address.value,
+            local: me.local(),
+            remote: peer.reached(),
+            encapsulation: Setting::planned(agreement.encapsulation[self.end]),
             local_identity: Setting::planned(me.identity()),
             remote_identity: Setting::planned(peer.identity()),
             local_method: Method::SharedSecret,
@@ -139,7 +140,8 @@ impl Taking<'_> {
 
     /// IKE and ESP from the peer to the gateway; each pair both ways, but only through the tunnel.
     fn filter(&self) -> Vec<FilterRule> {
-        let (me, peer) = (IpNet::from(self.me().address.value), IpNet::from(self.peer().address.value));
+        let ipv4 = self.me().outer_ipv4().or(self.peer().outer_ipv4()).unwrap_or(true);
+        let (me, peer) = (self.me().local().range(ipv4), self.peer().reached().range(ipv4));
         let reach =
             |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
         let pass = |from, to, protection, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any, verdict };

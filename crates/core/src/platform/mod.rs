@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
 use crate::finding::Finding;
-use crate::gateway::{Gateway, IkeVersion, Tree};
+use crate::gateway::{Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Tree};
 
 /// All platforms, in the order in which tables show them.
 pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
@@ -67,6 +67,10 @@ pub struct Facts {
     pub openings: Openings,
     /// Kinds of identities, beside address, DNS name and mail-like name.
     pub identities: Identities,
+    /// What a connection can say of ESP in UDP.
+    pub encapsulations: &'static [Encapsulation],
+    /// Whether it finds NAT devices also where its own address is not configured (RFC 7296 section 2.23).
+    pub knows_own_address: bool,
     /// How far a liveness interval reaches.
     pub liveness: Liveness,
     /// Whether the replay window can be set.
@@ -152,6 +156,15 @@ impl PartialEq for dyn Platform {
 }
 
 impl Eq for dyn Platform {}
+
+/// The identity of an end that states none: its address.
+pub(crate) fn implied(at: &Endpoint) -> Identity {
+    match at {
+        Endpoint::At(address) => Identity::Address(*address),
+        Endpoint::Named(name) => Identity::Name(name.clone()),
+        Endpoint::Anywhere => Identity::Name(String::new()),
+    }
+}
 
 /// How long a silent peer is given in IKEv1, which asks it several times (RFC 3706); IKEv2 retransmits instead.
 pub(crate) fn v1_patience(interval: Duration) -> Duration {

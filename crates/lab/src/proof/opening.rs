@@ -90,7 +90,11 @@ impl<'a> Walkthrough<'_, 'a> {
 
     /// The SAs of a gateway in one direction of the tunnel: from this end to the other.
     pub(super) fn sas(&self, at: usize, from: usize) -> io::Result<Vec<EspSa>> {
-        let [local, remote] = [from, 1 - from].map(|end| self.proof.job.sites[self.site(end)].address);
+        // A gateway knows itself by its own address, and the other by the one it reaches it at.
+        let [local, remote] = [from, 1 - from].map(|end| {
+            let site = &self.proof.job.sites[self.site(end)];
+            if end == at { site.own } else { site.address }
+        });
         Ok(sas::list(&self.gateway(at).room)?.into_iter().filter(|sa| (sa.from, sa.to) == (local, remote)).collect())
     }
 

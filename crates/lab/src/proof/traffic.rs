@@ -59,7 +59,8 @@ impl<'a> Walkthrough<'_, 'a> {
             Ok(match (seen.clear_from(&walk.proof.job.sites[walk.site(end)]), seen.esp_between(from, to)) {
                 (Some(packet), _) => Outcome::Fail(packet),
                 (None, 0) => Outcome::Fail("no ESP".to_owned()),
-                (None, esp) => Outcome::Pass(format!("{esp} packets")),
+                (None, _) if walk.tunnel().in_udp && seen.esp_in_udp == 0 => Outcome::Fail("ESP, but not in UDP".to_owned()),
+                (None, esp) => Outcome::Pass(format!("{esp} packets{}", if seen.esp_in_udp > 0 { ", in UDP" } else { "" })),
             })
         })?;
         self.failed |= lost;

@@ -36,6 +36,8 @@ impl Gateway {
         for file in &site.files {
             etc::lay(&etc, file)?;
         }
+        let hosts: String = site.names.iter().map(|(name, address)| format!("{address} {name}\n")).collect();
+        etc::lay(&etc, &SiteFile { path: "etc/hosts".to_owned(), private: false, text: format!("127.0.0.1 localhost\n{hosts}") })?;
         let target = etc.clone();
         room.run(move || -> io::Result<()> {
             mount_bind(&target, "/etc")?;

@@ -33,6 +33,8 @@ pub struct Stage {
     pub strangers: Vec<Vec<Machine>>,
     /// The internet host's addresses.
     pub internet_hosts: Vec<IpAddr>,
+    /// NAT devices before gateways.
+    devices: Vec<Room>,
     /// Where the cables of the LANs meet.
     wires: Room,
 }
@@ -58,6 +60,7 @@ impl Stage {
             gateways: Vec::new(),
             hosts: Vec::new(),
             strangers: Vec::new(),
+            devices: Vec::new(),
             wires: Room::new("wires", false)?,
         };
         forwarding(&stage.internet)?;
@@ -95,14 +98,10 @@ impl Stage {
         let site = &job.sites[i];
         let room = Room::new(&site.name, true)?;
         forwarding(&room)?;
-        let (length, hop) = plan::uplink(job, site.address);
-        let (own, outside, nodad) = (IpNet::from(site.address), &site.outside, nodad(hop));
-        room.ip(&format!("link add {outside} type veth peer name gw{i} netns {}\nlink set {outside} up\n", self.internet.path.display()))?;
-        let far = format!("link set gw{i} up\naddr add {hop}/{length} dev gw{i}{nodad}\nroute replace {own} dev gw{i}\n");
-        self.internet.ip(&far)?;
-        let onlink = onlink(hop);
-        let near = format!("addr add {}/{length} dev {outside}{nodad}\nroute add default via {hop} dev {outside}{onlink}\n", site.address);
-        room.ip(&near)?;
+        let device = (site.own != site.address).then(|| self.nat_device(job, i)).transpose()?;
+        let (length, hop) = plan::uplink(job, site.own);
+        connect(&room, &site.outside, site.own, length, hop, device.as_ref().unwrap_or(&self.internet), &format!("gw{i}"))?;
+        self.devices.extend(device);
         let wires = self.wires.path.display();
         for (n, inside) in site.inside.iter().enumerate() {
             room.ip(&format!("link add {inside} type veth peer name p{i}x{n} netns {wires}\nlink set {inside} up\n"))?;
@@ -111,6 +110,27 @@ impl Stage {
         }
         self.gateways.push(Gateway::new(site.clone(), room, state)?);
         Ok(())
+    }
+
+    /// A device before gateway `i` that translates what leaves to the site's address, and lets in only answers, or
+    /// what it was told to forward.
+    fn nat_device(&self, job: &Job, i: usize) -> io::Result<Room> {
+        let site = &job.sites[i];
+        let device = Room::new(&format!("nat{i}"), false)?;
+        forwarding(&device)?;
+        let (length, hop) = plan::uplink(job, site.address);
+        connect(&device, "wan", site.address, length, hop, &self.internet, &format!("nat{i}"))?;
+        let family = if site.own.is_ipv4() { "ip" } else { "ip6" };
+        let mut rules = format!("table {family} nat-device {{\n\tchain out {{\n\t\ttype nat hook postrouting priority 100;\n");
+        rules.push_str("\t\toifname \"wan\" masquerade\n\t}\n");
+        if site.forwarded {
+            let _ = writeln!(rules, "\tchain in {{\n\t\ttype nat hook prerouting priority -100;");
+            let _ = writeln!(rules, "\t\tiifname \"wan\" udp dport {{ 500, 4500 }} dnat to {}\n\t}}", site.own);
+        }
+        rules.push_str("\tchain pass {\n\t\ttype filter hook forward priority 0; policy drop;\n\t\tct state established,related accept\n");
+        rules.push_str("\t\toifname \"wan\" accept\n\t\tct status dnat accept\n\t}\n}\n");
+        nft(&device, rules)?;
+        Ok(device)
     }
 
     fn add_machines(&self, i: usize, kind: char, hosts: Vec<Host>) -> io::Result<Vec<Machine>> {
@@ -136,6 +156,14 @@ impl Stage {
         room.ip(&format!("{own}route add default via {gateway} dev eth0{}\n", onlink(gateway)))?;
         Ok(Machine { room, host })
     }
+}
+
+/// A link to the next router, with the default route over it.
+fn connect(room: &Room, interface: &str, own: IpAddr, length: u8, hop: IpAddr, router: &Room, far: &str) -> io::Result<()> {
+    let (net, nodad, onlink) = (IpNet::from(own), nodad(hop), onlink(hop));
+    room.ip(&format!("link add {interface} type veth peer name {far} netns {}\nlink set {interface} up\n", router.path.display()))?;
+    router.ip(&format!("link set {far} up\naddr add {hop}/{length} dev {far}{nodad}\nroute replace {net} dev {far}\n"))?;
+    room.ip(&format!("addr add {own}/{length} dev {interface}{nodad}\nroute add default via {hop} dev {interface}{onlink}\n"))
 }
 
 /// Whether a family occurs in a job.

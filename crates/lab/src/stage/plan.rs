@@ -61,7 +61,7 @@ pub fn next_hop(ipv4: bool) -> IpAddr {
 /// of two (RFC 3021, RFC 6164); a link without one where the other of the two is a gateway too.
 pub fn uplink(job: &Job, address: IpAddr) -> (u8, IpAddr) {
     let full = IpNet::from(address).max_prefix_len();
-    let others = || job.sites.iter().map(|site| site.address).filter(|other| *other != address);
+    let others = || job.sites.iter().flat_map(|site| [site.address, site.own]).filter(|other| *other != address);
     let net = IpNet::new(address, full - 1).unwrap_or_else(|_| IpNet::from(address)).trunc();
     let hop = [net.network(), net.broadcast()].into_iter().find(|hop| *hop != address);
     match hop.filter(|_| others().all(|other| !net.contains(&other))) {
@@ -72,8 +72,11 @@ pub fn uplink(job: &Job, address: IpAddr) -> (u8, IpAddr) {
 
 /// Picks the addresses of a family that collide with nothing in the job.
 pub fn family(job: &Job, ipv4: bool) -> Family {
-    let taken: Vec<IpNet> =
-        job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net).chain([uplink_net(site.address)])).collect();
+    let taken: Vec<IpNet> = job
+        .sites
+        .iter()
+        .flat_map(|site| site.networks.iter().map(|(_, net)| *net).chain([uplink_net(site.address), uplink_net(site.own)]))
+        .collect();
     let free = |net: &IpNet| taken.iter().all(|other| !net.contains(other) && !other.contains(net));
     let mut strangers = (0..=u8::MAX).flat_map(|i| (0..=u8::MAX).map(move |j| stranger(i, j, ipv4))).filter(free);
     let mut internet = (1..=u8::MAX).map(|n| internet_host(n, ipv4)).filter(|address| free(&IpNet::from(*address)));
@@ -115,6 +118,9 @@ mod tests {
             inside: vec!["lan0".to_owned(), "lan1".to_owned()],
             networks: networks.iter().map(|net| ("n".to_owned(), net.parse().expect("a network"))).collect(),
             shares_internet: true,
+            own: address.parse().expect("an address"),
+            forwarded: false,
+            names: Vec::new(),
             packet_filter: "nftables".to_owned(),
             rules: Vec::new(),
             joined: false,

@@ -3,10 +3,10 @@
 use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
 use crate::algorithm::Kind;
 use crate::description::values::PrefixError;
-use crate::description::{Narrowing, Network, Site, values};
+use crate::description::{Address, Narrowing, Network, Site, values};
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
-use crate::gateway::{FilterForm, Identity};
+use crate::gateway::{Endpoint, FilterForm, Identity};
 use crate::packet_filter::{PACKET_FILTERS, packet_filter};
 use crate::platform::platform;
 use crate::source::{Located, Span};
@@ -18,7 +18,8 @@ impl Decoder<'_> {
     pub(super) fn site(&mut self, name: Located<String>, fields: &DeTable<'_>) -> Option<Site> {
         let platform = fields.get("platform").and_then(text).and_then(|word| Some(Located::new(platform(word.value)?, word.span)));
         let gateway = fields.get("gateway").and_then(table);
-        let address = gateway.and_then(|g| g.get("address")).and_then(text).and_then(|t| self.address(t, "address"));
+        let address = gateway.and_then(|g| g.get("address")).and_then(text).and_then(|t| self.gateway_address(t));
+        let own_address = gateway.and_then(|g| g.get("own-address")).and_then(text).and_then(|t| self.address(t, "own-address"));
         let outside = gateway.and_then(|g| g.get("outside")).and_then(text).and_then(|t| self.interface(t));
         let inside: Vec<_> = gateway
             .and_then(|g| g.get("inside"))
@@ -46,6 +47,7 @@ impl Decoder<'_> {
             name,
             platform: platform?,
             address: address?,
+            own_address,
             outside: outside?,
             inside,
             networks,
@@ -70,6 +72,16 @@ impl Decoder<'_> {
             all.push(Narrowing { kind, rows: rows.collect() });
         }
         all
+    }
+
+    fn gateway_address(&mut self, found: Located<&str>) -> Option<Located<Address>> {
+        if found.value == "dynamic" {
+            return Some(found.map(|_| Address::Dynamic));
+        }
+        match Endpoint::read(found.value) {
+            Some(Endpoint::Named(name)) => Some(Located::new(Address::Named(name), found.span)),
+            _ => self.address(found, "address").map(|address| address.map(Address::Fixed)),
+        }
     }
 
     pub(super) fn address(&mut self, found: Located<&str>, key: &str) -> Option<Located<IpAddr>> {

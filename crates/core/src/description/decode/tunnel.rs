@@ -1,9 +1,9 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, list, printable, table, text};
-use crate::description::{Pair, Site, Tunnel};
+use crate::description::{Address, Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::{IkeVersion, Opening};
+use crate::gateway::{Encapsulation, IkeVersion, Opening};
 use crate::source::{Located, Span};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -43,6 +43,11 @@ impl Decoder<'_> {
         Some(Tunnel {
             between,
             version,
+            encapsulation: match fields.get("nat-traversal").and_then(text) {
+                Some(word) if word.value == "forced" => Located::new(Encapsulation::Forced, word.span),
+                Some(word) if word.value == "off" => Located::new(Encapsulation::Off, word.span),
+                _ => Located::new(Encapsulation::Automatic, name.span),
+            },
             aggressive: fields.get("aggressive").and_then(text).map(|reason| reason.map(str::to_owned)),
             secret_file: secret?.map(str::to_owned),
             offer: offer?,
@@ -52,6 +57,7 @@ impl Decoder<'_> {
             pairs,
             carries,
             opened_by,
+            opened_by_at: fields.get("opened-by").map_or(name.span, |node| node.span().into()),
             opens,
             liveness: liveness?,
             liveness_at,
@@ -129,7 +135,11 @@ impl Decoder<'_> {
     }
 
     pub(super) fn opened_by(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<usize>> {
-        let Some(name) = fields.get("opened-by").and_then(text) else { return Some(Some(0)) };
+        let Some(name) = fields.get("opened-by").and_then(text) else {
+            // Whoever cannot be found opens.
+            let dynamic = ends.map(|site| site.address.value == Address::Dynamic);
+            return Some(Some(usize::from(dynamic == [false, true])));
+        };
         if name.value == "either" {
             return Some(None);
         }

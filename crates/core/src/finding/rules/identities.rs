@@ -91,4 +91,14 @@ chapter! {
         why: "Daemons cut or refuse very long secrets; perhaps the wrong file is named.",
         remedy: "Name the file with the secret, or make one with `uspan secret FILE`.",
     }
+    IDENTITY_NEEDED = "US523" "identity-needed" Error {
+        what: "A gateway without a fixed address names itself by an address, or not at all.",
+        why: "Its peer recognises it by its identity alone.",
+        remedy: "Give it a name: `identity = { name = \"gate.example.net\" }`.",
+    }
+    ADDRESS_IDENTITY_BEHIND_NAT = "US524" "address-identity-behind-nat" Warning {
+        what: "A gateway behind a NAT device names itself by an address.",
+        why: "Gateways that are configured by hand take the address of their interface, and the peer expects that of the NAT device: the most frequent reason why such a tunnel does not authenticate.",
+        remedy: "Give it a name: `identity = { name = \"gate.example.net\" }`.",
+    }
 }

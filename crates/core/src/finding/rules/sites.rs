@@ -86,4 +86,24 @@ chapter! {
         why: "There would be nothing that may cross.",
         remedy: "Name at least one: `networks = { office = \"10.41.0.0/22\" }`.",
     }
+    BOTH_DYNAMIC = "US219" "both-dynamic" Error {
+        what: "Neither end of a tunnel has an address or a name at which the other finds it.",
+        why: "Nobody could send the first packet.",
+        remedy: "Give one of them a fixed address, or a DNS name that follows it.",
+    }
+    DYNAMIC_MUST_OPEN = "US220" "dynamic-must-open" Error {
+        what: "A tunnel to a gateway without a fixed address is to be opened by the other end.",
+        why: "The other end does not know where to send the first packet.",
+        remedy: "Let the gateway without a fixed address open it: `opened-by` with its name.",
+    }
+    ANSWERS_BEHIND_NAT = "US221" "answers-behind-nat" Warning {
+        what: "A gateway behind a NAT device is to answer.",
+        why: "The device lets nothing in by itself.",
+        remedy: "Let the device forward UDP 500 and UDP 4500 to the gateway, or let the gateway behind it open the tunnel with `opened-by`.",
+    }
+    NO_TRAVERSAL_BEHIND_NAT = "US222" "no-traversal-behind-nat" Error {
+        what: "NAT traversal is off although an end stands behind a NAT device.",
+        why: "The device cannot translate ESP; the negotiation would succeed and nothing would cross.",
+        remedy: "Say `nat-traversal = \"automatic\"`.",
+    }
 }

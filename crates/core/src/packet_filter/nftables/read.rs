@@ -7,7 +7,7 @@ use ipnet::IpNet;
 use super::FOLDER;
 use super::syntax::{Statement, parse};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Tree, Verdict};
+use crate::gateway::{Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Tree, Verdict};
 use crate::source::Source;
 
 pub(super) fn read(tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
@@ -88,10 +88,18 @@ fn net(text: &str) -> Option<IpNet> {
     text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
 }
 
+/// Every address of a family.
+fn all(ipv4: bool) -> IpNet {
+    Endpoint::Anywhere.range(ipv4)
+}
+
 /// Source and destination at the head of a rule, and the rest of it.
 fn ends<'w, 'a>(words: &'w [&'a str]) -> Option<(IpNet, IpNet, &'w [&'a str])> {
     match words {
         ["ip" | "ip6", "saddr", from, "ip" | "ip6", "daddr", to, rest @ ..] => Some((net(from)?, net(to)?, rest)),
+        ["ip" | "ip6", "saddr", from, rest @ ..] => net(from).map(|from| (from, all(from.addr().is_ipv4()), rest)),
+        ["ip" | "ip6", "daddr", to, rest @ ..] => net(to).map(|to| (all(to.addr().is_ipv4()), to, rest)),
+        ["meta", "nfproto", family @ ("ipv4" | "ipv6"), rest @ ..] => Some((all(*family == "ipv4"), all(*family == "ipv4"), rest)),
         _ => None,
     }
 }

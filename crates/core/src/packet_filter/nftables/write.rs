@@ -82,8 +82,13 @@ fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], re
 
 /// Source and destination of a rule.
 fn ends(from: IpNet, to: IpNet) -> String {
-    let family = if from.addr().is_ipv4() { "ip" } else { "ip6" };
-    format!("{family} saddr {} {family} daddr {}", host_or_net(from), host_or_net(to))
+    let (family, number) = if from.addr().is_ipv4() { ("ip", "ipv4") } else { ("ip6", "ipv6") };
+    let end = |net: IpNet, which: &str| (net.prefix_len() > 0).then(|| format!("{family} {which} {}", host_or_net(net)));
+    match (end(from, "saddr"), end(to, "daddr")) {
+        (Some(from), Some(to)) => format!("{from} {to}"),
+        (Some(one), None) | (None, Some(one)) => one,
+        (None, None) => format!("meta nfproto {number}"),
+    }
 }
 
 fn host_or_net(net: IpNet) -> String {

@@ -2,7 +2,6 @@
 //! the default of 4.10. Sections that share a peer are one connection with several children, as the
 //! daemon shares the IKE SA between them.
 
-use std::net::IpAddr;
 use std::time::Duration;
 
 use super::facts::default;
@@ -11,9 +10,10 @@ use super::syntax::{Section, parse, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting, SharedSecret, Tree,
+    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
+    SharedSecret, Tree,
 };
-use crate::platform::v1_patience;
+use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 
@@ -70,6 +70,7 @@ const KEYS: &[&str] = &[
     "ikev2",
     "ikev1-policy",
     "aggressive",
+    "encapsulation",
     "authby",
     "left",
     "right",
@@ -145,8 +146,9 @@ impl<'a> Reader<'a> {
     }
 
     fn connection(&mut self, section: &'a Section) -> Option<Connection> {
-        let local: Option<IpAddr> = self.required(section, "left", |text| text.parse().ok());
-        let remote: Option<IpAddr> = self.required(section, "right", |text| text.parse().ok());
+        let anywhere = |text: &str| matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
+        let [local, remote] =
+            ["left", "right"].map(|key| self.required(section, key, |text| anywhere(text).or_else(|| Endpoint::read(text))));
         let (local, remote) = (local?, remote?);
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
@@ -166,10 +168,16 @@ impl<'a> Reader<'a> {
             name: base.clone(),
             version,
             aggressive: self.setting(section, "aggressive", false, yes_or_no),
+            local_identity: self.setting(section, "leftid", implied(&local), identity),
+            remote_identity: self.setting(section, "rightid", implied(&remote), identity),
+            encapsulation: self.setting(section, "encapsulation", Encapsulation::Automatic, |text| match text {
+                "auto" => Some(Encapsulation::Automatic),
+                "yes" => Some(Encapsulation::Forced),
+                "no" => Some(Encapsulation::Off),
+                _ => None,
+            }),
             local,
             remote,
-            local_identity: self.setting(section, "leftid", Identity::Address(local), identity),
-            remote_identity: self.setting(section, "rightid", Identity::Address(remote), identity),
             local_method: Method::SharedSecret,
             remote_method: Method::SharedSecret,
             ike: self.proposals(section, "ike", read_ike),

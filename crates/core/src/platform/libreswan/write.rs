@@ -10,7 +10,10 @@ use super::facts::FACTS;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
-use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile};
+use crate::gateway::{
+    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree,
+    TreeFile,
+};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
 
@@ -102,7 +105,14 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let _ = writeln!(out, "\taggressive=yes");
     }
     remark(out, "\t", &remarks.addresses);
-    let _ = writeln!(out, "\tleft={}\n\tright={}", connection.local, connection.remote);
+    let left = if connection.local == Endpoint::Anywhere { "%defaultroute".to_owned() } else { connection.local.to_string() };
+    let right = if connection.remote == Endpoint::Anywhere { "%any".to_owned() } else { connection.remote.to_string() };
+    let _ = writeln!(out, "\tleft={left}\n\tright={right}");
+    match connection.encapsulation.value {
+        Encapsulation::Automatic => {}
+        Encapsulation::Forced => out.push_str("\tencapsulation=yes\n"),
+        Encapsulation::Off => out.push_str("\tencapsulation=no\n"),
+    }
     remark(out, "\t", &remarks.identities);
     let _ = writeln!(out, "\tleftid={}", identity(&connection.local_identity.value).map_err(one)?);
     let _ = writeln!(out, "\trightid={}", identity(&connection.remote_identity.value).map_err(one)?);
@@ -130,7 +140,7 @@ fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
     if child.on_dead_peer.value.is_some() != connection.liveness.value.is_some() {
         return Err(Unwritable::new("an action for a dead peer without a liveness check, or the other way round", "Set both or none."));
     }
-    let outer = connection.local.is_ipv4();
+    let outer = connection.outer_ipv4();
     if child.local.iter().chain(&child.remote).any(|net| net.addr().is_ipv4() != outer) {
         return Err(Unwritable::new(
             "networks of another address family than the gateways', for which Libreswan's route script fails",

@@ -11,10 +11,10 @@ use super::syntax::parse;
 use super::{IKE_EARLY, MAIN, margin};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
-    SharedSecret, Tree,
+    Child, Connection, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode,
+    OnDeadPeer, Opening, Setting, SharedSecret, Tree,
 };
-use crate::platform::Sa;
+use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 
@@ -79,7 +79,7 @@ struct Policy {
     local: Vec<IpNet>,
     remote: Vec<IpNet>,
     pairs: usize,
-    ends: [Option<IpAddr>; 2],
+    ends: [Option<Endpoint>; 2],
     ike: Vec<IkeProposal>,
     esp: Vec<EspProposal>,
     ids: [Option<Identity>; 2],
@@ -188,8 +188,11 @@ impl Reader<'_> {
                     policy.remote.push(to);
                 }
             }
-            "local" => policy.ends[0] = Some(words.next()?.value.parse().ok()?),
-            "peer" => policy.ends[1] = Some(words.next()?.value.parse().ok()?),
+            "local" => policy.ends[0] = Some(Endpoint::read(&words.next()?.value)?),
+            "peer" => {
+                let word = &words.next()?.value;
+                policy.ends[1] = Some(if word == "any" { Endpoint::Anywhere } else { Endpoint::read(word)? });
+            }
             "srcid" => policy.ids[0] = Some(identity(&words.next()?.value)),
             "dstid" => policy.ids[1] = Some(identity(&words.next()?.value)),
             "ikelifetime" => policy.ike_lifetime = Some(duration(&words.next()?.value)?),
@@ -226,10 +229,7 @@ impl Reader<'_> {
     }
 
     fn add(&mut self, source: &Source, start: Span, name: String, policy: Policy) {
-        let Policy { ends: [Some(local), Some(remote)], .. } = policy else {
-            self.say(source, &rules::DEVICE_VALUE, start, "the policy does not say both `local` and `peer`");
-            return;
-        };
+        let [local, remote] = policy.ends.map(|end| end.unwrap_or(Endpoint::Anywhere));
         if policy.pairs != policy.local.len() * policy.remote.len() {
             self.say(source, &rules::DEVICE_VALUE, start, "its networks are not every one with every other");
         }
@@ -237,8 +237,8 @@ impl Reader<'_> {
         let esp = policy.lifetime.unwrap_or(default::ESP_LIFETIME);
         let ike = policy.ike_lifetime.filter(|age| !age.is_zero()).map_or(default::IKE_LIFETIME, |age| age + IKE_EARLY);
         let margin = margin(ike, esp);
-        let own = policy.ids[0].clone().unwrap_or(Identity::Address(local));
-        let other = policy.ids[1].clone().unwrap_or(Identity::Address(remote));
+        let own = policy.ids[0].clone().unwrap_or_else(|| implied(&local));
+        let other = policy.ids[1].clone().unwrap_or_else(|| implied(&remote));
         let opening = if policy.active { Opening::AtOnce } else { Opening::Wait };
         let child = Child {
             name: format!("{name}_all"),
@@ -258,6 +258,7 @@ impl Reader<'_> {
             aggressive: Setting::default_of(false),
             local,
             remote,
+            encapsulation: Setting::default_of(Encapsulation::Automatic),
             local_identity: Setting::stated(own, place()),
             remote_identity: Setting::stated(other, place()),
             local_method: Method::SharedSecret,

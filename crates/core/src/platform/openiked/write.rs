@@ -5,7 +5,9 @@ use std::fmt::Write as _;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKE_EARLY, MAIN, margin};
-use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Tree, TreeFile};
+use crate::gateway::{
+    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Tree, TreeFile,
+};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -75,7 +77,11 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
             let _ = writeln!(out, "\tfrom {local} to {remote} \\");
         }
     }
-    let _ = writeln!(out, "\tlocal {} peer {} \\", connection.local, connection.remote);
+    if connection.local != Endpoint::Anywhere {
+        let _ = writeln!(out, "\tlocal {} \\", connection.local);
+    }
+    let peer = if connection.remote == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.to_string() };
+    let _ = writeln!(out, "\tpeer {peer} \\");
     for proposal in &connection.ike.value {
         let _ = writeln!(out, "\t{} \\", write_ike(proposal)?);
     }
@@ -99,6 +105,9 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     let refuse = |what: &str, remedy: &str| Err(Unwritable::new(what, remedy));
     if connection.version.value != IkeVersion::V2 {
         return refuse("IKEv1, which OpenIKED does not speak", "Use IKEv2.");
+    }
+    if connection.encapsulation.value != Encapsulation::Automatic {
+        return refuse("ESP in UDP for one peer, which OpenIKED decides for the whole daemon", "Leave it automatic.");
     }
     if child.name != format!("{}_all", connection.name) {
         return refuse("a Child SA with a name of its own", "Name it after the connection.");

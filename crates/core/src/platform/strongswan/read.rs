@@ -1,6 +1,5 @@
 //! Reads swanctl.conf(5) snippets into a gateway. What is left out becomes the default of 5.9.8.
 
-use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -11,9 +10,10 @@ use super::syntax::{Section, parse};
 use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting, SharedSecret, Tree,
+    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
+    SharedSecret, Tree,
 };
-use crate::platform::v1_patience;
+use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 
@@ -95,13 +95,11 @@ impl Reader<'_> {
         Setting::stated(parsed, self.source.place(found.span))
     }
 
-    fn address(&mut self, section: &Section, key: &str) -> Option<IpAddr> {
+    fn endpoint(&mut self, section: &Section, key: &str) -> Option<Endpoint> {
         match section.get(key) {
-            Some(found) => self.value(found, "an address", |text| text.parse().ok()),
-            None => {
-                self.say(&rules::DEVICE_VALUE, section.name.span, format!("the connection has no `{key}`"));
-                None
-            }
+            Some(found) => self
+                .value(found, "an address or a name", |text| if text == "%any" { Some(Endpoint::Anywhere) } else { Endpoint::read(text) }),
+            None => Some(Endpoint::Anywhere),
         }
     }
 
@@ -119,10 +117,11 @@ impl Reader<'_> {
                 "dpd_timeout",
                 "keyingtries",
                 "aggressive",
+                "encap",
             ],
             &["local", "remote", "children"],
         );
-        let (local, remote) = (self.address(section, "local_addrs"), self.address(section, "remote_addrs"));
+        let (local, remote) = (self.endpoint(section, "local_addrs"), self.endpoint(section, "remote_addrs"));
         let (local, remote) = (local?, remote?);
         let version = self.setting(section, "version", "an IKE version", IkeVersion::V2, |text| match text {
             "1" => Some(IkeVersion::V1),
@@ -147,11 +146,14 @@ impl Reader<'_> {
         Some(Connection {
             name: section.name.value.clone(),
             version,
+            encapsulation: self.setting(section, "encap", "yes or no", Encapsulation::Automatic, |text| {
+                yes_or_no(text).map(|forced| if forced { Encapsulation::Forced } else { Encapsulation::Automatic })
+            }),
             aggressive: self.setting(section, "aggressive", "yes or no", false, yes_or_no),
+            local_identity: self.end(section, "local", &local),
+            remote_identity: self.end(section, "remote", &remote),
             local,
             remote,
-            local_identity: self.end(section, "local", local),
-            remote_identity: self.end(section, "remote", remote),
             local_method: Method::SharedSecret,
             remote_method: Method::SharedSecret,
             ike,
@@ -162,16 +164,17 @@ impl Reader<'_> {
         })
     }
 
-    fn end(&mut self, connection: &Section, which: &str, address: IpAddr) -> Setting<Identity> {
+    fn end(&mut self, connection: &Section, which: &str, at: &Endpoint) -> Setting<Identity> {
+        let default = implied(at);
         let Some(end) = connection.section(which) else {
             self.say(&rules::DEVICE_VALUE, connection.name.span, format!("the connection has no section `{which}`"));
-            return Setting::default_of(Identity::Address(address));
+            return Setting::default_of(default);
         };
         self.known(end, &["auth", "id"], &[]);
         if let Some(method) = end.get("auth").filter(|method| method.value != "psk") {
             self.say(&rules::DEVICE_UNKNOWN, method.span, format!("the authentication method `{}` is not understood", method.value));
         }
-        self.setting(end, "id", "an identity", Identity::Address(address), identity)
+        self.setting(end, "id", "an identity", default, identity)
     }
 
     fn child(&mut self, section: &Section, liveness: bool) -> Child {

@@ -6,7 +6,10 @@ use std::time::Duration;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
-use crate::gateway::{Child, Connection, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree, TreeFile};
+use crate::gateway::{
+    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree,
+    TreeFile,
+};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
 
@@ -51,6 +54,13 @@ fn name(name: &str) -> Result<&str, Unwritable> {
     }
 }
 
+fn endpoint(endpoint: &Endpoint) -> String {
+    match endpoint {
+        Endpoint::Anywhere => "%any".to_owned(),
+        known => known.to_string(),
+    }
+}
+
 fn seconds(duration: Duration) -> String {
     format!("{}s", duration.as_secs())
 }
@@ -83,7 +93,14 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let _ = writeln!(out, "    aggressive = yes");
     }
     remark(out, "    ", &remarks.addresses);
-    let _ = writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", connection.local, connection.remote);
+    let _ = writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", endpoint(&connection.local), endpoint(&connection.remote));
+    match connection.encapsulation.value {
+        Encapsulation::Automatic => {}
+        Encapsulation::Forced => out.push_str("    encap = yes\n"),
+        Encapsulation::Off => {
+            return Err(vec![Unwritable::new("ESP never in UDP, which strongSwan decides for the whole daemon", "Leave it automatic.")]);
+        }
+    }
     remark(out, "    ", &remarks.ike);
     let _ = writeln!(out, "    proposals = {}", joined(&connection.ike.value, write_ike)?);
     remark(out, "    ", &remarks.ike_lifetime);

@@ -1,0 +1,56 @@
+//! Where a gateway is found.
+
+use std::fmt;
+use std::net::IpAddr;
+
+use ipnet::{IpNet, Ipv4Net, Ipv6Net};
+
+/// One end of the path between two gateways, as a configuration knows it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Endpoint {
+    /// At this address.
+    At(IpAddr),
+    /// At whatever address this DNS name stands for.
+    Named(String),
+    /// Anywhere: the own end takes what its interface has, a peer is recognised by its identity.
+    Anywhere,
+}
+
+impl Endpoint {
+    /// The address, where it is fixed.
+    pub fn address(&self) -> Option<IpAddr> {
+        match self {
+            Endpoint::At(address) => Some(*address),
+            Endpoint::Named(_) | Endpoint::Anywhere => None,
+        }
+    }
+
+    /// All addresses of a family that it may have.
+    pub fn range(&self, ipv4: bool) -> IpNet {
+        match self.address() {
+            Some(address) => address.into(),
+            None if ipv4 => Ipv4Net::default().into(),
+            None => Ipv6Net::default().into(),
+        }
+    }
+
+    /// Reads an address, or a name where there is none.
+    pub(crate) fn read(text: &str) -> Option<Endpoint> {
+        if let Ok(address) = text.parse() {
+            return Some(Endpoint::At(address));
+        }
+        let plain = |label: &str| !label.is_empty() && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
+        let name = text.contains('.') && text.split('.').all(plain) && text.bytes().any(|b| b.is_ascii_alphabetic());
+        name.then(|| Endpoint::Named(text.to_owned()))
+    }
+}
+
+impl fmt::Display for Endpoint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Endpoint::At(address) => address.fmt(f),
+            Endpoint::Named(name) => name.fmt(f),
+            Endpoint::Anywhere => f.write_str("any address"),
+        }
+    }
+}
