@@ -9,6 +9,7 @@ use crate::description::{Description, Tunnel};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Gateway, Tree};
 use crate::mirror::{End, Side, hold, take_sides};
+use crate::network;
 use crate::packet_filter::PacketFilter;
 use crate::platform::{Platform, Unwritable};
 
@@ -112,15 +113,20 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
 fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = platform.write(&side.gateway, &side.remarks)?;
     tree.extend(filter.write(&side.gateway, &side.remarks)?);
+    tree.extend(network::write(&side.gateway, &side.remarks)?);
     Ok(tree)
 }
 
 /// Reads a gateway back from its files, daemon and packet filter together.
 pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let (mut gateway, mut findings) = platform.read(tree);
-    let (nat, filter, more) = packet_filter.read(tree);
-    findings.extend(more);
-    gateway.nat = nat;
-    gateway.filter = filter;
+    let found = packet_filter.read(tree);
+    let (interfaces, routes, more) = network::read(tree);
+    findings.extend(found.findings.into_iter().chain(more));
+    gateway.nat = found.nat;
+    gateway.filter = found.filter;
+    gateway.segment_limits = found.segment_limits;
+    gateway.interfaces = interfaces;
+    gateway.routes = routes;
     (gateway, findings)
 }

@@ -21,10 +21,13 @@ pub mod algorithm;
 mod build;
 mod check;
 mod description;
+mod digest;
 mod duration;
 mod finding;
 mod gateway;
 mod mirror;
+mod mtu;
+mod network;
 mod packet_filter;
 mod platform;
 mod secret;
@@ -38,11 +41,12 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Child, Connection, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
-    IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, Setting, SharedSecret, Traffic,
-    Tree, TreeFile, Verdict,
+    IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, SegmentLimit, Setting,
+    SharedSecret, Through, Traffic, Tree, TreeFile, TunnelInterface, Verdict,
 };
 pub use mirror::{End, Side, hold, take_sides};
-pub use packet_filter::{PACKET_FILTERS, PacketFilter, packet_filter};
+pub use network::set_up;
+pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
     CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, Unwritable,
     platform,

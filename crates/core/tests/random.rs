@@ -20,6 +20,7 @@ struct RandomSite {
     joined: bool,
     packet_filter: usize,
     reach: usize,
+    routes: bool,
     note: String,
 }
 
@@ -32,10 +33,10 @@ fn site() -> impl Strategy<Value = RandomSite> {
         any::<bool>(),
         any::<bool>(),
         0..PACKET_FILTERS.len(),
-        0..6usize,
+        (0..6usize, any::<bool>()),
         note,
     )
-        .prop_map(|(platform, identity, networks, shares_internet, joined, packet_filter, reach, note)| RandomSite {
+        .prop_map(|(platform, identity, networks, shares_internet, joined, packet_filter, (reach, routes), note)| RandomSite {
             platform,
             identity,
             networks,
@@ -43,6 +44,7 @@ fn site() -> impl Strategy<Value = RandomSite> {
             joined,
             packet_filter,
             reach,
+            routes,
             note,
         })
 }
@@ -99,11 +101,13 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     };
     let networks: Vec<_> = site.networks.iter().map(|n| format!("net-{n} = \"10.{}.{}.0/24\"", 40 + index, n)).collect();
     let filter = if site.joined { "joined" } else { "standalone" };
+    let routes = site.routes && PLATFORMS[site.platform].facts().route_based;
+    let style = if routes { "route-based" } else { "policy-based" };
     let note = serde_json::to_string(&format!("x{}", site.note)).expect("a string");
     let _ = write!(
         text,
         "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\"{own}, outside = \"wan0\", inside = \"lan0\" }}\n\
-         networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nnote = {note}\n",
+         networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nstyle = \"{style}\"\nnote = {note}\n",
         PLATFORMS[site.platform].facts().word,
         networks.join(", "),
         site.shares_internet,
@@ -365,14 +369,14 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
     (10u64..150, any::<bool>()).prop_flat_map(move |(margin, watched)| {
         let ends = (endpoint(), endpoint(), identity(platform), identity(platform));
         let facts = PLATFORMS[platform].facts();
-        let talk = (select(facts.encapsulations), select(facts.versions), any::<bool>());
+        let talk = (select(facts.encapsulations), select(facts.versions), any::<bool>(), prop::option::of(1u32..999_999_999));
         let offers = prop::collection::vec(ike_proposal(platform), 1..4);
         let children = prop::collection::vec(child(platform, margin, watched), 1..4);
         let secret = prop::collection::vec(any::<u8>(), 1..64);
         (ends, talk, offers, children, lifetime(margin), any::<bool>(), 5u64..3600, secret).prop_map(
             move |(
                 (local, remote, one, other),
-                (encapsulation, version, aggressive),
+                (encapsulation, version, aggressive, interface),
                 ike,
                 mut children,
                 life,
@@ -400,6 +404,7 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                     ike_lifetime: life,
                     liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
                     persistent: Setting::planned(persistent),
+                    interface: interface.filter(|_| facts.route_based),
                     children,
                 };
                 let secrets = vec![SharedSecret::between([one, other], Secret::new(secret))];
@@ -433,7 +438,11 @@ fn narrow(platform: usize, children: &mut Vec<Child>, ike: &mut Setting<Lifetime
 }
 
 fn filter_rules() -> impl Strategy<Value = Gateway> {
-    let protection = select(vec![Protection::Any, Protection::Leaving, Protection::Arrived]);
+    let tunnel = || "us-x".to_owned();
+    let protection =
+        select(vec![Protection::Any, Protection::Leaving, Protection::Arrived, Protection::Into(tunnel()), Protection::OutOf(tunnel())]);
+    let limits =
+        vec![SegmentLimit { interface: tunnel(), ipv4: true, bytes: 1398 }, SegmentLimit { interface: tunnel(), ipv4: false, bytes: 1378 }];
     let traffic = prop_oneof![Just(Traffic::Any), Just(Traffic::Esp), prop::collection::vec(1u16.., 1..4).prop_map(Traffic::Udp)];
     let verdict = select(vec![Verdict::Accept, Verdict::Drop]);
     let rule =
@@ -443,11 +452,13 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
         });
     let target = prop_oneof![Just(NatTarget::KeepSource), any::<[u8; 4]>().prop_map(|a| NatTarget::SourceTo(a.into()))];
     let nat = (network(), network(), target).prop_map(|(from, to, target)| NatRule { from, to, target, order: 90 });
-    (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), any::<bool>()).prop_map(|(mut rules, nat, joined)| {
-        rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
-        let form = if joined { FilterForm::Joined } else { FilterForm::Standalone };
-        Gateway { nat, filter: Some(Filter { form, rules }), ..Gateway::default() }
-    })
+    (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), subsequence(limits, 0..=2), any::<bool>()).prop_map(
+        |(mut rules, nat, segment_limits, joined)| {
+            rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
+            let form = if joined { FilterForm::Joined } else { FilterForm::Standalone };
+            Gateway { nat, filter: Some(Filter { form, rules }), segment_limits, ..Gateway::default() }
+        },
+    )
 }
 
 fn remarks() -> Remarks {
@@ -473,9 +484,10 @@ proptest! {
     fn a_packet_filter_reads_what_it_writes(gateway in filter_rules()) {
         for packet_filter in PACKET_FILTERS {
             let tree = packet_filter.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
-            let (nat, filter, findings) = packet_filter.read(&tree);
-            prop_assert!(findings.is_empty(), "{findings:#?}");
-            prop_assert_eq!((&nat, &filter), (&gateway.nat, &gateway.filter));
+            let found = packet_filter.read(&tree);
+            prop_assert!(found.findings.is_empty(), "{:#?}", found.findings);
+            prop_assert_eq!((&found.nat, &found.filter), (&gateway.nat, &gateway.filter));
+            prop_assert_eq!(&found.segment_limits, &gateway.segment_limits);
         }
     }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use uspan_core::{Address, Build, BuiltTunnel, Description, Encapsulation, FilterForm, Opening, Tree};
+use uspan_core::{Address, Build, BuiltTunnel, Description, Encapsulation, FilterForm, Opening, Tree, set_up};
 
 use crate::job::{Job, Opens, Pair, Site, SiteFile, Tunnel};
 
@@ -77,6 +77,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
             .get(&name)
             .map(|tree| stems.iter().flat_map(|stem| site.packet_filter.take_up(stem, tree)).collect())
             .unwrap_or_default(),
+        interfaces: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| set_up(stem, tree)).collect()).unwrap_or_default(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),
         script: scripts.get(&name).cloned(),
@@ -96,12 +97,19 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
     });
     let children: Vec<_> = built.gateways[0].connections.iter().flat_map(|connection| &connection.children).collect();
     // One Child SA for each pair, in their order, or one for all of them.
-    let child = |i: usize| children.get(i).or(children.first()).map(|child| child.name.clone()).unwrap_or_default();
-    let pairs = told.into_iter().flat_map(|tunnel| &tunnel.pairs).enumerate();
+    let holds = |child: &uspan_core::Child, pair: &uspan_core::Pair| {
+        let nets = [(0, pair.first), (1, pair.second)].map(|(end, network)| sites[place(end)].networks[network].1);
+        child.local.iter().any(|net| net.contains(&nets[0])) && child.remote.iter().any(|net| net.contains(&nets[1]))
+    };
+    let child = |pair: &uspan_core::Pair| {
+        let holding = children.iter().find(|child| holds(child, pair)).or(children.first());
+        holding.map(|child| child.name.clone()).unwrap_or_default()
+    };
+    let pairs = told.into_iter().flat_map(|tunnel| &tunnel.pairs);
     Tunnel {
         name: built.name.clone(),
         ends: [place(0), place(1)],
-        pairs: pairs.map(|(i, pair)| Pair { networks: [pair.first, pair.second], child: child(i) }).collect(),
+        pairs: pairs.map(|pair| Pair { networks: [pair.first, pair.second], child: child(pair) }).collect(),
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
         lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],

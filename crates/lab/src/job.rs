@@ -47,6 +47,8 @@ pub struct Site {
     pub packet_filter: String,
     /// The commands that load the tunnels' rules.
     pub rules: Vec<String>,
+    /// The commands that set up tunnel interfaces.
+    pub interfaces: Vec<String>,
     /// Whether the administrator's own filter takes up our chains; otherwise there is none.
     pub joined: bool,
     /// Its files.

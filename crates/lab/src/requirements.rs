@@ -50,6 +50,7 @@ pub fn ground(cache: &Path) -> Result<Ground, Missing> {
 pub fn requirements(platforms: &[&str], cache: &Path) -> Vec<Missing> {
     let mut needed = vec![(PathBuf::from("/usr/sbin/ip"), "iproute2"), (PathBuf::from("/usr/sbin/nft"), "nftables")];
     needed.push((PathBuf::from("/usr/sbin/iptables-restore"), "iptables"));
+    needed.push((PathBuf::from("/sbin/ifup"), "ifupdown"));
     let mut missing = Vec::new();
     for platform in platforms {
         match daemon(platform) {

@@ -13,6 +13,7 @@ use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
+use crate::mtu::inner_mtu;
 use crate::platform::{ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
@@ -53,6 +54,10 @@ pub struct Agreement {
     pub replay_window: [u32; 2],
     /// How the pairs of networks travel.
     pub bundle: Bundle,
+    /// Whether the two ends agree on any-to-any selectors, because routes steer at both.
+    pub any_to_any: bool,
+    /// Largest packet inside the tunnel, in bytes.
+    pub inner_mtu: u16,
     /// ESP in UDP, for each end: one that cannot be told follows the other.
     pub encapsulation: [Encapsulation; 2],
     /// Every choice and every rejection.
@@ -82,7 +87,11 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
         reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
     let encapsulation = encapsulation(description, tunnel, &mut reasons);
+    let any_to_any = style(description, tunnel, &mut reasons);
+    let inner_mtu = inner(description, tunnel, &esp, encapsulation, &mut reasons);
     let agreement = Agreement {
+        any_to_any,
+        inner_mtu,
         version: tunnel.version.value,
         aggressive: tunnel.aggressive.is_some(),
         ike,
@@ -119,6 +128,36 @@ fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<R
         let can = site.platform.value.facts().encapsulations.contains(&wanted);
         if can { wanted } else { Encapsulation::Automatic }
     })
+}
+
+/// Whether routes steer at both ends; one whose selectors steer needs the exact pairs at the other too.
+fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> bool {
+    let ends = description.ends(tunnel);
+    let why = match ends.map(|site| site.route_based.value) {
+        [false, false] => return false,
+        [true, true] => "routes steer at both ends".to_owned(),
+        [first, _] => format!("the selectors steer at {}", ends[usize::from(first)].name.value),
+    };
+    let both = ends.iter().all(|site| site.route_based.value);
+    let value = if both { "any to any" } else { "the exact pairs" };
+    reasons.push(Reason { about: "selectors", taken: true, value: value.to_owned(), why });
+    both
+}
+
+/// The largest packet that fits into ESP, whatever of the proposals is chosen.
+fn inner(description: &Description, tunnel: &Tunnel, esp: &[EspProposal], told: [Encapsulation; 2], reasons: &mut Vec<Reason>) -> u16 {
+    let ends = description.ends(tunnel);
+    let ipv4 = ends.iter().find_map(|site| site.outer_ipv4()).unwrap_or(true);
+    // Whoever has no fixed address may stand behind a NAT device.
+    let hidden = ends.iter().any(|site| site.own_address.is_some() || site.local() == Endpoint::Anywhere);
+    let in_udp = tunnel.encapsulation.value != Encapsulation::Off && (hidden || told.contains(&Encapsulation::Forced));
+    let mtu = inner_mtu(tunnel.path_mtu.value, ipv4, in_udp, esp);
+    if ends.iter().any(|site| site.route_based.value) {
+        let family = if ipv4 { "IPv4" } else { "IPv6" };
+        let why = format!("a path of {} bytes, less {family}, {}ESP", tunnel.path_mtu.value, if in_udp { "UDP and " } else { "" });
+        reasons.push(Reason { about: "mtu", taken: true, value: format!("{mtu} bytes inside"), why });
+    }
+    mtu
 }
 
 /// A gateway that takes every path for one with a NAT device, because it does not know its own address.

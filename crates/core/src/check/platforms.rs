@@ -25,6 +25,10 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         pairs(description, tunnel, &mut say);
         encapsulation(tunnel, ends, &mut say);
     }
+    for site in description.sites.iter().filter(|site| site.route_based.value && !site.platform.value.facts().route_based) {
+        let message = format!("{} has no tunnel interfaces", title(site));
+        say(site.route_based.span, message, "Say `style = \"policy-based\"`; the other end may still be route-based.".to_owned());
+    }
     liveness(description, &mut say);
     findings.dedup();
     findings.extend(in_vain(description));

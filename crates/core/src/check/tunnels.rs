@@ -21,6 +21,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         let check = Check { description, tunnel };
         findings.extend(check.families());
         findings.extend(check.reach());
+        findings.extend(check.link());
         findings.extend(check.times());
         findings.extend(check.pairs());
         findings.extend(check.gateways_in_selectors());
@@ -55,6 +56,27 @@ impl Check<'_> {
         }
         let lacking = self.tunnel.pairs.is_empty() && ends.iter().all(|site| !site.networks.is_empty());
         lacking.then(|| self.at(&rules::NO_PAIR, self.tunnel.name.span, "the sites have no networks of the same family".to_owned()))
+    }
+
+    /// Addresses of the tunnel interfaces.
+    fn link(&self) -> Vec<Finding> {
+        let Some(link) = &self.tunnel.link else { return Vec::new() };
+        let ends = self.description.ends(self.tunnel);
+        if let Some(site) = ends.iter().find(|site| !site.route_based.value) {
+            let message = format!("`{}` is policy-based and has no tunnel interface", site.name.value);
+            return vec![self.at(&rules::LINK_NEEDS_ROUTES, link.span, message)];
+        }
+        let net = link.value;
+        let taken = ends.iter().flat_map(|site| &site.networks).find(|other| {
+            let other = other.prefix.value;
+            other.contains(&net) || net.contains(&other)
+        });
+        let message = match taken {
+            Some(other) => format!("{net} overlaps `{}` ({})", other.name.value, other.prefix.value),
+            None if net.prefix_len() == net.max_prefix_len() => format!("{net} is one address"),
+            None => return Vec::new(),
+        };
+        vec![self.at(&rules::LINK_UNFIT, link.span, message)]
     }
 
     /// Who can reach whom.

@@ -142,6 +142,8 @@ pub static SITE: &[Key] = &[
         "The gateway translates what leaves for the internet to its own address; traffic for the tunnel must be kept out of that."),
     key("packet-filter", Shape::Word(packet_filters), Optional("nftables"), "\"iptables\"",
         "What translates and filters on the gateway; the exemption and the filter rules are written for it."),
+    key("style", Shape::Word(styles), Optional("policy-based"), "\"route-based\"",
+        "What steers packets into this site's tunnels; the two ends of a tunnel may differ."),
     key("filter", Shape::Word(filter_forms), Optional("standalone"), "\"standalone\"",
         "How the filter rules reach the gateway's packet filter."),
     key("allows", Shape::Table(ALLOWS), Optional("all that its platform can do"), "{ encryption = [\"aes-256-cbc\"], group = [\"modp-2048\", \"ecp-256\"] }",
@@ -212,6 +214,10 @@ pub static TUNNEL: &[Key] = &[
         "The site that opens the tunnel; the other one answers. Or `either`: then the second site of `between` opens it on traffic at the earliest, so that the two do not collide."),
     key("opens", Shape::Word(openings), Optional("at-once"), "\"on-traffic\"",
         "When it is opened."),
+    key("link", PREFIX, Optional("the interfaces have no addresses"), "\"10.255.0.0/31\"",
+        "Addresses for the tunnel interfaces of two route-based ends: the first site of `between` gets the first one, the second the next."),
+    key("path-mtu", Shape::Number, Optional("1500"), "1492",
+        "The largest packet in bytes that the path between the gateways takes; the sizes inside the tunnel follow from it."),
     key("nat-traversal", Shape::Word(encapsulations), Optional("automatic"), "\"forced\"",
         "ESP in UDP, for a path with a NAT device or a filter that lets no ESP through (RFC 3948)."),
     key("liveness", Shape::Either(&[DURATION, Shape::Word(off)]), Optional("30s"), "\"30s\"",
@@ -267,6 +273,13 @@ fn filter_forms() -> Vec<Choice> {
             word: "joined",
             means: "the gateway has a filter that drops; the rules come as chains that its own table includes and jumps to",
         },
+    ]
+}
+
+fn styles() -> Vec<Choice> {
+    vec![
+        Choice { word: "policy-based", means: "the selectors: what they name goes into the tunnel" },
+        Choice { word: "route-based", means: "routes into a tunnel interface, and a black hole behind them" },
     ]
 }
 

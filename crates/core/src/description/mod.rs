@@ -56,6 +56,8 @@ pub struct Site {
     pub shares_internet: bool,
     /// What translates and filters on its gateway.
     pub packet_filter: &'static dyn PacketFilter,
+    /// Whether an interface and routes steer into its tunnels, instead of the selectors.
+    pub route_based: Located<bool>,
     /// How the filter rules come.
     pub filter: FilterForm,
     /// What it may use of what its platform can do, by kind of algorithm; kinds that are not named are not narrowed.
@@ -180,6 +182,10 @@ pub struct Tunnel {
     pub opened_by_at: Span,
     /// When it is opened, and where that was said.
     pub opens: Located<Opening>,
+    /// Addresses for the two tunnel interfaces; without it they are unnumbered.
+    pub link: Option<Located<IpNet>>,
+    /// The largest packet that the path between the gateways takes, in bytes.
+    pub path_mtu: Located<u16>,
     /// ESP in UDP, and where that was said.
     pub encapsulation: Located<Encapsulation>,
     /// Peer-liveness interval; `None` is off.

@@ -13,7 +13,7 @@ pub enum Hook {
 }
 
 /// What a rule asks about IPsec.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Protection {
     /// Nothing.
     Any,
@@ -21,6 +21,10 @@ pub enum Protection {
     Leaving,
     /// The packet came out of an SA.
     Arrived,
+    /// The packet is about to be sent into this tunnel interface.
+    Into(String),
+    /// The packet came out of this tunnel interface.
+    OutOf(String),
 }
 
 /// Kinds of traffic a rule can single out.

@@ -6,12 +6,14 @@
 mod endpoint;
 mod filter;
 mod identity;
+mod interface;
 mod proposal;
 mod tree;
 
 pub use endpoint::Endpoint;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
 pub use identity::Identity;
+pub use interface::{Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use tree::{Tree, TreeFile};
 
@@ -33,8 +35,12 @@ pub struct Gateway {
     pub nat: Vec<NatRule>,
     /// Packet filter.
     pub filter: Option<Filter>,
+    /// Tunnel interfaces.
+    pub interfaces: Vec<TunnelInterface>,
     /// Routes that the IKE daemon does not install itself.
     pub routes: Vec<Route>,
+    /// Limits for TCP segments.
+    pub segment_limits: Vec<SegmentLimit>,
 }
 
 /// Version of the key exchange.
@@ -193,6 +199,8 @@ pub struct Connection {
     pub liveness: Setting<Option<Duration>>,
     /// Whether it tries for ever to reach the peer.
     pub persistent: Setting<bool>,
+    /// The number of the interface that steers its traffic; where there is none, the selectors steer.
+    pub interface: Option<u32>,
     /// What may cross.
     pub children: Vec<Child>,
 }
@@ -243,15 +251,6 @@ impl SharedSecret {
         identities.sort();
         SharedSecret { identities, secret }
     }
-}
-
-/// A route to a remote network.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Route {
-    /// Where it leads.
-    pub to: IpNet,
-    /// Through which interface.
-    pub interface: String,
 }
 
 impl Gateway {

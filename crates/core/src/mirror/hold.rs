@@ -8,7 +8,7 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Protection, Traffic, Verdict,
+    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Protection, Through, Traffic, Verdict,
 };
 
 /// What is known about an end beside its configuration.
@@ -64,11 +64,18 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         selectors(one, false) != selectors(other, true),
         format!("the selectors of {names} do not mirror each other"),
     );
+    let turned: BTreeSet<_> = crossing(right.gateway).into_iter().map(|(local, remote)| (remote, local)).collect();
+    say(
+        &rules::ROUTES_INCOMPLETE,
+        crossing(left.gateway) != turned,
+        format!("what crosses at {} is not what crosses at {}", left.name, right.name),
+    );
     say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), format!("the ESP proposals of {names} differ"));
     let waits = |c: &Connection| c.children.iter().all(|child| child.opening.value == Opening::Wait);
     say(&rules::NOBODY_STARTS, waits(one) && waits(other), format!("neither of {names} opens the tunnel by itself"));
     for end in [&left, &right] {
         findings.extend(exemption(end));
+        findings.extend(routing(end));
         findings.extend(passage(end));
     }
     findings
@@ -91,10 +98,42 @@ fn esp_alike(one: &Connection, other: &Connection) -> bool {
     })
 }
 
+/// What may cross: the selectors, or where those are any to any, what the routes and the filter leave of them.
+fn crossing(gateway: &Gateway) -> BTreeSet<(IpNet, IpNet)> {
+    let pairs: BTreeSet<_> = gateway.selector_pairs().collect();
+    if pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
+        return pairs;
+    }
+    let routed = |net: &IpNet| gateway.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
+    let rules = gateway.filter.iter().flat_map(|filter| &filter.rules);
+    rules
+        .filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to))
+        .map(|rule| (rule.from, rule.to))
+        .collect()
+}
+
+/// Every remote network of a route-based end is routed into its interface, and into a black hole behind that.
+fn routing(end: &End<'_>) -> Option<Finding> {
+    let steered = end.gateway.connections.iter().any(|connection| connection.interface.is_some());
+    let whole = |net: &IpNet| {
+        let mut through = end.gateway.routes.iter().filter(|route| route.to == *net);
+        let into = through.clone().find(|route| matches!(route.through, Through::Interface(_)));
+        let hole = through.find(|route| route.through == Through::BlackHole);
+        matches!((into, hole), (Some(into), Some(hole)) if into.metric < hole.metric)
+    };
+    let pairs = crossing(end.gateway);
+    if steered && pairs.is_empty() {
+        return Some(Finding::new(&rules::ROUTES_INCOMPLETE, format!("{}: nothing is routed into the tunnel", end.name)));
+    }
+    let (_, lost) = pairs.iter().find(|(_, remote)| steered && !whole(remote))?;
+    let message = format!("{}: {lost} is not routed into the tunnel with a black hole behind it", end.name);
+    Some(Finding::new(&rules::ROUTES_INCOMPLETE, message))
+}
+
 /// The exemption covers each pair of selectors both ways, and nothing else.
 fn exemption(end: &End<'_>) -> Option<Finding> {
     let wanted: BTreeSet<_> = match end.shares_internet {
-        true => end.gateway.selector_pairs().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
+        true => crossing(end.gateway).into_iter().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
         false => BTreeSet::new(),
     };
     let kept: BTreeSet<_> =
@@ -125,10 +164,15 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         need(reach(Traffic::Udp(vec![4500])), format!("UDP 4500 from {}", connection.remote));
         need(reach(Traffic::Esp), format!("ESP from {}", connection.remote));
     }
-    for (local, remote) in end.gateway.selector_pairs() {
+    let tunnel = end.gateway.interfaces.first().map(|interface| interface.name.clone());
+    let (leaving, arrived) = match tunnel {
+        Some(name) => (Protection::Into(name.clone()), Protection::OutOf(name)),
+        None => (Protection::Leaving, Protection::Arrived),
+    };
+    for (local, remote) in crossing(end.gateway) {
         let pass = |from, to, protection| Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
-        need(pass(local, remote, Protection::Leaving), format!("{local} to {remote} through the tunnel"));
-        need(pass(remote, local, Protection::Arrived), format!("{remote} to {local} out of the tunnel"));
+        need(pass(local, remote, leaving.clone()), format!("{local} to {remote} through the tunnel"));
+        need(pass(remote, local, arrived.clone()), format!("{remote} to {local} out of the tunnel"));
     }
     findings
 }

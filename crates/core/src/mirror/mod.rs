@@ -9,12 +9,14 @@ use ipnet::IpNet;
 
 use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
+use crate::digest::digest;
 use crate::gateway::{
-    Child, Connection, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Setting, SharedSecret,
-    Traffic, Verdict,
+    Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Route,
+    SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
+use crate::mtu::segment_limit;
 use crate::packet_filter::EXEMPTION_ORDER;
-use crate::platform::Remarks;
+use crate::platform::{InterfaceName, Remarks};
 use crate::secret::Secret;
 
 /// One gateway's share of a tunnel: what to write, and the remarks that go with it.
@@ -29,6 +31,24 @@ pub struct Side {
 /// Takes both sides of a tunnel.
 pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreement, secret: &Secret) -> [Side; 2] {
     [0, 1].map(|end| Taking { description, tunnel, agreement, end }.side(secret))
+}
+
+/// Metrics of the routes into a tunnel, and of the black holes behind them; the kernel takes the lower one.
+const PREFERRED: u32 = 10;
+const LAST_RESORT: u32 = 4096;
+
+/// The number of a tunnel's interface: it follows from the name alone, so that other tunnels do not change it, and
+/// has at most nine digits, so that it fits into a name of 15 characters.
+fn interface_id(tunnel: &str) -> u32 {
+    1 + digest(tunnel) % 999_999_999
+}
+
+/// The address of an end of a link: the first two, without the network's own where there is room.
+fn link_address(link: IpNet, end: usize) -> Option<IpNet> {
+    let own = usize::from(link.max_prefix_len() - link.prefix_len() > 1 && link.addr().is_ipv6());
+    // The hosts of an IPv4 prefix are counted without network and broadcast address, but for those of two.
+    let address = link.hosts().nth(own + end)?;
+    IpNet::new(address, link.prefix_len()).ok()
 }
 
 /// A view of a tunnel from one of its ends.
@@ -72,7 +92,9 @@ impl Taking<'_> {
             secrets: vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
             nat: if me.shares_internet { self.exemption() } else { Vec::new() },
             filter: Some(Filter { form: me.filter, rules: self.filter() }),
-            routes: Vec::new(),
+            interfaces: self.interface().into_iter().collect(),
+            routes: self.routes(),
+            segment_limits: self.segment_limits(),
         };
         Side { gateway, remarks: self.remarks() }
     }
@@ -94,11 +116,65 @@ impl Taking<'_> {
             ike_lifetime: Setting::planned(agreement.ike_lifetime),
             liveness: Setting::planned(agreement.liveness),
             persistent: Setting::planned(agreement.opening[self.end] != Opening::Wait),
+            interface: self.me().route_based.value.then(|| interface_id(&self.tunnel.name.value)),
             children: self.children(),
         }
     }
 
+    /// The tunnel interface of a route-based end.
+    fn interface(&self) -> Option<TunnelInterface> {
+        let me = self.me();
+        me.route_based.value.then(|| TunnelInterface {
+            name: self.interface_name(),
+            id: interface_id(&self.tunnel.name.value),
+            mtu: self.agreement.inner_mtu,
+            addresses: self.tunnel.link.iter().filter_map(|link| link_address(link.value, self.end)).collect(),
+        })
+    }
+
+    fn interface_name(&self) -> String {
+        let (stem, id) = (&self.tunnel.name.value, interface_id(&self.tunnel.name.value));
+        match self.me().platform.value.facts().interface_name {
+            InterfaceName::Numbered(word) => format!("{word}{id}"),
+            InterfaceName::Free if stem.len() <= 12 => format!("us-{stem}"),
+            InterfaceName::Free => format!("us-{:.3}-{:08x}", stem, digest(stem)),
+        }
+    }
+
+    /// Every remote network into the interface, and nowhere else when that is not there.
+    fn routes(&self) -> Vec<Route> {
+        if !self.me().route_based.value {
+            return Vec::new();
+        }
+        let mut remote: Vec<IpNet> = self.pairs().into_iter().map(|(_, remote)| remote).collect();
+        remote.sort();
+        remote.dedup();
+        let name = self.interface_name();
+        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric: PREFERRED };
+        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: LAST_RESORT };
+        remote.iter().map(into).chain(remote.iter().map(nowhere)).collect()
+    }
+
+    fn segment_limits(&self) -> Vec<SegmentLimit> {
+        if !self.me().route_based.value {
+            return Vec::new();
+        }
+        let carried = |ipv4: bool| self.pairs().iter().any(|(local, _)| local.addr().is_ipv4() == ipv4);
+        let limit = |ipv4| SegmentLimit { interface: self.interface_name(), ipv4, bytes: segment_limit(self.agreement.inner_mtu, ipv4) };
+        [true, false].into_iter().filter(|ipv4| carried(*ipv4)).map(limit).collect()
+    }
+
     fn children(&self) -> Vec<Child> {
+        if self.agreement.any_to_any {
+            let families = [(true, "all-ipv4"), (false, "all-ipv6")];
+            let carried = |ipv4: bool| self.pairs().iter().any(|(local, _)| local.addr().is_ipv4() == ipv4);
+            let any = |ipv4| vec![Endpoint::Anywhere.range(ipv4)];
+            return families
+                .into_iter()
+                .filter(|(ipv4, _)| carried(*ipv4))
+                .map(|(ipv4, name)| self.child(name, any(ipv4), any(ipv4)))
+                .collect();
+        }
         if self.agreement.bundle != Bundle::One {
             let pairs = self.pairs().into_iter().zip(self.pair_names());
             return pairs.map(|((local, remote), name)| self.child(&name, vec![local], vec![remote])).collect();
@@ -146,11 +222,15 @@ impl Taking<'_> {
             |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
         let pass = |from, to, protection, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any, verdict };
         let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
+        let (leaving, arrived) = match self.interface() {
+            Some(interface) => (Protection::Into(interface.name.clone()), Protection::OutOf(interface.name)),
+            None => (Protection::Leaving, Protection::Arrived),
+        };
         for (local, remote) in self.pairs() {
             rules.extend([
-                pass(local, remote, Protection::Leaving, Verdict::Accept),
+                pass(local, remote, leaving.clone(), Verdict::Accept),
                 pass(local, remote, Protection::Any, Verdict::Drop),
-                pass(remote, local, Protection::Arrived, Verdict::Accept),
+                pass(remote, local, arrived.clone(), Verdict::Accept),
                 pass(remote, local, Protection::Any, Verdict::Drop),
             ]);
         }
@@ -193,6 +273,9 @@ impl Taking<'_> {
             selectors: selectors.collect(),
             exemption: format!("{s}.shares-internet, {t}.carries"),
             filter: format!("{s}.filter, {t}.carries"),
+            mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
+            link: format!("{t}.link"),
+            routes: format!("{s}.style, {t}.carries"),
         }
     }
 }

@@ -11,7 +11,7 @@ pub(crate) use nftables::EXEMPTION_ORDER;
 use std::fmt;
 
 use crate::finding::Finding;
-use crate::gateway::{Filter, Gateway, NatRule, Tree};
+use crate::gateway::{Filter, Gateway, NatRule, SegmentLimit, Tree};
 use crate::platform::{Remarks, Unwritable};
 
 /// A packet filter: writes and reads the NAT and filter part of a gateway.
@@ -29,10 +29,23 @@ pub trait PacketFilter: Sync {
     fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
 
     /// Reads the rules. Total: what is not understood is reported.
-    fn read(&self, tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>);
+    fn read(&self, tree: &Tree) -> FoundRules;
 
     /// The commands that load a tunnel's rules from its gateway's tree, as often as one likes.
     fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String>;
+}
+
+/// What a packet filter's files say.
+#[derive(Clone, Debug, Default)]
+pub struct FoundRules {
+    /// Translations.
+    pub nat: Vec<NatRule>,
+    /// The filter.
+    pub filter: Option<Filter>,
+    /// Limits for TCP segments.
+    pub segment_limits: Vec<SegmentLimit>,
+    /// What was not understood.
+    pub findings: Vec<Finding>,
 }
 
 impl fmt::Debug for dyn PacketFilter {

@@ -67,6 +67,10 @@ pub struct Facts {
     pub openings: Openings,
     /// Kinds of identities, beside address, DNS name and mail-like name.
     pub identities: Identities,
+    /// How a tunnel interface may be called.
+    pub interface_name: InterfaceName,
+    /// Whether a tunnel interface and routes can steer, instead of the selectors.
+    pub route_based: bool,
     /// What a connection can say of ESP in UDP.
     pub encapsulations: &'static [Encapsulation],
     /// Whether it finds NAT devices also where its own address is not configured (RFC 7296 section 2.23).
@@ -108,6 +112,15 @@ pub struct Openings {
 pub struct Identities {
     /// ID_KEY_ID.
     pub free: bool,
+}
+
+/// How the interface of a route-based tunnel may be called.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum InterfaceName {
+    /// As one likes.
+    Free,
+    /// This word and the interface's number.
+    Numbered(&'static str),
 }
 
 /// How far a liveness interval reaches.
@@ -222,6 +235,12 @@ pub struct Remarks {
     pub exemption: String,
     /// Where the filter comes from.
     pub filter: String,
+    /// Where the size of packets comes from.
+    pub mtu: String,
+    /// Where the interface's addresses come from.
+    pub link: String,
+    /// Where the routes come from.
+    pub routes: String,
 }
 
 impl Facts {

@@ -38,10 +38,14 @@ impl Gateway {
         }
         let hosts: String = site.names.iter().map(|(name, address)| format!("{address} {name}\n")).collect();
         etc::lay(&etc, &SiteFile { path: "etc/hosts".to_owned(), private: false, text: format!("127.0.0.1 localhost\n{hosts}") })?;
+        let source = "source /etc/network/interfaces.d/*\n".to_owned();
+        etc::lay(&etc, &SiteFile { path: "etc/network/interfaces".to_owned(), private: false, text: source })?;
         let target = etc.clone();
         room.run(move || -> io::Result<()> {
             mount_bind(&target, "/etc")?;
-            tmpfs("/run")
+            tmpfs("/run")?;
+            // As the boot scripts of interfaces(5) leave it.
+            std::fs::create_dir_all("/run/network")
         })?;
         Ok(Gateway { site, room, etc, routing: OnceLock::new() })
     }
@@ -77,7 +81,6 @@ impl Gateway {
                 return Err(io::Error::other(format!("the script for {}: {}", site.name, said.text.trim())));
             }
         }
-        let _ = self.routing.set(self.routing_now()?);
         Ok(())
     }
 
@@ -181,10 +184,12 @@ impl Gateway {
     /// When a command cannot be run; what it says is in the result.
     pub fn load_rules(&self) -> io::Result<Vec<(String, Said)>> {
         let said = |command: &String| Ok((command.clone(), self.room.tell("sh", &["-c", command])?));
-        let loaded: Vec<_> = self.site.rules.iter().map(said).collect::<io::Result<_>>()?;
+        let loaded: Vec<_> = self.site.interfaces.iter().chain(&self.site.rules).map(said).collect::<io::Result<_>>()?;
         if self.site.joined && self.site.packet_filter == "iptables" {
             self.join_iptables()?;
         }
+        // What is there at boot, before any daemon runs.
+        let _ = self.routing.set(self.routing_now()?);
         Ok(loaded)
     }
 

@@ -123,6 +123,7 @@ mod tests {
             names: Vec::new(),
             packet_filter: "nftables".to_owned(),
             rules: Vec::new(),
+            interfaces: Vec::new(),
             joined: false,
             files: Vec::new(),
             script: None,

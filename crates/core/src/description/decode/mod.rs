@@ -63,6 +63,13 @@ pub(super) fn list<'t, 'i>(node: &'t Node<'i>) -> &'t [Node<'i>] {
     }
 }
 
+pub(super) fn number(node: &Node<'_>) -> Option<i64> {
+    match node.get_ref() {
+        DeValue::Integer(found) => i64::from_str_radix(found.as_str(), found.radix()).ok(),
+        _ => None,
+    }
+}
+
 pub(super) fn flag(node: &Node<'_>) -> Option<bool> {
     match node.get_ref() {
         DeValue::Boolean(value) => Some(*value),

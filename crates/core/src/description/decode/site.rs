@@ -44,7 +44,6 @@ impl Decoder<'_> {
         };
         let named = fields.get("packet-filter").and_then(text).and_then(|word| packet_filter(word.value));
         Some(Site {
-            name,
             platform: platform?,
             address: address?,
             own_address,
@@ -54,9 +53,14 @@ impl Decoder<'_> {
             identity,
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
             packet_filter: named.unwrap_or(PACKET_FILTERS[0]),
+            route_based: match fields.get("style").and_then(text) {
+                Some(word) => Located::new(word.value == "route-based", word.span),
+                None => Located::new(false, name.span),
+            },
             filter,
             allows: fields.get("allows").and_then(table).map(|kinds| self.narrowings(kinds)).unwrap_or_default(),
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
+            name,
         })
     }
 

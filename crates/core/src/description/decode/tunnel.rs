@@ -1,6 +1,6 @@
 //! Tunnels: ends, pairs, roles.
 
-use super::{Decoder, Node, SiteIndex, list, printable, table, text};
+use super::{Decoder, Node, SiteIndex, list, number, printable, table, text};
 use crate::description::{Address, Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
 use crate::gateway::{Encapsulation, IkeVersion, Opening};
@@ -43,6 +43,8 @@ impl Decoder<'_> {
         Some(Tunnel {
             between,
             version,
+            link: fields.get("link").and_then(text).and_then(|found| self.prefix(found)),
+            path_mtu: self.path_mtu(fields, name.span)?,
             encapsulation: match fields.get("nat-traversal").and_then(text) {
                 Some(word) if word.value == "forced" => Located::new(Encapsulation::Forced, word.span),
                 Some(word) if word.value == "off" => Located::new(Encapsulation::Off, word.span),
@@ -65,6 +67,18 @@ impl Decoder<'_> {
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
             name,
         })
+    }
+
+    fn path_mtu(&mut self, fields: &DeTable<'_>, span: Span) -> Option<Located<u16>> {
+        // Every link of the internet takes 576 bytes (RFC 791), and Ethernet with large frames about 9,000.
+        const SIZES: std::ops::RangeInclusive<i64> = 576..=9000;
+        let Some(node) = fields.get("path-mtu") else { return Some(Located::new(1500, span)) };
+        let bytes = number(node)?;
+        if !SIZES.contains(&bytes) {
+            self.say(&rules::PATH_MTU_OUT_OF_RANGE, node.span(), format!("a path of {bytes} bytes, outside of 576 to 9000"));
+            return None;
+        }
+        Some(Located::new(u16::try_from(bytes).ok()?, node.span()))
     }
 
     pub(super) fn between(&mut self, node: &Node<'_>, index: &SiteIndex) -> Option<[Located<usize>; 2]> {

@@ -56,6 +56,11 @@ chapter! {
         why: "The negotiation fails at its first or second exchange.",
         remedy: "Make both ends alike.",
     }
+    ROUTES_INCOMPLETE = "US712" "routes-incomplete" Error {
+        what: "A route-based end does not route what the tunnel carries into it, with a black hole behind, or the two ends differ in that.",
+        why: "What no route takes leaves on the default route, in clear; and it does so when the tunnel is down, if nothing stands behind.",
+        remedy: "This is a defect of the program; please report it with the description.",
+    }
     DEVICE_SYNTAX = "US801" "device-syntax" Error {
         what: "A line of a gateway's file cannot be read.",
         why: "The daemon would refuse the file or leave the line out.",

@@ -76,4 +76,19 @@ chapter! {
         why: "When the peer restarts, the gateway goes on sending into an SA that nobody holds any more, until the lifetime ends.",
         remedy: "Remove `liveness = \"off\"`, or set an interval.",
     }
+    PATH_MTU_OUT_OF_RANGE = "US316" "path-mtu-out-of-range" Error {
+        what: "A path MTU under 576 or over 9,000 bytes.",
+        why: "No path of the internet takes less, and none takes more.",
+        remedy: "Write the size in bytes that the path takes, for example 1500, or 1492 over PPPoE.",
+    }
+    LINK_UNFIT = "US317" "link-unfit" Error {
+        what: "A link prefix that holds no two addresses, or that a network of the sites holds too.",
+        why: "Each of the two tunnel interfaces needs an address of its own.",
+        remedy: "Write a small free prefix: `link = \"10.255.0.0/31\"`.",
+    }
+    LINK_NEEDS_ROUTES = "US318" "link-needs-routes" Error {
+        what: "Addresses for tunnel interfaces where an end has no such interface.",
+        why: "The selectors of a policy-based end do not carry them.",
+        remedy: "Make both ends route-based with `style`, or remove `link`.",
+    }
 }

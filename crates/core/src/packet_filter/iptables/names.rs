@@ -2,11 +2,14 @@
 
 use std::fmt::Write as _;
 
+use crate::digest::digest;
+
 /// The longest name that iptables(8) takes for a chain is 28 characters.
 const LONGEST: usize = 28;
 
 /// What our chains are for, as the ends of their names.
 pub(super) const NAT: &str = "-nat";
+pub(super) const SEGMENTS: &str = "-mss";
 pub(super) const INPUT: &str = "-in";
 pub(super) const FORWARD: &str = "-fwd";
 
@@ -24,11 +27,6 @@ pub(super) fn chain(stem: &str, role: &str) -> String {
     name + role
 }
 
-/// FNV-1a, 32 bits (draft-eastlake-fnv): the same on every machine and in every version.
-fn digest(text: &str) -> u32 {
-    text.bytes().fold(0x811c_9dc5, |hash, byte| (hash ^ u32::from(byte)).wrapping_mul(0x0100_0193))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -38,11 +36,5 @@ mod tests {
         assert_eq!(chain("harvest", NAT), "uspan-harvest-nat");
         let (one, other) = (chain("packhouse-to-coldstore-1", FORWARD), chain("packhouse-to-coldstore-2", FORWARD));
         assert!(one.len() <= LONGEST && other.len() <= LONGEST && one != other, "{one} {other}");
-    }
-
-    #[test]
-    fn the_digest_is_the_published_one() {
-        // From the test vectors of draft-eastlake-fnv.
-        assert_eq!((digest(""), digest("a"), digest("foobar")), (0x811c_9dc5, 0xe40c_292c, 0xbf9c_f968));
     }
 }

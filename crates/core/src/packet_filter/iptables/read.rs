@@ -5,32 +5,33 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::names::{FORWARD, INPUT, NAT};
+use super::names::{FORWARD, INPUT, NAT, SEGMENTS};
 use super::{FAMILIES, FOLDER};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Tree, Verdict};
-use crate::packet_filter::EXEMPTION_ORDER;
+use crate::gateway::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, Verdict};
+use crate::packet_filter::{EXEMPTION_ORDER, FoundRules};
 use crate::source::{Source, Span};
 
-pub(super) fn read(tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
+pub(super) fn read(tree: &Tree) -> FoundRules {
     let mut found = Found::default();
     for family in &FAMILIES {
         for ending in [family.jumps, family.rules] {
             for (path, file) in tree.in_folder(FOLDER, &format!(".{ending}")) {
-                found.file(&Source::new(path, file.text.as_str()));
+                found.file(&Source::new(path, file.text.as_str()), family.ipv4);
             }
         }
     }
     found.rules.sort_by_key(|rule| rule.hook);
     let form = if found.hooked { FilterForm::Standalone } else { FilterForm::Joined };
     let filter = (found.chains > 0).then_some(Filter { form, rules: found.rules });
-    (found.nat, filter, found.findings)
+    FoundRules { nat: found.nat, filter, segment_limits: found.limits, findings: found.findings }
 }
 
 #[derive(Default)]
 struct Found {
     nat: Vec<NatRule>,
     rules: Vec<FilterRule>,
+    limits: Vec<SegmentLimit>,
     /// Chains that the head of a built-in chain jumps to.
     jumped: BTreeSet<String>,
     /// Whether a filter chain is among them.
@@ -44,6 +45,7 @@ struct Found {
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Role {
     Nat,
+    Segments,
     Filter(Hook),
 }
 
@@ -51,6 +53,7 @@ fn role(table: &str, chain: &str) -> Option<Role> {
     let ends = |end: &str| chain.ends_with(end);
     match table {
         "nat" if ends(NAT) => Some(Role::Nat),
+        "mangle" if ends(SEGMENTS) => Some(Role::Segments),
         "filter" if ends(INPUT) => Some(Role::Filter(Hook::Input)),
         "filter" if ends(FORWARD) => Some(Role::Filter(Hook::Forward)),
         _ => None,
@@ -58,7 +61,7 @@ fn role(table: &str, chain: &str) -> Option<Role> {
 }
 
 impl Found {
-    fn file(&mut self, source: &Source) {
+    fn file(&mut self, source: &Source, ipv4: bool) {
         let mut table = "";
         let mut start = 0;
         for line in source.text().split_inclusive('\n') {
@@ -80,6 +83,7 @@ impl Found {
                     other => other.is_some(),
                 },
                 ["-I", built_in, "-j", chain] => self.jump(table, built_in, chain),
+                ["-A", chain, rest @ ..] if role(table, chain) == Some(Role::Segments) => self.limit(chain, rest, ipv4),
                 ["-A", chain, rest @ ..] => self.rule(table, chain, rest),
                 _ => false,
             };
@@ -94,7 +98,7 @@ impl Found {
         let expected = match role(table, chain) {
             Some(Role::Nat) => "POSTROUTING",
             Some(Role::Filter(Hook::Input)) => "INPUT",
-            Some(Role::Filter(Hook::Forward)) => "FORWARD",
+            Some(Role::Segments | Role::Filter(Hook::Forward)) => "FORWARD",
             None => return false,
         };
         self.hooked |= table == "filter";
@@ -102,10 +106,18 @@ impl Found {
         expected == built_in
     }
 
+    fn limit(&mut self, chain: &str, words: &[&str], ipv4: bool) -> bool {
+        let ["-o", name, "-p", "tcp", "--tcp-flags", "SYN,RST", "SYN", "-j", "TCPMSS", "--set-mss", bytes] = words else { return false };
+        let Ok(bytes) = bytes.parse() else { return false };
+        self.limits.push(SegmentLimit { interface: (*name).to_owned(), ipv4, bytes });
+        self.jumped.contains(chain)
+    }
+
     fn rule(&mut self, table: &str, chain: &str, words: &[&str]) -> bool {
         let (Some(role), Some(rule)) = (role(table, chain), parse(words)) else { return false };
         match role {
             // A chain that nothing jumps to exempts nothing.
+            Role::Segments => return false,
             Role::Nat if !self.jumped.contains(chain) => return false,
             Role::Nat => {
                 let target = match (rule.target, rule.to_source) {
@@ -158,6 +170,8 @@ fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
     let (protection, rest) = match rest {
         ["-m", "policy", "--dir", "out", "--pol", "ipsec", rest @ ..] => (Protection::Leaving, rest),
         ["-m", "policy", "--dir", "in", "--pol", "ipsec", rest @ ..] => (Protection::Arrived, rest),
+        ["-o", name, rest @ ..] => (Protection::Into((*name).to_owned()), rest),
+        ["-i", name, rest @ ..] => (Protection::OutOf((*name).to_owned()), rest),
         _ => (Protection::Any, rest),
     };
     let (target, to_source) = match rest {
@@ -184,9 +198,9 @@ mod tests {
     #[test]
     fn an_exemption_without_its_jump_is_none() {
         let rules = "*nat\n:uspan-x-nat - [0:0]\n-A uspan-x-nat -s 10.1.0.0/16 -d 10.2.0.0/16 -j ACCEPT\nCOMMIT\n";
-        let (nat, filter, findings) = read(&tree(rules, "*nat\n-I POSTROUTING -j uspan-x-nat\nCOMMIT\n"));
+        let FoundRules { nat, filter, findings, .. } = read(&tree(rules, "*nat\n-I POSTROUTING -j uspan-x-nat\nCOMMIT\n"));
         assert_eq!((nat.len(), filter, findings.len()), (1, None, 0));
-        let (nat, _, findings) = read(&tree(rules, ""));
+        let FoundRules { nat, findings, .. } = read(&tree(rules, ""));
         assert!(nat.is_empty());
         assert!(findings[0].message.contains("-A uspan-x-nat"), "{findings:?}");
     }
@@ -194,7 +208,7 @@ mod tests {
     #[test]
     fn a_rule_of_another_form_is_named_and_not_guessed_at() {
         let rules = "*filter\n:uspan-x-fwd - [0:0]\n-A uspan-x-fwd ! -s 10.1.0.0/16 -d 10.2.0.0/16 -j ACCEPT\nCOMMIT\n";
-        let (_, filter, findings) = read(&tree(rules, ""));
+        let FoundRules { filter, findings, .. } = read(&tree(rules, ""));
         assert!(filter.is_some_and(|filter| filter.rules.is_empty()));
         let place = findings[0].place.as_ref().expect("a place");
         assert!(place.span.start > rules.find("-fwd - ").expect("there"), "{place:?}");

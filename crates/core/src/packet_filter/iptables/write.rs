@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::names::{FORWARD, INPUT, NAT, chain};
+use super::names::{FORWARD, INPUT, NAT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, Family};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
 use crate::packet_filter::EXEMPTION_ORDER;
@@ -47,8 +47,20 @@ fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &
             let _ = writeln!(jumps, "*filter\n-I INPUT -j {}\n-I FORWARD -j {}\nCOMMIT", chain(stem, INPUT), chain(stem, FORWARD));
         }
     }
-    let hooks_in = !nat.is_empty() || filter.is_some_and(|filter| filter.form == FilterForm::Standalone);
-    if !nat.is_empty() || filter.is_some() {
+    let limits: Vec<_> = gateway.segment_limits.iter().filter(|limit| limit.ipv4 == family.ipv4).collect();
+    if !limits.is_empty() {
+        let name = chain(stem, SEGMENTS);
+        remark(&mut rules, "", &remarks.mtu);
+        let _ = writeln!(rules, "*mangle\n:{name} - [0:0]");
+        for limit in &limits {
+            let ends = format!("-A {name} -o {} -p tcp --tcp-flags SYN,RST SYN", limit.interface);
+            let _ = writeln!(rules, "{ends} -j TCPMSS --set-mss {}", limit.bytes);
+        }
+        let _ = writeln!(rules, "COMMIT");
+        let _ = writeln!(jumps, "*mangle\n-I FORWARD -j {name}\nCOMMIT");
+    }
+    let hooks_in = !limits.is_empty() || !nat.is_empty() || filter.is_some_and(|filter| filter.form == FilterForm::Standalone);
+    if hooks_in || filter.is_some() {
         tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.rules), TreeFile::public(rules));
     }
     if hooks_in {
@@ -91,10 +103,12 @@ fn filter_rule(chain: &str, rule: &FilterRule) -> String {
         }
         Traffic::Esp => text.push_str(" -p esp"),
     }
-    match rule.protection {
+    match &rule.protection {
         Protection::Any => {}
         Protection::Leaving => text.push_str(" -m policy --dir out --pol ipsec"),
         Protection::Arrived => text.push_str(" -m policy --dir in --pol ipsec"),
+        Protection::Into(name) => drop(write!(text, " -o {name}")),
+        Protection::OutOf(name) => drop(write!(text, " -i {name}")),
     }
     text.push_str(match rule.verdict {
         Verdict::Accept => " -j ACCEPT\n",

@@ -16,9 +16,8 @@ mod read;
 mod syntax;
 mod write;
 
-use super::PacketFilter;
-use crate::finding::Finding;
-use crate::gateway::{Filter, Gateway, NatRule, Tree};
+use super::{FoundRules, PacketFilter};
+use crate::gateway::{Gateway, Tree};
 use crate::platform::{Remarks, Unwritable};
 
 /// The folder of its files, below the gateway's `/`.
@@ -45,7 +44,7 @@ impl PacketFilter for Nftables {
         write::write(gateway, remarks)
     }
 
-    fn read(&self, tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
+    fn read(&self, tree: &Tree) -> FoundRules {
         read::read(tree)
     }
 

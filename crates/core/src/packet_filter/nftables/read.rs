@@ -7,11 +7,14 @@ use ipnet::IpNet;
 use super::FOLDER;
 use super::syntax::{Statement, parse};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Tree, Verdict};
+use crate::gateway::{
+    Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, Verdict,
+};
+use crate::packet_filter::FoundRules;
 use crate::source::Source;
 
-pub(super) fn read(tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) {
-    let mut found = Found { nat: Vec::new(), rules: Vec::new(), form: None, findings: Vec::new() };
+pub(super) fn read(tree: &Tree) -> FoundRules {
+    let mut found = Found::default();
     for (path, file) in tree.in_folder(FOLDER, ".nft") {
         let source = Source::new(path, file.text.as_str());
         for statement in parse(&source, &mut found.findings) {
@@ -30,11 +33,13 @@ pub(super) fn read(tree: &Tree) -> (Vec<NatRule>, Option<Filter>, Vec<Finding>) 
     }
     found.nat.sort_by_key(|rule| rule.order);
     let filter = found.form.map(|form| Filter { form, rules: found.rules });
-    (found.nat, filter, found.findings)
+    FoundRules { nat: found.nat, filter, segment_limits: found.limits, findings: found.findings }
 }
 
+#[derive(Default)]
 struct Found {
     nat: Vec<NatRule>,
+    limits: Vec<SegmentLimit>,
     rules: Vec<FilterRule>,
     form: Option<FilterForm>,
     findings: Vec<Finding>,
@@ -44,6 +49,7 @@ struct Found {
 enum Role {
     Nat(i32),
     Filter(FilterForm, Hook),
+    Limit,
 }
 
 impl Found {
@@ -66,7 +72,12 @@ impl Found {
                 (["type", "filter", "hook", "forward", "priority", "0"], _) => {
                     role = Some(Role::Filter(FilterForm::Standalone, Hook::Forward));
                 }
+                (["type", "filter", "hook", "forward", "priority", "-150"], _) => role = Some(Role::Limit),
                 (["policy", "accept"], _) => {}
+                (words, Some(Role::Limit)) => match limit(words) {
+                    Some(limit) => self.limits.push(limit),
+                    None => self.unknown(source, statement),
+                },
                 (words, Some(Role::Nat(order))) => match nat_rule(words, *order) {
                     Some(rule) => self.nat.push(rule),
                     None => self.unknown(source, statement),
@@ -122,11 +133,21 @@ fn nat_rule(words: &[&str], order: i32) -> Option<NatRule> {
     Some(NatRule { from, to, target, order })
 }
 
+fn limit(words: &[&str]) -> Option<SegmentLimit> {
+    let ["oifname", name, "meta", "nfproto", family, "tcp", "flags", "syn", "tcp", "option", "maxseg", "size", "set", bytes] = words else {
+        return None;
+    };
+    let interface = name.trim_matches('"').to_owned();
+    Some(SegmentLimit { interface, ipv4: *family == "ipv4", bytes: bytes.parse().ok()? })
+}
+
 fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
     let (from, to, rest) = ends(words)?;
     let (protection, rest) = match rest {
         ["rt", "ipsec", "exists", rest @ ..] => (Protection::Leaving, rest),
         ["meta", "ipsec", "exists", rest @ ..] => (Protection::Arrived, rest),
+        ["oifname", name, rest @ ..] => (Protection::Into(name.trim_matches('"').to_owned()), rest),
+        ["iifname", name, rest @ ..] => (Protection::OutOf(name.trim_matches('"').to_owned()), rest),
         _ => (Protection::Any, rest),
     };
     let (traffic, rest) = match rest {

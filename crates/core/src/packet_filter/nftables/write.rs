@@ -5,7 +5,9 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 
 use super::FOLDER;
-use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
+use crate::gateway::{
+    Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
+};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -21,10 +23,18 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             write_nat(&mut rules, family, &table, &nat, remarks)?;
         }
     }
+    let standalone = gateway.filter.as_ref().is_some_and(|filter| filter.form == FilterForm::Standalone);
+    if !gateway.segment_limits.is_empty() && !standalone {
+        any = true;
+        fresh_table(&mut rules, "inet", &table);
+        write_limits(&mut rules, &gateway.segment_limits, remarks);
+        rules.push_str("}\n");
+    }
     match &gateway.filter {
         Some(filter) if filter.form == FilterForm::Standalone => {
             any = true;
             fresh_table(&mut rules, "inet", &table);
+            write_limits(&mut rules, &gateway.segment_limits, remarks);
             write_filter(&mut rules, filter, &table, "\t", remarks);
             rules.push_str("}\n");
         }
@@ -80,6 +90,21 @@ fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], re
     Ok(())
 }
 
+/// Segments that fill a packet into the tunnel, and no more.
+fn write_limits(out: &mut String, limits: &[SegmentLimit], remarks: &Remarks) {
+    if limits.is_empty() {
+        return;
+    }
+    remark(out, "\t", &remarks.mtu);
+    out.push_str("\tchain segments {\n\t\ttype filter hook forward priority -150; policy accept;\n");
+    for limit in limits {
+        let family = if limit.ipv4 { "ipv4" } else { "ipv6" };
+        let ends = format!("oifname \"{}\" meta nfproto {family}", limit.interface);
+        let _ = writeln!(out, "\t\t{ends} tcp flags syn tcp option maxseg size set {}", limit.bytes);
+    }
+    out.push_str("\t}\n");
+}
+
 /// Source and destination of a rule.
 fn ends(from: IpNet, to: IpNet) -> String {
     let (family, number) = if from.addr().is_ipv4() { ("ip", "ipv4") } else { ("ip6", "ipv6") };
@@ -115,10 +140,12 @@ fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, re
 
 fn filter_rule(rule: &FilterRule) -> String {
     let mut text = ends(rule.from, rule.to);
-    match rule.protection {
+    match &rule.protection {
         Protection::Any => {}
         Protection::Leaving => text.push_str(" rt ipsec exists"),
         Protection::Arrived => text.push_str(" meta ipsec exists"),
+        Protection::Into(name) => drop(write!(text, " oifname \"{name}\"")),
+        Protection::OutOf(name) => drop(write!(text, " iifname \"{name}\"")),
     }
     match &rule.traffic {
         Traffic::Any => {}

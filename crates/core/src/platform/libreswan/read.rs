@@ -71,6 +71,8 @@ const KEYS: &[&str] = &[
     "ikev1-policy",
     "aggressive",
     "encapsulation",
+    "ipsec-interface",
+    "leftupdown",
     "authby",
     "left",
     "right",
@@ -165,6 +167,13 @@ impl<'a> Reader<'a> {
         }
         let base = section.get("also").map_or(&section.name.value, |also| &also.value);
         Some(Connection {
+            interface: self
+                .setting(section, "ipsec-interface", None, |text| match text {
+                    "no" => Some(None),
+                    "yes" => Some(Some(1)),
+                    _ => text.parse().ok().map(Some),
+                })
+                .value,
             name: base.clone(),
             version,
             aggressive: self.setting(section, "aggressive", false, yes_or_no),

@@ -108,6 +108,11 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     let left = if connection.local == Endpoint::Anywhere { "%defaultroute".to_owned() } else { connection.local.to_string() };
     let right = if connection.remote == Endpoint::Anywhere { "%any".to_owned() } else { connection.remote.to_string() };
     let _ = writeln!(out, "\tleft={left}\n\tright={right}");
+    if let Some(id) = connection.interface {
+        remark(out, "\t", &remarks.routes);
+        // The interface and its routes are there already; the daemon's script would set its own.
+        let _ = writeln!(out, "\tipsec-interface={id}\n\tleftupdown=\"\"");
+    }
     match connection.encapsulation.value {
         Encapsulation::Automatic => {}
         Encapsulation::Forced => out.push_str("\tencapsulation=yes\n"),
@@ -141,7 +146,7 @@ fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
         return Err(Unwritable::new("an action for a dead peer without a liveness check, or the other way round", "Set both or none."));
     }
     let outer = connection.outer_ipv4();
-    if child.local.iter().chain(&child.remote).any(|net| net.addr().is_ipv4() != outer) {
+    if connection.interface.is_none() && child.local.iter().chain(&child.remote).any(|net| net.addr().is_ipv4() != outer) {
         return Err(Unwritable::new(
             "networks of another address family than the gateways', for which Libreswan's route script fails",
             "Give the gateways addresses of the family of their networks, or leave those pairs out with `carries`.",

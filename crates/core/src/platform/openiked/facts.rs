@@ -5,7 +5,7 @@
 use std::time::Duration;
 
 use super::super::names::{Sa, cipher, name};
-use super::super::{Facts, Identities, Liveness, Openings, ReplayWindow, Selectors};
+use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::{Encapsulation, IkeVersion};
 
 use Sa::{Both, Ike};
@@ -48,6 +48,8 @@ pub(super) static FACTS: Facts = Facts {
     selectors: Selectors { several_in_one_sa: true, several_sas: false },
     openings: Openings { on_traffic: false, by_hand: false },
     identities: Identities { free: false },
+    interface_name: InterfaceName::Free,
+    route_based: false,
     encapsulations: &[Encapsulation::Automatic],
     knows_own_address: false,
     liveness: Liveness::OfDaemon,

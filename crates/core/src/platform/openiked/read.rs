@@ -267,6 +267,7 @@ impl Reader<'_> {
             ike_lifetime: Setting::stated(Lifetime { hard: ike, margin }, place()),
             liveness: Setting::default_of(None),
             persistent: Setting::default_of(policy.active),
+            interface: None,
             children: vec![child],
         });
     }

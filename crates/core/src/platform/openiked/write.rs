@@ -106,6 +106,9 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if connection.version.value != IkeVersion::V2 {
         return refuse("IKEv1, which OpenIKED does not speak", "Use IKEv2.");
     }
+    if connection.interface.is_some() {
+        return refuse("a tunnel interface, which OpenIKED does not have on Linux", "Let the selectors steer.");
+    }
     if connection.encapsulation.value != Encapsulation::Automatic {
         return refuse("ESP in UDP for one peer, which OpenIKED decides for the whole daemon", "Leave it automatic.");
     }

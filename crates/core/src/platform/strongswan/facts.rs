@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use super::super::names::{Sa, cipher, name};
-use super::super::{Facts, Identities, Liveness, Openings, ReplayWindow, Selectors};
+use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::{Encapsulation, IkeVersion};
 
 use Sa::{Both, Esp};
@@ -57,6 +57,8 @@ pub(super) static FACTS: Facts = Facts {
     selectors: Selectors { several_in_one_sa: true, several_sas: true },
     openings: Openings { on_traffic: true, by_hand: true },
     identities: Identities { free: true },
+    interface_name: InterfaceName::Free,
+    route_based: true,
     encapsulations: &[Encapsulation::Automatic, Encapsulation::Forced],
     knows_own_address: true,
     liveness: Liveness::OfConnection,

@@ -118,6 +118,8 @@ impl Reader<'_> {
                 "keyingtries",
                 "aggressive",
                 "encap",
+                "if_id_in",
+                "if_id_out",
             ],
             &["local", "remote", "children"],
         );
@@ -143,7 +145,13 @@ impl Reader<'_> {
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
             children.push(self.child(child, liveness.value.is_some()));
         }
+        let [inbound, outbound] =
+            ["if_id_in", "if_id_out"].map(|key| self.setting(section, key, "a number", None, |text| text.parse().ok().map(Some)));
+        if inbound != outbound {
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "different interfaces for the two directions".to_owned());
+        }
         Some(Connection {
+            interface: outbound.value,
             name: section.name.value.clone(),
             version,
             encapsulation: self.setting(section, "encap", "yes or no", Encapsulation::Automatic, |text| {

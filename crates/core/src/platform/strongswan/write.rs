@@ -106,6 +106,10 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     remark(out, "    ", &remarks.ike_lifetime);
     let life = connection.ike_lifetime.value;
     let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
+    if let Some(id) = connection.interface {
+        remark(out, "    ", &remarks.routes);
+        let _ = writeln!(out, "    if_id_in = {id}\n    if_id_out = {id}");
+    }
     if let Some(interval) = connection.liveness.value {
         remark(out, "    ", &remarks.liveness);
         let _ = writeln!(out, "    dpd_delay = {}", seconds(interval));

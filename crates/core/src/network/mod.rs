@@ -1,0 +1,20 @@
+//! Tunnel interfaces and their routes, as the gateway's network configuration sets them up at boot.
+//!
+//! In the format of interfaces(5), which Debian's `ifup` reads.
+
+mod read;
+mod write;
+
+pub(crate) use read::read;
+pub(crate) use write::write;
+
+use crate::gateway::Tree;
+
+/// The folder of its files, below the gateway's `/`.
+const FOLDER: &str = "etc/network/interfaces.d";
+
+/// The commands that set up a tunnel's interface from its gateway's tree.
+pub fn set_up(stem: &str, tree: &Tree) -> Vec<String> {
+    let text = tree.files.get(&format!("{FOLDER}/uspan-{stem}")).map(|file| file.text.as_str()).unwrap_or_default();
+    text.lines().filter_map(|line| line.strip_prefix("auto ")).map(|name| format!("ifup {name}")).collect()
+}
