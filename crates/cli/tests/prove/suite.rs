@@ -205,6 +205,32 @@ pub fn all() -> Vec<Case> {
         let sites = ["packet-filter = \"iptables\"\nfilter = \"joined\"", "packet-filter = \"iptables\""];
         add("iptables, IPv6", Pair { platforms, sites, ..six() });
     }
+    const ROUTES: &str = "style = \"route-based\"";
+    const ROUTES_JOINED: &str = "style = \"route-based\"\nfilter = \"joined\"\nshares-internet = true";
+    const ROUTES_IPTABLES: &str = "style = \"route-based\"\npacket-filter = \"iptables\"\nshares-internet = true";
+    for platforms in BROAD {
+        let tunnel = |words: &str| words.to_owned();
+        add("route-based at both ends", Pair { platforms, sites: [ROUTES, ROUTES_JOINED], networks: TWO, ..orchard() });
+        add("route-based and policy-based", Pair { platforms, sites: [ROUTES_JOINED, ""], networks: TWO, ..orchard() });
+        add("policy-based and route-based", Pair { platforms, sites: ["", ROUTES], ..orchard() });
+        let numbered = tunnel("link = \"10.255.0.0/31\"\nopens = \"on-traffic\"\nopened-by = \"either\"\npath-mtu = 1492");
+        add(
+            "route-based, numbered, iptables",
+            Pair { platforms, sites: [ROUTES_IPTABLES, ROUTES_IPTABLES], tunnel: numbered, ..orchard() },
+        );
+        let numbered = tunnel("link = \"fd00:ff::/127\"");
+        add("route-based, IPv6, numbered", Pair { platforms, sites: [ROUTES, ROUTES], tunnel: numbered, ..six() });
+        add("IPv6 networks over IPv4 gateways", Pair { addresses: orchard().addresses, platforms, sites: [ROUTES, ROUTES], ..six() });
+        let behind = ["address = \"198.51.100.20\", own-address = \"10.99.0.2\"", orchard().addresses[1]];
+        let sites = ["style = \"route-based\"\nidentity = { name = \"packhouse.example.net\" }", "shares-internet = true"];
+        add("route-based behind a NAT device", Pair { platforms, addresses: behind, sites, ..orchard() });
+        let v1 = format!("version = \"ikev1\"\nstrength = \"common\"\n{}", short(""));
+        add("route-based, IKEv1", Pair { platforms, sites: [ROUTES, ROUTES], tunnel: v1, ..orchard() });
+    }
+    for platforms in WITH_OPENIKED.into_iter().filter(|platforms| *platforms != [OI, OI]) {
+        let sites = platforms.map(|platform| if platform == OI { "" } else { ROUTES });
+        add("route-based against OpenIKED", Pair { platforms, sites, tunnel: short(""), ..orchard() });
+    }
     cases.push(Case { shows: "a gateway with two tunnels, over three daemons", text: STAR.to_owned() });
     cases
 }

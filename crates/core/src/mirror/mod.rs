@@ -234,6 +234,12 @@ impl Taking<'_> {
                 pass(remote, local, Protection::Any, Verdict::Drop),
             ]);
         }
+        // Routes look at the destination alone: what else takes the interface does not cross.
+        if self.me().route_based.value {
+            for any in [true, false].map(|ipv4| Endpoint::Anywhere.range(ipv4)) {
+                rules.extend([leaving.clone(), arrived.clone()].map(|protection| pass(any, any, protection, Verdict::Drop)));
+            }
+        }
         // Hooks have chains, and families may have files, of their own.
         rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
         rules
