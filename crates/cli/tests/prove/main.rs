@@ -96,6 +96,24 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
     no_secret_in(&folder.path().join("logs"));
 }
 
+/// The page follows from the suite: a capability that is neither proven nor refused cannot be on it.
+#[test]
+fn the_page_of_what_is_proven_is_current() {
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/proven.md");
+    let page = suite::page();
+    if std::env::var_os("USPAN_WRITE_PAGES").is_some() {
+        fs::write(&file, &page).expect("written");
+    }
+    let current = fs::read_to_string(&file).unwrap_or_default();
+    assert!(current == page, "write it anew: USPAN_WRITE_PAGES=1 cargo test -p uspan --test prove the_page");
+    assert!(suite::all().len() >= 150);
+    // What is refused is refused for what a platform cannot do, and for nothing else.
+    for cell in suite::survey() {
+        let expected = cell.refused.is_none_or(|code| ["US410", "US417", "US603"].contains(&code));
+        assert!(expected, "{} on {:?}: {:?}", cell.shows, cell.platforms, cell.refused);
+    }
+}
+
 /// Tells how far it is, past the harness that keeps what a test prints.
 fn say(what: &str) {
     let _ = writeln!(std::io::stderr(), "{what}");

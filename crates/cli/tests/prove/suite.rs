@@ -5,6 +5,10 @@ use std::fmt::Write as _;
 use std::hash::{Hash as _, Hasher as _};
 use std::process::Command;
 
+use uspan_core::{Description, Secret, SecretFile, Severity, Source, Supplied, build};
+
+use crate::common::SECRET;
+
 pub const SS: &str = "strongswan";
 pub const LSW: &str = "libreswan";
 pub const OI: &str = "openiked";
@@ -59,10 +63,11 @@ pub fn pair(platforms: [&'static str; 2], tunnel: &str) -> Pair {
     Pair { platforms, tunnel: tunnel.to_owned(), ..orchard() }
 }
 
-/// The ordered pairs of the two that can nearly everything.
-const BROAD: [[&str; 2]; 4] = [[SS, LSW], [LSW, SS], [SS, SS], [LSW, LSW]];
-/// The ordered pairs with OpenIKED in them.
-const WITH_OPENIKED: [[&str; 2]; 5] = [[SS, OI], [OI, SS], [LSW, OI], [OI, LSW], [OI, OI]];
+/// All ordered pairs of platforms.
+pub fn ordered_pairs() -> Vec<[&'static str; 2]> {
+    let all = [SS, LSW, OI];
+    all.into_iter().flat_map(|first| all.map(|second| [first, second])).collect()
+}
 
 /// Offers: each proposal family, on both platforms.
 #[rustfmt::skip]
@@ -123,116 +128,181 @@ fn six() -> Pair {
     }
 }
 
+/// One IPv6 network at each site.
+const SIX_ONE: [&str; 2] = ["office = \"2001:db8:41::/64\"", "racks = \"fd73:16::/48\""];
+
 /// Two networks at each site.
 const TWO: [&str; 2] = ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\""];
 
-/// For OpenIKED, of which only the timers rekey.
+/// Short lives, where only the daemons' timers rekey.
 fn short(tunnel: &str) -> String {
-    format!("esp-lifetime = \"10m\"\nike-lifetime = \"30m\"\n{tunnel}")
+    if tunnel.contains("-lifetime") { tunnel.to_owned() } else { format!("esp-lifetime = \"10m\"\nike-lifetime = \"30m\"\n{tunnel}") }
 }
 
-/// All of them.
-pub fn all() -> Vec<Case> {
-    let mut cases = Vec::new();
-    let mut add = |shows, pair: Pair| cases.push(Case { shows, text: pair.text() });
-    for platforms in BROAD {
-        for (shows, offer) in OFFERS {
-            add(shows, pair(platforms, offer));
-        }
-        for (shows, tunnel, sites, networks) in VARIETIES {
-            add(shows, Pair { platforms, tunnel: (*tunnel).to_owned(), sites: *sites, networks: *networks, ..orchard() });
-        }
-        add("IPv6", Pair { platforms, ..six() });
-        add("IPv6, with the first packet", Pair { platforms, tunnel: "opens = \"on-traffic\"".to_owned(), ..six() });
+/// Everything that a description can ask of a pair of platforms, each in a description of its own.
+fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
+    let mut all = Vec::new();
+    let mut add = |shows: &'static str, pair: Pair| all.push((shows, Pair { platforms, ..pair }));
+    let tunnel = |words: &str| Pair { tunnel: words.to_owned(), ..orchard() };
+    for (shows, offer) in OFFERS {
+        add(shows, tunnel(offer));
     }
-    // A group of its own for every rekey of ESP, between two that can.
-    add("PFS with a group of its own", pair([SS, SS], "pfs = \"ecp-521\""));
-    for platforms in WITH_OPENIKED {
-        let sites = ["identity = { name = \"packhouse.example.net\" }\nfilter = \"joined\"", "shares-internet = true"];
-        add("preset strong, chains in a filter", Pair { platforms, sites, tunnel: short(""), ..orchard() });
-        add("preset brisk, the second site opens", pair(platforms, &short("strength = \"brisk\"\nopened-by = \"coldstore\"")));
-        let networks = ["office = \"2001:db8:41::/64\"", "racks = \"fd73:16::/48\""];
-        let tunnel = short("strength = \"common\"\npfs = false\nliveness = \"10s\"");
-        add("preset common, IPv6, no PFS", Pair { platforms, tunnel, networks, ..six() });
-        // Several pairs of networks in the one Child SA that it has, where the other has that too.
-        if !platforms.contains(&LSW) {
-            let tunnel = short("pfs = \"ecp-521\"");
-            add("two networks in one Child SA, PFS with a group of its own", Pair { platforms, networks: TWO, tunnel, ..orchard() });
+    add("PFS with a group of its own", tunnel("pfs = \"ecp-521\""));
+    for (shows, words, sites, networks) in VARIETIES {
+        add(shows, Pair { sites: *sites, networks: *networks, ..tunnel(words) });
+    }
+    add("IPv6", six());
+    add("IPv6, with the first packet", Pair { tunnel: "opens = \"on-traffic\"".to_owned(), ..six() });
+    addresses(&mut add);
+    ikev1(&mut add);
+    packet_filters(&mut add);
+    route_based(&mut add, platforms);
+    if platforms.contains(&OI) || platforms.contains(&LSW) {
+        // OpenIKED rekeys by its timers alone, and Libreswan so in IKEv1.
+        for (_, pair) in all.iter_mut().filter(|(_, pair)| platforms.contains(&OI) || pair.tunnel.contains("ikev1")) {
+            pair.tunnel = short(&pair.tunnel);
         }
     }
-    for platforms in BROAD.into_iter().chain(WITH_OPENIKED) {
-        let at = |first| [first, orchard().addresses[1]];
-        let behind = at("address = \"198.51.100.20\", own-address = \"10.99.0.2\"");
-        let sites =
-            ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "filter = \"joined\"\nshares-internet = true"];
-        let tunnel = short("");
-        add("behind a NAT device", Pair { platforms, sites, addresses: behind, tunnel: tunnel.clone(), ..orchard() });
-        let answers = short("opened-by = \"coldstore\"");
-        add("behind a NAT device that forwards, answering", Pair { platforms, sites, addresses: behind, tunnel: answers, ..orchard() });
-        add(
-            "a peer by DNS name",
-            Pair { platforms, addresses: at("address = \"gate.packhouse.example.net\""), tunnel: tunnel.clone(), ..orchard() },
-        );
-        add("a dynamic address", Pair { platforms, sites, addresses: at("address = \"dynamic\""), tunnel, ..orchard() });
-        if platforms != [OI, OI] {
-            add("NAT traversal forced", pair(platforms, &short("nat-traversal = \"forced\"")));
-        }
-        if platforms.contains(&LSW) {
-            add("NAT traversal off", pair(platforms, &short("nat-traversal = \"off\"")));
-        }
-    }
-    for platforms in BROAD {
-        let v1 = "version = \"ikev1\"\nesp-lifetime = \"10m\"\nike-lifetime = \"30m\"\n";
-        // Several pairs only where the opener comes back from a dead peer.
-        let networks = if platforms[0] == SS { TWO } else { orchard().networks };
-        add("IKEv1, main mode", Pair { platforms, networks, tunnel: format!("{v1}strength = \"common\""), ..orchard() });
-        let old = "aggressive = \"nothing else there\"\nopens = \"on-traffic\"\nallows-weak = { \"sha1\" = \"nothing else there\", \"3des-cbc\" = \"nothing else there\", \"modp-1536\" = \"nothing else there\" }\n\
-                   ike = [{ encryption = \"3des-cbc\", integrity = \"sha1\", group = \"modp-1536\" }]\nesp = [{ encryption = \"3des-cbc\", integrity = \"sha1\" }]";
-        let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "identity = { free = \"cold gate\" }"];
-        add("IKEv1, aggressive mode, withdrawn algorithms", Pair { platforms, sites, tunnel: format!("{v1}{old}"), ..orchard() });
-        let tunnel = format!("{v1}strength = \"common\"\nliveness = \"10s\"\nopened-by = \"coldstore\"");
-        add("IKEv1, IPv6, the second site opens", Pair { platforms, tunnel, ..six() });
-    }
-    // The exemption before the administrator's masquerading, and a filter of either form, in iptables' words.
-    for platforms in BROAD.into_iter().chain(WITH_OPENIKED) {
-        let sites = [
-            "packet-filter = \"iptables\"\nshares-internet = true",
-            "packet-filter = \"iptables\"\nfilter = \"joined\"\nshares-internet = true",
-        ];
-        add("iptables", Pair { platforms, sites, tunnel: short(""), ..orchard() });
-    }
-    for platforms in BROAD {
-        let sites = ["packet-filter = \"iptables\"\nfilter = \"joined\"", "packet-filter = \"iptables\""];
-        add("iptables, IPv6", Pair { platforms, sites, ..six() });
-    }
+    all
+}
+
+/// How the gateways find each other.
+fn addresses(add: &mut impl FnMut(&'static str, Pair)) {
+    let at = |first| [first, orchard().addresses[1]];
+    let behind = at(BEHIND);
+    let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "filter = \"joined\"\nshares-internet = true"];
+    add("behind a NAT device", Pair { sites, addresses: behind, ..orchard() });
+    let answers = "opened-by = \"coldstore\"".to_owned();
+    add("behind a NAT device that forwards, answering", Pair { sites, addresses: behind, tunnel: answers, ..orchard() });
+    add("a peer by DNS name", Pair { addresses: at("address = \"gate.packhouse.example.net\""), ..orchard() });
+    add("a dynamic address", Pair { sites, addresses: at("address = \"dynamic\""), ..orchard() });
+    add("NAT traversal forced", Pair { tunnel: "nat-traversal = \"forced\"".to_owned(), ..orchard() });
+    add("NAT traversal off", Pair { tunnel: "nat-traversal = \"off\"".to_owned(), ..orchard() });
+}
+
+const BEHIND: &str = "address = \"198.51.100.20\", own-address = \"10.99.0.2\"";
+
+/// The version for partners that have nothing else.
+fn ikev1(add: &mut impl FnMut(&'static str, Pair)) {
+    let v1 = |words: &str| format!("version = \"ikev1\"\n{words}");
+    let common = "strength = \"common\"";
+    add("IKEv1, main mode", Pair { tunnel: v1(common), ..orchard() });
+    add(
+        "IKEv1, several pairs, the second site opens",
+        Pair { networks: TWO, tunnel: v1(&format!("{common}\nopened-by = \"coldstore\"")), ..orchard() },
+    );
+    let old = "aggressive = \"nothing else there\"\nopens = \"on-traffic\"\nallows-weak = { \"sha1\" = \"nothing else there\", \"3des-cbc\" = \"nothing else there\", \"modp-1536\" = \"nothing else there\" }\n\
+               ike = [{ encryption = \"3des-cbc\", integrity = \"sha1\", group = \"modp-1536\" }]\nesp = [{ encryption = \"3des-cbc\", integrity = \"sha1\" }]";
+    let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "identity = { free = \"cold-gate\" }"];
+    add("IKEv1, aggressive mode, withdrawn algorithms", Pair { sites, tunnel: v1(old), ..orchard() });
+    add("IKEv1, IPv6", Pair { tunnel: v1(&format!("{common}\nliveness = \"10s\"")), networks: SIX_ONE, ..six() });
+}
+
+/// The exemption before the administrator's masquerading, and a filter of either form.
+fn packet_filters(add: &mut impl FnMut(&'static str, Pair)) {
+    const PLAIN: &str = "packet-filter = \"iptables\"\nshares-internet = true";
+    const JOINED: &str = "packet-filter = \"iptables\"\nfilter = \"joined\"\nshares-internet = true";
+    add("iptables", Pair { sites: [PLAIN, JOINED], ..orchard() });
+    add("iptables and nftables", Pair { sites: [JOINED, "filter = \"joined\"\nshares-internet = true"], ..orchard() });
+    add("iptables, IPv6", Pair { sites: [JOINED, PLAIN], networks: SIX_ONE, ..six() });
+}
+
+/// Routes into an interface at the ends that have one.
+fn route_based(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static str; 2]) {
     const ROUTES: &str = "style = \"route-based\"";
-    const ROUTES_JOINED: &str = "style = \"route-based\"\nfilter = \"joined\"\nshares-internet = true";
-    const ROUTES_IPTABLES: &str = "style = \"route-based\"\npacket-filter = \"iptables\"\nshares-internet = true";
-    for platforms in BROAD {
-        let tunnel = |words: &str| words.to_owned();
-        add("route-based at both ends", Pair { platforms, sites: [ROUTES, ROUTES_JOINED], networks: TWO, ..orchard() });
-        add("route-based and policy-based", Pair { platforms, sites: [ROUTES_JOINED, ""], networks: TWO, ..orchard() });
-        add("policy-based and route-based", Pair { platforms, sites: ["", ROUTES], ..orchard() });
-        let numbered = tunnel("link = \"10.255.0.0/31\"\nopens = \"on-traffic\"\nopened-by = \"either\"\npath-mtu = 1492");
-        add(
-            "route-based, numbered, iptables",
-            Pair { platforms, sites: [ROUTES_IPTABLES, ROUTES_IPTABLES], tunnel: numbered, ..orchard() },
-        );
-        let numbered = tunnel("link = \"fd00:ff::/127\"");
-        add("route-based, IPv6, numbered", Pair { platforms, sites: [ROUTES, ROUTES], tunnel: numbered, ..six() });
-        add("IPv6 networks over IPv4 gateways", Pair { addresses: orchard().addresses, platforms, sites: [ROUTES, ROUTES], ..six() });
-        let behind = ["address = \"198.51.100.20\", own-address = \"10.99.0.2\"", orchard().addresses[1]];
-        let sites = ["style = \"route-based\"\nidentity = { name = \"packhouse.example.net\" }", "shares-internet = true"];
-        add("route-based behind a NAT device", Pair { platforms, addresses: behind, sites, ..orchard() });
-        let v1 = format!("version = \"ikev1\"\nstrength = \"common\"\n{}", short(""));
-        add("route-based, IKEv1", Pair { platforms, sites: [ROUTES, ROUTES], tunnel: v1, ..orchard() });
+    const JOINED: &str = "style = \"route-based\"\nfilter = \"joined\"\nshares-internet = true";
+    const IPTABLES: &str = "style = \"route-based\"\npacket-filter = \"iptables\"\nshares-internet = true";
+    let words = |words: &str| words.to_owned();
+    add("route-based at both ends", Pair { sites: [ROUTES, JOINED], networks: TWO, ..orchard() });
+    add("route-based and policy-based", Pair { sites: [JOINED, ""], ..orchard() });
+    add("policy-based and route-based", Pair { sites: ["", ROUTES], ..orchard() });
+    let numbered = words("link = \"10.255.0.0/31\"\nopens = \"on-traffic\"\nopened-by = \"either\"\npath-mtu = 1492");
+    add("route-based, numbered, iptables", Pair { sites: [IPTABLES, IPTABLES], tunnel: numbered, ..orchard() });
+    let numbered = words("link = \"fd00:ff::/127\"");
+    add("route-based, IPv6, numbered", Pair { sites: [ROUTES, ROUTES], tunnel: numbered, ..six() });
+    add("IPv6 networks over IPv4 gateways", Pair { addresses: orchard().addresses, sites: [ROUTES, ROUTES], ..six() });
+    let sites = ["style = \"route-based\"\nidentity = { name = \"packhouse.example.net\" }", "shares-internet = true"];
+    add("route-based behind a NAT device", Pair { addresses: [BEHIND, orchard().addresses[1]], sites, ..orchard() });
+    let v1 = words("version = \"ikev1\"\nstrength = \"common\"");
+    add("route-based, IKEv1", Pair { sites: [ROUTES, ROUTES], tunnel: v1, ..orchard() });
+    if platforms != [OI, OI] {
+        let sites = platforms.map(|platform| if platform == OI { "shares-internet = true" } else { ROUTES });
+        add("routes where there are interfaces", Pair { sites, ..orchard() });
     }
-    for platforms in WITH_OPENIKED.into_iter().filter(|platforms| *platforms != [OI, OI]) {
-        let sites = platforms.map(|platform| if platform == OI { "" } else { ROUTES });
-        add("route-based against OpenIKED", Pair { platforms, sites, tunnel: short(""), ..orchard() });
+}
+
+/// A capability for a pair of platforms: a description that is proven, or the finding that refuses it.
+pub struct Cell {
+    pub shows: &'static str,
+    pub platforms: [&'static str; 2],
+    pub text: String,
+    /// The code of the first error, where the program refuses it.
+    pub refused: Option<&'static str>,
+}
+
+/// Every capability with every ordered pair.
+pub fn survey() -> Vec<Cell> {
+    let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
+    let supplied = Supplied { secrets: [("k".to_owned(), file(SECRET))].into() };
+    let mut cells = Vec::new();
+    for platforms in ordered_pairs() {
+        for (shows, pair) in capabilities(platforms) {
+            let text = pair.text();
+            let (description, mut findings) = Description::parse(&Source::new("suite.span.toml", text.as_str()));
+            findings.extend(build(&description, &supplied).findings);
+            let refused = findings.iter().find(|finding| finding.rule.severity == Severity::Error).map(|finding| finding.rule.code);
+            cells.push(Cell { shows, platforms, text, refused });
+        }
     }
+    cells
+}
+
+/// All descriptions that must come up.
+pub fn all() -> Vec<Case> {
+    let mut cases: Vec<_> =
+        survey().into_iter().filter(|cell| cell.refused.is_none()).map(|cell| Case { shows: cell.shows, text: cell.text }).collect();
     cases.push(Case { shows: "a gateway with two tunnels, over three daemons", text: STAR.to_owned() });
     cases
+}
+
+/// The table of capabilities and platforms, as a page of the reference.
+pub fn page() -> String {
+    let cells = survey();
+    let mut text = String::from(
+        "# What is proven\n\nGenerated from the lab's suite by the test `the_page_of_what_is_proven_is_current`; do not edit. Each row is a \
+         description, each column an ordered pair of platforms (S strongSwan, L Libreswan, O OpenIKED; the first one is `packhouse`, which \
+         opens unless the row says otherwise). `ok` comes up in the lab with every check, as the case of that name in \
+         `varied_descriptions_come_up_at_the_first_try_with_every_check_green`; a code is the [finding](findings.md) with which the program \
+         refuses the combination.\n\n",
+    );
+    let letter = |platform: &str| {
+        if platform == SS {
+            'S'
+        } else if platform == LSW {
+            'L'
+        } else {
+            'O'
+        }
+    };
+    let pairs = ordered_pairs();
+    let heads: Vec<_> = pairs.iter().map(|pair| format!("{}–{}", letter(pair[0]), letter(pair[1]))).collect();
+    let _ = writeln!(text, "| | {} |\n|---|{}", heads.join(" | "), "---|".repeat(heads.len()));
+    let mut rows: Vec<&str> = Vec::new();
+    for cell in &cells {
+        if !rows.contains(&cell.shows) {
+            rows.push(cell.shows);
+        }
+    }
+    for row in &rows {
+        let cell = |pair: &[&str; 2]| match cells.iter().find(|cell| cell.shows == *row && cell.platforms == *pair) {
+            None => "–",
+            Some(cell) => cell.refused.unwrap_or("ok"),
+        };
+        let _ = writeln!(text, "| {row} | {} |", pairs.iter().map(cell).collect::<Vec<_>>().join(" | "));
+    }
+    let proven = cells.iter().filter(|cell| cell.refused.is_none()).count();
+    let _ = writeln!(text, "\n{proven} combinations are proven, {} refused.", cells.len() - proven);
+    text
 }
 
 /// The part that this run proves: all with USPAN_LAB=all, else a part that follows from the commit, so that another
