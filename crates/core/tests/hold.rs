@@ -5,23 +5,34 @@ use std::time::Duration;
 use uspan_core::algorithm::{Cipher, Group, Integrity, Prf, named};
 use uspan_core::*;
 
-fn demo() -> [Gateway; 2] {
-    let text = include_str!("../demo/orchard.span.toml");
-    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+const DEMO: &str = include_str!("../demo/orchard.span.toml");
+
+fn built(text: &str) -> [Gateway; 2] {
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    assert!(findings.is_empty(), "{findings:#?}");
     let secret = Secret::new(b"not a real secret, only for this test".to_vec());
     let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
     let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into() };
     build(&description, &supplied).tunnels[0].gateways.clone()
 }
 
+fn demo() -> [Gateway; 2] {
+    built(DEMO)
+}
+
+/// What is found between two ends, where they stand in the demo.
+fn found(one: &Gateway, other: &Gateway) -> Vec<&'static str> {
+    // Where the two stand, whatever their files say.
+    let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
+    let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
+    hold(end("packhouse", one, &own), end("coldstore", other, &peer)).iter().map(|finding| finding.rule.code).collect()
+}
+
 /// Spoils the first end and returns the codes that are found.
 fn spoilt(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
     let [mut one, other] = demo();
     spoil(&mut one);
-    // Where the two stand, whatever their files say.
-    let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
-    let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
-    hold(end("packhouse", &one, &own), end("coldstore", &other, &peer)).iter().map(|finding| finding.rule.code).collect()
+    found(&one, &other)
 }
 
 macro_rules! spoilt {
@@ -92,6 +103,40 @@ fn crossed_selectors_are_found() {
 fn a_selector_left_out_is_found() {
     let codes = spoilt(|g| drop(connection(g).children.pop()));
     assert!(codes.contains(&"US704") && codes.contains(&"US708"), "{codes:?}");
+}
+
+// ---- route-based ends --------------------------------------------------------------------------
+
+/// Two route-based ends; the first is spoilt, and what is found is returned.
+fn misrouted(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
+    let text = DEMO.replace("shares-internet = true", "shares-internet = true\nstyle = \"route-based\"");
+    let [mut one, other] = built(&text);
+    assert_eq!((one.connections[0].children[0].local[0].prefix_len(), one.crossing().len()), (0, 2));
+    spoil(&mut one);
+    found(&one, &other)
+}
+
+#[test]
+fn a_route_based_pair_as_built_is_whole() {
+    assert!(misrouted(|_| {}).is_empty());
+}
+
+#[test]
+fn a_route_without_a_black_hole_behind_it_is_found() {
+    assert_eq!(misrouted(|gateway| gateway.routes.retain(|route| route.through != Through::BlackHole)), ["US712"]);
+}
+
+#[test]
+fn a_black_hole_that_is_preferred_is_found() {
+    let swap = |gateway: &mut Gateway| gateway.routes.iter_mut().for_each(|route| route.metric = 4106 - route.metric);
+    assert_eq!(misrouted(swap), ["US712"]);
+}
+
+#[test]
+fn a_network_that_is_not_routed_into_the_tunnel_is_found() {
+    // What crosses at one end is not what crosses at the other, and nothing is left to be exempt or to pass.
+    let found = misrouted(|gateway| gateway.routes.clear());
+    assert!(found.contains(&"US712"), "{found:?}");
 }
 
 // ---- what a platform cannot say ----------------------------------------------------------------

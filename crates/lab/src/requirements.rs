@@ -87,7 +87,7 @@ impl Lab {
     }
 
     /// Makes the lab ready for tunnels too: builds the guest kernel where the machine's has no ESP and none was
-    /// built. That takes about ten minutes, once.
+    /// built. That takes about seven minutes, once.
     ///
     /// # Errors
     /// When it cannot be built.

@@ -160,7 +160,7 @@ fn prepare(args: &Prove) -> Result<Verdict, Failure> {
         return Ok(Verdict::Unable);
     }
     let spinner = spinner();
-    spinner.set_message("installing the daemons, and building a kernel where there is none (about ten minutes, once)");
+    spinner.set_message("installing the daemons, and building a kernel where there is none (about seven minutes, once)");
     let (_, ground) = Lab::ready_for_tunnels(&default_cache())?;
     spinner.finish_and_clear();
     if args.format == Format::Text {

@@ -1,7 +1,9 @@
 //! What both ends of a tunnel agreed on.
 
+use std::collections::BTreeSet;
+
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, IkeVersion, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -35,18 +37,38 @@ pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
 /// The facts of both ends side by side, in neutral words.
 fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     let connections = [&tunnel.gateways[0].connections[0], &tunnel.gateways[1].connections[0]];
+    let gateway = |c: &Connection| if std::ptr::eq(c, connections[0]) { &tunnel.gateways[0] } else { &tunnel.gateways[1] };
+    let peer = |c: &Connection| if std::ptr::eq(c, connections[0]) { connections[1] } else { connections[0] };
     let row = |name: &str, value: &dyn Fn(&Connection) -> String| vec![name.to_owned(), value(connections[0]), value(connections[1])];
     let list = |items: Vec<String>| items.join("\n");
     let mut rows = vec![
-        row("own address", &|c| c.local.to_string()),
+        row("own address", &|c| match c.local == peer(c).remote {
+            true => c.local.to_string(),
+            false => format!("{}\nreached at {}", c.local, peer(c).remote),
+        }),
         row("own identity", &|c| format!("{} ({})", c.local_identity.value, c.local_identity.value.kind())),
     ];
     rows.push(row("own networks", &|c| {
-        let mut nets: Vec<_> = c.children.iter().flat_map(|child| child.local.iter().map(ToString::to_string)).collect();
-        nets.dedup();
-        nets.sort();
-        nets.dedup();
-        list(nets)
+        let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(|(local, _)| local).collect();
+        list(nets.iter().map(ToString::to_string).collect())
+    }));
+    rows.push(row("own style", &|c| match gateway(c).interfaces.first() {
+        Some(interface) => format!("route-based, {}\n{} bytes", interface.name, interface.mtu),
+        None => "policy-based".to_owned(),
+    }));
+    rows.push(row("key exchange", &|c| {
+        let word = match (c.version.value, c.aggressive.value) {
+            (IkeVersion::V2, _) => "IKEv2",
+            (IkeVersion::V1, false) => "IKEv1, main mode",
+            (IkeVersion::V1, true) => "IKEv1, aggressive mode",
+        };
+        word.to_owned()
+    }));
+    rows.push(row("ESP in UDP", &|c| match (c.encapsulation.value, peer(c).encapsulation.value) {
+        // One that cannot be told follows the other.
+        (Encapsulation::Forced, _) | (_, Encapsulation::Forced) => "always".to_owned(),
+        (Encapsulation::Off, _) | (_, Encapsulation::Off) => "never".to_owned(),
+        _ => "where a NAT device is found".to_owned(),
     }));
     rows.push(row("IKE", &|c| list(c.ike.value.iter().map(ToString::to_string).collect())));
     rows.push(row("ESP", &|c| {
@@ -70,7 +92,7 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
     let agreement = &tunnel.agreement;
     let reasons: Vec<_> =
         agreement.reasons.iter().map(|r| json!({ "about": r.about, "taken": r.taken, "value": r.value, "why": r.why })).collect();
-    let pairs: Vec<_> = tunnel.gateways[0].selector_pairs().map(|(one, other)| json!([one.to_string(), other.to_string()])).collect();
+    let pairs: Vec<_> = tunnel.gateways[0].crossing().iter().map(|(one, other)| json!([one.to_string(), other.to_string()])).collect();
     json!({
         "tunnel": tunnel.name,
         "between": tunnel.ends,
@@ -79,6 +101,10 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
         "ike_lifetime_s": agreement.ike_lifetime.hard.as_secs(),
         "esp_lifetime_s": agreement.esp_lifetime.hard.as_secs(),
         "liveness_s": agreement.liveness.map(|interval| interval.as_secs()),
+        "key_exchange": if agreement.version == IkeVersion::V1 { "IKEv1" } else { "IKEv2" },
+        "aggressive": agreement.aggressive,
+        "any_to_any": agreement.any_to_any,
+        "inner_mtu": agreement.inner_mtu,
         "pairs": pairs,
         "reasons": reasons,
     })

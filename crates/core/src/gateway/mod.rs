@@ -17,6 +17,7 @@ pub use interface::{Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use tree::{Tree, TreeFile};
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -258,6 +259,20 @@ impl Gateway {
     pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {
         let (local, remote) = (&connection.local_identity.value, &connection.remote_identity.value);
         self.secrets.iter().find(|entry| entry.identities.contains(local) && entry.identities.contains(remote)).map(|entry| &entry.secret)
+    }
+
+    /// What may cross, local and remote: the selectors, or where those are any to any, what the routes and the filter
+    /// leave of them.
+    pub fn crossing(&self) -> BTreeSet<(IpNet, IpNet)> {
+        let pairs: BTreeSet<_> = self.selector_pairs().collect();
+        if pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
+            return pairs;
+        }
+        let routed = |net: &IpNet| self.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
+        let rules = self.filter.iter().flat_map(|filter| &filter.rules);
+        let into =
+            rules.filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to));
+        into.map(|rule| (rule.from, rule.to)).collect()
     }
 
     /// Every pair of selectors, local and remote, over all connections.

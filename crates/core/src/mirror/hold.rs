@@ -64,10 +64,10 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         selectors(one, false) != selectors(other, true),
         format!("the selectors of {names} do not mirror each other"),
     );
-    let turned: BTreeSet<_> = crossing(right.gateway).into_iter().map(|(local, remote)| (remote, local)).collect();
+    let turned: BTreeSet<_> = right.gateway.crossing().into_iter().map(|(local, remote)| (remote, local)).collect();
     say(
         &rules::ROUTES_INCOMPLETE,
-        crossing(left.gateway) != turned,
+        left.gateway.crossing() != turned,
         format!("what crosses at {} is not what crosses at {}", left.name, right.name),
     );
     say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), format!("the ESP proposals of {names} differ"));
@@ -98,20 +98,6 @@ fn esp_alike(one: &Connection, other: &Connection) -> bool {
     })
 }
 
-/// What may cross: the selectors, or where those are any to any, what the routes and the filter leave of them.
-fn crossing(gateway: &Gateway) -> BTreeSet<(IpNet, IpNet)> {
-    let pairs: BTreeSet<_> = gateway.selector_pairs().collect();
-    if pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
-        return pairs;
-    }
-    let routed = |net: &IpNet| gateway.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
-    let rules = gateway.filter.iter().flat_map(|filter| &filter.rules);
-    rules
-        .filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to))
-        .map(|rule| (rule.from, rule.to))
-        .collect()
-}
-
 /// Every remote network of a route-based end is routed into its interface, and into a black hole behind that.
 fn routing(end: &End<'_>) -> Option<Finding> {
     let steered = end.gateway.connections.iter().any(|connection| connection.interface.is_some());
@@ -121,7 +107,7 @@ fn routing(end: &End<'_>) -> Option<Finding> {
         let hole = through.find(|route| route.through == Through::BlackHole);
         matches!((into, hole), (Some(into), Some(hole)) if into.metric < hole.metric)
     };
-    let pairs = crossing(end.gateway);
+    let pairs = end.gateway.crossing();
     if steered && pairs.is_empty() {
         return Some(Finding::new(&rules::ROUTES_INCOMPLETE, format!("{}: nothing is routed into the tunnel", end.name)));
     }
@@ -133,7 +119,7 @@ fn routing(end: &End<'_>) -> Option<Finding> {
 /// The exemption covers each pair of selectors both ways, and nothing else.
 fn exemption(end: &End<'_>) -> Option<Finding> {
     let wanted: BTreeSet<_> = match end.shares_internet {
-        true => crossing(end.gateway).into_iter().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
+        true => end.gateway.crossing().into_iter().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
         false => BTreeSet::new(),
     };
     let kept: BTreeSet<_> =
@@ -169,7 +155,7 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         Some(name) => (Protection::Into(name.clone()), Protection::OutOf(name)),
         None => (Protection::Leaving, Protection::Arrived),
     };
-    for (local, remote) in crossing(end.gateway) {
+    for (local, remote) in end.gateway.crossing() {
         let pass = |from, to, protection| Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
         need(pass(local, remote, leaving.clone()), format!("{local} to {remote} through the tunnel"));
         need(pass(remote, local, arrived.clone()), format!("{remote} to {local} out of the tunnel"));

@@ -14,6 +14,6 @@ chapter! {
     LAB_LACKS_KERNEL = "US953" "lab-lacks-kernel" Error {
         what: "This machine's kernel has no ESP, and no guest kernel was built yet.",
         why: "Without ESP no packet is ever protected; an IKE SA alone proves little.",
-        remedy: "`uspan prove --prepare` builds a guest kernel, once, in about ten minutes.",
+        remedy: "`uspan prove --prepare` builds a guest kernel, once, in about seven minutes.",
     }
 }

@@ -1,0 +1,50 @@
+//! The examples of the guide build.
+
+mod common;
+
+use std::fs;
+use std::path::Path;
+
+use common::{SECRET, uspan, write};
+
+/// The whole descriptions of a page, each with the line it begins on.
+fn examples(page: &str) -> Vec<(usize, String)> {
+    let mut found = Vec::new();
+    let mut block: Option<(usize, String)> = None;
+    for (i, line) in page.lines().enumerate() {
+        match (&mut block, line) {
+            (None, "```toml") => block = Some((i + 2, String::new())),
+            (Some(_), "```") => found.extend(block.take()),
+            (Some((_, text)), line) => {
+                text.push_str(line);
+                text.push('\n');
+            }
+            (None, _) => {}
+        }
+    }
+    found.retain(|(_, text)| text.contains("unified-span"));
+    found
+}
+
+#[test]
+fn every_example_of_the_guide_builds() {
+    let guide = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/guide");
+    let mut pages: Vec<_> = fs::read_dir(guide).expect("the guide").map(|entry| entry.expect("an entry").path()).collect();
+    pages.push(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../README.md"));
+    pages.sort();
+    let mut built = 0;
+    for page in &pages {
+        let text = fs::read_to_string(page).expect("read");
+        for (line, example) in examples(&text) {
+            let folder = tempfile::tempdir().expect("a folder");
+            write(&folder.path().join("secrets/harvest.key"), format!("{SECRET}\n"), 0o600);
+            write(&folder.path().join("x.span.toml"), &example, 0o644);
+            let run = uspan(folder.path(), &["build", "x.span.toml", "-o", "out"]);
+            assert_eq!(run.code, 0, "{}:{line}\n{}", page.display(), run.all());
+            assert!(folder.path().join("out/packhouse/etc").is_dir());
+            built += 1;
+        }
+    }
+    // Each page by task has its example.
+    assert!(built >= 8, "{built}");
+}
