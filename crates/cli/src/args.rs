@@ -66,6 +66,26 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t)]
         format: Format,
     },
+    /// Write the scripts that take a tunnel out of both gateways again
+    #[command(
+        after_help = "Example:\n  uspan retire office.span.toml --tunnel harvest -o retire\n  scp retire/packhouse/retire-harvest.sh root@packhouse: && ssh root@packhouse sh retire-harvest.sh"
+    )]
+    Retire {
+        /// The description, with the tunnel still in it
+        file: PathBuf,
+        /// The tunnel
+        #[arg(long, value_name = "NAME")]
+        tunnel: String,
+        /// The folder to write: one folder a site in it; not the folder of a build
+        #[arg(short, long, value_name = "DIR")]
+        output: PathBuf,
+        /// Overwrite files that this program did not write or that were changed since
+        #[arg(long)]
+        replace: bool,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
     /// Prove tunnels with the real daemons and real packets, in a throw-away lab on this machine (root)
     #[cfg(feature = "prove")]
     #[command(

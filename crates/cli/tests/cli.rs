@@ -264,3 +264,33 @@ fn a_closed_pipe_is_no_error() {
         .expect("runs");
     assert_eq!(String::from_utf8_lossy(&run.stderr), "");
 }
+
+#[test]
+fn retire_writes_a_script_for_each_gateway_and_keeps_off_a_build() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let retire = |tunnel: &str, output: &str| uspan(folder.path(), &["retire", "orchard.span.toml", "--tunnel", tunnel, "-o", output]);
+    let run = retire("harvest", "retire");
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    // What a build wrote goes, file by file; what else the gateway has is not named.
+    for site in ["packhouse", "coldstore"] {
+        let path = format!("retire/{site}/retire-harvest.sh");
+        assert!(run.stdout.contains(&path), "{}", run.stdout);
+        let script = fs::read_to_string(folder.path().join(path)).expect("written");
+        assert!(!script.contains(SECRET));
+        for file in files(&folder.path().join("out").join(site)) {
+            let installed = file.strip_prefix(folder.path().join("out").join(site)).expect("below");
+            let installed = format!("/{}", installed.display());
+            assert!(script.contains(&installed), "{site}: {installed} stays\n{script}");
+        }
+        let mut checked = std::process::Command::new("sh");
+        checked.arg("-n").arg(folder.path().join(format!("retire/{site}/retire-harvest.sh")));
+        assert!(checked.status().expect("runs").success(), "a script that a shell can read");
+    }
+    for (tunnel, output, says) in [("pressing", "retire", "there are: harvest"), ("harvest", "out", "another folder")] {
+        let run = retire(tunnel, output);
+        assert_eq!(run.code, 2);
+        assert!(run.stderr.contains(says), "{}", run.stderr);
+    }
+    assert_eq!(build(folder.path(), &[]).code, 0, "the build stands as it was");
+}

@@ -30,6 +30,7 @@ mod mtu;
 mod network;
 mod packet_filter;
 mod platform;
+mod retire;
 mod secret;
 mod source;
 
@@ -41,8 +42,8 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Child, Connection, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
-    IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Protection, Route, SegmentLimit, Setting,
-    SharedSecret, Through, Traffic, Tree, TreeFile, TunnelInterface, Verdict,
+    IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing, Ports, Protection, Route, SERVICES,
+    SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service, service_names,
 };
 pub use mirror::{End, Side, hold, take_sides};
 pub use network::set_up;
@@ -51,6 +52,7 @@ pub use platform::{
     CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, Unwritable,
     platform,
 };
+pub use retire::{Retirement, TakeOut, retire};
 pub use secret::Secret;
 pub use source::{Located, Place, Position, Source, Span};
 

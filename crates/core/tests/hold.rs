@@ -85,6 +85,15 @@ spoilt! {
         let (hook, protection, traffic, verdict) = (Hook::Forward, Protection::Any, Traffic::Any, Verdict::Drop);
         rules(g).insert(0, FilterRule { hook, from, to, protection, traffic, verdict });
     } => ["US709"];
+    a_service_that_only_one_end_lets_through: |g| {
+        let rule = rules(g).iter_mut().find(|r| r.protection == Protection::Leaving).expect("a rule");
+        rule.traffic = Traffic::Replies;
+    } => ["US709"];
+    a_log_decides_nothing: |g| {
+        let mut rule = rules(g)[3].clone();
+        rule.verdict = Verdict::Log;
+        rules(g).insert(0, rule);
+    } => [""; 0];
     esp_not_let_in: |g| rules(g).retain(|r| r.traffic != Traffic::Esp) => ["US709"];
     no_filter_at_all: |g| g.filter = None => ["US709"; 7];
     nobody_opens: |g| connection(g).children.iter_mut().for_each(|c| c.opening.value = Opening::Wait) => ["US710"];

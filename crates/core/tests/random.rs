@@ -129,6 +129,20 @@ prop_compose! {
     }
 }
 
+/// What may be opened, from where, and what is logged.
+fn passing() -> impl Strategy<Value = String> {
+    let list = subsequence(vec!["https", "dns", "ping", "tcp/8443", "udp/5060-5070", "ssh"], 1..4)
+        .prop_map(|words| format!("[{}]", words.iter().map(|word| format!("\"{word}\"")).collect::<Vec<_>>().join(", ")));
+    let services = prop_oneof![
+        Just(String::new()),
+        list.clone().prop_map(|list| format!("services = {list}\n")),
+        (list.clone(), list).prop_map(|(one, other)| format!("services = {{ coldstore = {one}, packhouse = {other} }}\n")),
+        Just("services = { packhouse = [\"all\"], coldstore = [\"ping\"] }\n".to_owned()),
+        Just("one-way = \"coldstore\"\nopens = \"at-once\"\n".to_owned()),
+    ];
+    (services, any::<bool>()).prop_map(|(services, logs)| format!("{services}logs-drops = {logs}\n"))
+}
+
 fn traversal(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
     let can = |wanted| sites.iter().any(|site| PLATFORMS[site.platform].facts().encapsulations.contains(&wanted));
     let mut words = vec!["automatic"];
@@ -170,16 +184,19 @@ fn description() -> impl Strategy<Value = String> {
             proposals(sites.clone()),
             strength,
             carried,
-            timing(plain, opener),
+            (timing(plain, opener), passing()),
             traversal([&sites[0], &sites[1]]),
             any::<bool>(),
         )
-            .prop_map(move |(one, other, offer, strength, carried, timing, traversal, turned)| {
+            .prop_map(move |(one, other, offer, strength, carried, (timing, passing), traversal, turned)| {
+                // Words that are said for one-way traffic come first.
+                let timing = timing.lines().filter(|line| !(passing.contains("opens =") && line.starts_with("opens =")));
+                let timing: String = timing.map(|line| format!("{line}\n")).collect();
                 let mut text = "unified-span = 1\n".to_owned();
                 site_text(&mut text, "packhouse", 0, &one, free);
                 site_text(&mut text, "coldstore", 1, &other, free);
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
-                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}{traversal}");
+                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}{passing}{traversal}");
                 match strength {
                     Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
                     None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
@@ -437,14 +454,26 @@ fn narrow(platform: usize, children: &mut Vec<Child>, ike: &mut Setting<Lifetime
     child.lifetime.value.margin = margin;
 }
 
+fn ports() -> impl Strategy<Value = Traffic> {
+    (select(vec![Transport::Tcp, Transport::Udp]), 1u16.., 0u16..9)
+        .prop_map(|(transport, first, more)| Traffic::To(transport, Ports { first, last: first.saturating_add(more) }))
+}
+
 fn filter_rules() -> impl Strategy<Value = Gateway> {
     let tunnel = || "us-x".to_owned();
     let protection =
         select(vec![Protection::Any, Protection::Leaving, Protection::Arrived, Protection::Into(tunnel()), Protection::OutOf(tunnel())]);
     let limits =
         vec![SegmentLimit { interface: tunnel(), ipv4: true, bytes: 1398 }, SegmentLimit { interface: tunnel(), ipv4: false, bytes: 1378 }];
-    let traffic = prop_oneof![Just(Traffic::Any), Just(Traffic::Esp), prop::collection::vec(1u16.., 1..4).prop_map(Traffic::Udp)];
-    let verdict = select(vec![Verdict::Accept, Verdict::Drop]);
+    let traffic = prop_oneof![
+        Just(Traffic::Any),
+        Just(Traffic::Esp),
+        prop::collection::vec(1u16.., 1..4).prop_map(Traffic::Udp),
+        Just(Traffic::Replies),
+        Just(Traffic::Ping),
+        ports()
+    ];
+    let verdict = select(vec![Verdict::Accept, Verdict::Drop, Verdict::Log]);
     let rule =
         (any::<bool>(), network(), network(), protection, traffic, verdict).prop_map(|(input, from, to, protection, traffic, verdict)| {
             let hook = if input { Hook::Input } else { Hook::Forward };

@@ -3,9 +3,12 @@
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use uspan_core::{Address, Build, BuiltTunnel, Description, Encapsulation, FilterForm, Opening, Tree, set_up};
+use uspan_core::{
+    Address, Build, BuiltTunnel, Description, Encapsulation, FilterForm, Opening, Passing, Ports, Retirement, Traffic, Transport, Tree,
+    set_up,
+};
 
-use crate::job::{Job, Opens, Pair, Site, SiteFile, Tunnel};
+use crate::job::{Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
 
 /// Casts the tunnels of a description that `wanted` picks, with the files of these trees.
 ///
@@ -15,6 +18,7 @@ pub fn cast(
     built: &Build,
     trees: &BTreeMap<String, Tree>,
     scripts: &BTreeMap<String, String>,
+    retirements: &[Retirement],
     wanted: impl Fn(&str) -> bool,
 ) -> Job {
     let tunnels: Vec<_> = built.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)).collect();
@@ -28,6 +32,8 @@ pub fn cast(
         let peers = description.tunnels.iter().filter(|tunnel| here.contains(&tunnel.name.value.as_str()));
         let ipv4 = peers.flat_map(|tunnel| description.ends(tunnel)).find_map(uspan_core::Site::outer_ipv4).unwrap_or(true);
         cast.address = site.reached().address().unwrap_or_else(|| spare(number, ipv4));
+        let own = retirements.iter().filter(|retirement| retirement.site == cast.name);
+        cast.retire = own.map(|retirement| (retirement.tunnel.clone(), retirement.script.clone())).collect();
         cast.own = site.own_address.as_ref().map_or(cast.address, |own| own.value);
         sites.push(cast);
     }
@@ -78,11 +84,28 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
             .map(|tree| stems.iter().flat_map(|stem| site.packet_filter.take_up(stem, tree)).collect())
             .unwrap_or_default(),
         interfaces: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| set_up(stem, tree)).collect()).unwrap_or_default(),
+        retire: BTreeMap::new(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),
         script: scripts.get(&name).cloned(),
         name,
     }
+}
+
+/// What can be tried of what hosts may open, and what of the rest that the other end's may not open either.
+fn opens_to(passing: &Passing, back: &Passing) -> OpensTo {
+    let Passing::Only(list) = passing else {
+        return OpensTo { everything: true, echo: true, tcp: None, udp: None, closed: None };
+    };
+    let port = |wanted| {
+        list.iter().find_map(|traffic| match traffic {
+            Traffic::To(transport, ports) if *transport == wanted => Some(ports.first),
+            _ => None,
+        })
+    };
+    let udp = |port| Traffic::To(Transport::Udp, Ports { first: port, last: port });
+    let closed = (1024..u16::MAX).find(|port| !passing.takes(&udp(*port)) && (*back == Passing::All || !back.takes(&udp(*port))));
+    OpensTo { everything: false, echo: passing.takes(&Traffic::Ping), tcp: port(Transport::Tcp), udp: port(Transport::Udp), closed }
 }
 
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -> Tunnel {
@@ -117,6 +140,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
             let site = description.sites.iter().find(|site| site.name.value == built.ends[*end]);
             built.agreement.encapsulation[*end] == Encapsulation::Forced || site.is_some_and(|site| site.own_address.is_some())
         }),
+        opens_to: [0, 1].map(|end| opens_to(&built.gateways[end].hosts_may_open(), &built.gateways[1 - end].hosts_may_open())),
         pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
     }
 }

@@ -90,8 +90,8 @@ fn echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<bool> {
 ///
 /// # Errors
 /// Where it stopped. Otherwise the source address that the other end saw.
-pub fn tcp(from: &Room, to: &Room, address: IpAddr) -> Result<IpAddr, String> {
-    let target = SocketAddr::new(address, number());
+pub fn tcp(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> Result<IpAddr, String> {
+    let target = SocketAddr::new(address, port.unwrap_or_else(number));
     let listener = to.run(move || TcpListener::bind(target)).map_err(|e| format!("cannot listen: {e}"))?;
     patient(&listener, PATIENCE * 3).map_err(|e| e.to_string())?;
     let server = std::thread::spawn(move || -> io::Result<(IpAddr, usize)> {
@@ -121,8 +121,8 @@ pub fn tcp(from: &Room, to: &Room, address: IpAddr) -> Result<IpAddr, String> {
 
 /// Sends the largest datagram that may not be fragmented, learning on the way how large that is; returns the path
 /// MTU in bytes (RFC 1191, RFC 8201).
-pub fn full_size(from: &Room, to: &Room, address: IpAddr) -> Result<u32, String> {
-    let target = SocketAddr::new(address, number());
+pub fn full_size(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> Result<u32, String> {
+    let target = SocketAddr::new(address, port.unwrap_or_else(number));
     let listener = to.run(move || UdpSocket::bind(target)).map_err(|e| e.to_string())?;
     patient(&listener, PATIENCE).map_err(|e| e.to_string())?;
     let (mtu, size) = from.run(move || discover(target)).map_err(|e| format!("no packet size got through: {e}"))?;
@@ -163,9 +163,9 @@ fn discover(target: SocketAddr) -> io::Result<(u32, usize)> {
     Err(io::Error::other("the path MTU does not settle"))
 }
 
-/// Whether a datagram arrives that must not.
-pub fn arrives(from: &Room, to: &Room, address: IpAddr) -> io::Result<bool> {
-    let target = SocketAddr::new(address, number());
+/// Whether a datagram arrives, for one that perhaps must not.
+pub fn arrives(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> io::Result<bool> {
+    let target = SocketAddr::new(address, port.unwrap_or_else(number));
     let listener = to.run(move || UdpSocket::bind(target))?;
     patient(&listener, ABSENCE)?;
     // An answer such as "no route" is as good as silence here.

@@ -3,6 +3,7 @@
 //! The job file holds the trees with their secrets: it is written with mode 0600 into a folder that only root
 //! can enter, and goes with it.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
 
@@ -49,6 +50,8 @@ pub struct Site {
     pub rules: Vec<String>,
     /// The commands that set up tunnel interfaces.
     pub interfaces: Vec<String>,
+    /// The scripts that take its tunnels out again, by tunnel.
+    pub retire: BTreeMap<String, String>,
     /// Whether the administrator's own filter takes up our chains; otherwise there is none.
     pub joined: bool,
     /// Its files.
@@ -108,6 +111,40 @@ pub struct Tunnel {
     pub pfs: Option<u16>,
     /// Whether ESP is to travel in UDP.
     pub in_udp: bool,
+    /// What the hosts of each end may open.
+    pub opens_to: [OpensTo; 2],
+}
+
+impl OpensTo {
+    /// Whether echo requests pass.
+    pub fn pings(&self) -> bool {
+        self.everything || self.echo
+    }
+
+    /// A TCP port that passes, if there is one; any, if all do.
+    pub fn tcp_port(&self) -> Option<Option<u16>> {
+        if self.everything { Some(None) } else { self.tcp.map(Some) }
+    }
+
+    /// The same of UDP.
+    pub fn udp_port(&self) -> Option<Option<u16>> {
+        if self.everything { Some(None) } else { self.udp.map(Some) }
+    }
+}
+
+/// What hosts may open connections for, as far as it can be tried: a port each that the filter lets through.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OpensTo {
+    /// Whether anything passes.
+    pub everything: bool,
+    /// Whether echo requests pass.
+    pub echo: bool,
+    /// A TCP port that passes.
+    pub tcp: Option<u16>,
+    /// A UDP port that passes.
+    pub udp: Option<u16>,
+    /// A port that passes neither way; nothing where everything passes.
+    pub closed: Option<u16>,
 }
 
 /// A pair of networks, and the Child SA that carries it.
@@ -184,6 +221,8 @@ pub enum Check {
     Encrypted,
     /// What no selector covers does not arrive.
     Outsiders,
+    /// What the filter does not let this end's hosts open does not arrive.
+    Services,
     /// What goes to the internet leaves with the gateway's address.
     Internet,
     /// A rekey of ESP, asked for by this end, gives new SAs with the agreed group, and traffic goes on.
@@ -194,11 +233,13 @@ pub enum Check {
     Silence,
     /// After this end died and started again the tunnel comes back as described.
     Returns,
+    /// Nothing is left of the tunnel after it was taken out.
+    Retired,
 }
 
 impl Check {
     /// All of them.
-    pub const ALL: [Check; 14] = [
+    pub const ALL: [Check; 16] = [
         Check::Files,
         Check::Opens,
         Check::Selectors,
@@ -208,11 +249,13 @@ impl Check {
         Check::Counters,
         Check::Encrypted,
         Check::Outsiders,
+        Check::Services,
         Check::Internet,
         Check::RekeyEsp,
         Check::RekeyIke,
         Check::Silence,
         Check::Returns,
+        Check::Retired,
     ];
 
     /// In words, for the table.
@@ -227,11 +270,13 @@ impl Check {
             Check::Counters => "counters of both SAs rise",
             Check::Encrypted => "ESP on the internet, nothing in clear",
             Check::Outsiders => "outside the selectors nothing arrives",
+            Check::Services => "other services do not arrive",
             Check::Internet => "internet traffic is translated",
             Check::RekeyEsp => "rekey of ESP, traffic goes on",
             Check::RekeyIke => "rekey of the IKE SA, traffic goes on",
             Check::Silence => "dead: nothing leaves in clear",
             Check::Returns => "dead and started again: traffic returns",
+            Check::Retired => "taken out again: nothing is left",
         }
     }
 
@@ -250,11 +295,13 @@ impl Check {
             Check::Counters => "traffic crosses, but not through these SAs",
             Check::Encrypted => "packets leave in clear: selectors, or a route around the tunnel",
             Check::Outsiders => "a selector or a filter rule is wider than the description",
+            Check::Services => "a filter rule that is wider than the description, or one before it",
             Check::Internet => "the exemption covers too much",
             Check::RekeyEsp => "the groups for perfect forward secrecy differ, or the ESP proposal does",
             Check::RekeyIke => "the IKE proposal differs from the one that opened the tunnel",
             Check::Silence => "nothing holds packets back while the tunnel is down",
             Check::Returns => "the peer-liveness check, or who may open the tunnel",
+            Check::Retired => "something that the script does not take along",
         }
     }
 }

@@ -9,6 +9,7 @@ mod new;
 mod platforms;
 #[cfg(feature = "prove")]
 mod prove;
+mod retire;
 mod schema;
 mod secret;
 
@@ -28,6 +29,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::New { file } => new::run(file.as_deref()),
         Command::Check { file, reasons, format } => check::run(&file, reasons, format),
         Command::Build { file, output, replace, format } => build::run(&file, &output, replace, format),
+        Command::Retire { file, tunnel, output, replace, format } => retire::run(&file, &tunnel, &output, replace, format),
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),
         #[cfg(feature = "prove")]

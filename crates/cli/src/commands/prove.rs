@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde_json::json;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use uspan_core::{Build, Finding, Source, Tree, TreeFile, any_stops, rules};
+use uspan_core::{Build, Finding, Source, Tree, TreeFile, any_stops, retire, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
 
 use super::check::plan;
@@ -72,7 +72,8 @@ fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)
     };
     let scripts = scripts(&args.gateway_script, &planned)?;
     let wanted = |name: &str| args.tunnel.as_deref().is_none_or(|tunnel| tunnel == name);
-    let job = cast(&description, &planned, &trees, &scripts, wanted);
+    let retirements = retire(&description, &read.supplied, wanted).unwrap_or_default();
+    let job = cast(&description, &planned, &trees, &scripts, &retirements, wanted);
     Ok(Ok(Case { file: file.display().to_string(), source: read.source, findings: planned.findings, job }))
 }
 

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, IkeVersion, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, IkeVersion, Passing, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -56,6 +56,10 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         Some(interface) => format!("route-based, {}\n{} bytes", interface.name, interface.mtu),
         None => "policy-based".to_owned(),
     }));
+    // Everything is not worth a line.
+    if tunnel.gateways.iter().any(|gateway| gateway.hosts_may_open() != Passing::All) {
+        rows.push(row("own hosts may open", &|c| gateway(c).hosts_may_open().to_string()));
+    }
     rows.push(row("key exchange", &|c| {
         let word = match (c.version.value, c.aggressive.value) {
             (IkeVersion::V2, _) => "IKEv2",
@@ -106,6 +110,7 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
         "any_to_any": agreement.any_to_any,
         "inner_mtu": agreement.inner_mtu,
         "pairs": pairs,
+        "hosts_may_open": tunnel.gateways.each_ref().map(|gateway| gateway.hosts_may_open().to_string()),
         "reasons": reasons,
     })
 }

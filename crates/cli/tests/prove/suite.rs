@@ -157,6 +157,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     ikev1(&mut add);
     packet_filters(&mut add);
     route_based(&mut add, platforms);
+    services(&mut add);
     if platforms.contains(&OI) || platforms.contains(&LSW) {
         // OpenIKED rekeys by its timers alone, and Libreswan so in IKEv1.
         for (_, pair) in all.iter_mut().filter(|(_, pair)| platforms.contains(&OI) || pair.tunnel.contains("ikev1")) {
@@ -205,6 +206,20 @@ fn packet_filters(add: &mut impl FnMut(&'static str, Pair)) {
     add("iptables", Pair { sites: [PLAIN, JOINED], ..orchard() });
     add("iptables and nftables", Pair { sites: [JOINED, "filter = \"joined\"\nshares-internet = true"], ..orchard() });
     add("iptables, IPv6", Pair { sites: [JOINED, PLAIN], networks: SIX_ONE, ..six() });
+}
+
+/// What connections may be for.
+fn services(add: &mut impl FnMut(&'static str, Pair)) {
+    const JOINED: &str = "filter = \"joined\"\nshares-internet = true";
+    const IPTABLES: &str = "packet-filter = \"iptables\"\nshares-internet = true";
+    let both = "services = [\"https\", \"ping\", \"udp/5060-5070\"]\nlogs-drops = true".to_owned();
+    add("services", Pair { sites: [JOINED, IPTABLES], tunnel: both, ..orchard() });
+    let each = "services = { packhouse = [\"ssh\", \"dns\"], coldstore = [\"ping\"] }\nlogs-drops = true".to_owned();
+    add("services of each site", Pair { sites: [IPTABLES, ""], networks: TWO, tunnel: each, ..orchard() });
+    let one_way = "one-way = \"packhouse\"".to_owned();
+    add("one-way", Pair { sites: ["", JOINED], tunnel: one_way, ..orchard() });
+    let six_one_way = "one-way = \"coldstore\"\nopened-by = \"coldstore\"\nservices = [\"ping\", \"https\"]".to_owned();
+    add("one-way services, IPv6", Pair { sites: ["", IPTABLES], networks: SIX_ONE, tunnel: six_one_way, ..six() });
 }
 
 /// Routes into an interface at the ends that have one.

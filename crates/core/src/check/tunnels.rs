@@ -8,7 +8,7 @@ use ipnet::IpNet;
 use crate::description::{Address, Description, Pair, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Encapsulation, IkeVersion, Opening};
+use crate::gateway::{Encapsulation, IkeVersion, Opening, Passing};
 use crate::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
@@ -22,6 +22,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.families());
         findings.extend(check.reach());
         findings.extend(check.link());
+        findings.extend(check.silent_opener());
         findings.extend(check.times());
         findings.extend(check.pairs());
         findings.extend(check.gateways_in_selectors());
@@ -77,6 +78,15 @@ impl Check<'_> {
             None => return Vec::new(),
         };
         vec![self.at(&rules::LINK_UNFIT, link.span, message)]
+    }
+
+    /// Whether traffic can open the tunnel, where it is to.
+    fn silent_opener(&self) -> Option<Finding> {
+        let end = self.tunnel.opened_by?;
+        let silent = self.tunnel.passes[end] == Passing::Only(Vec::new()) && self.tunnel.opens.value == Opening::OnTraffic;
+        let name = &self.description.ends(self.tunnel)[end].name.value;
+        let message = format!("traffic from `{name}` is to open the tunnel, but its hosts may open no connection");
+        silent.then(|| self.at(&rules::OPENER_IS_SILENT, self.tunnel.passes_at, message))
     }
 
     /// Who can reach whom.

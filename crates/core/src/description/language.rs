@@ -114,6 +114,9 @@ const PREFIX: Shape = Shape::Text { is: "a network prefix such as \"10.41.0.0/22
 const INTERFACE: Shape = Shape::Text { is: "the name of an interface", pattern: "^[A-Za-z0-9._@-]{1,15}$" };
 const DURATION: Shape = Shape::Text { is: "a duration such as \"8h\", \"90m\" or \"3600s\"", pattern: "^[0-9]+(s|m|h|d)$" };
 const PATH: Shape = Shape::Text { is: "the path of a file", pattern: "^.+$" };
+const SERVICES: Shape = Shape::List { of: &SERVICE, at_least: 1 };
+const SERVICE: Shape =
+    Shape::Text { is: "the name of a service, or a protocol and ports", pattern: "^([a-z-]+|(tcp|udp)/[0-9]{1,5}(-[0-9]{1,5})?)$" };
 const ALGORITHM: Shape = Shape::Text { is: "the name of an algorithm", pattern: "^.+$" };
 
 /// The whole document.
@@ -210,6 +213,12 @@ pub static TUNNEL: &[Key] = &[
         "How long an ESP SA may live at most; it is replaced before that."),
     key("carries", Shape::List { of: &Shape::List { of: &NAME, at_least: 2 }, at_least: 1 }, Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
         "The pairs of networks that may cross, each `[network of the first site, network of the second]`."),
+    key("services", Shape::Either(&[SERVICES, Shape::Map { of: &SERVICES, keys: "lists of services by site" }]), Optional("everything"), "[\"https\", \"tcp/8443\", \"ping\"]",
+        "What connections through the tunnel may be for: names, or ports such as `tcp/8443` and `udp/5060-5070`, or `all`. One list for both directions, or a table with a list for each site whose hosts may open connections; replies always come back."),
+    key("one-way", NAME, Optional("the hosts of both sites may open connections"), "\"packhouse\"",
+        "The only site whose hosts may open connections through the tunnel."),
+    key("logs-drops", Shape::Flag, Optional("false"), "true",
+        "What the filter drops of this tunnel's traffic is written to the gateway's log, five packets a second at most."),
     key("opened-by", NAME, Optional("the first site of `between`, or the one whose address is `dynamic`"), "\"packhouse\"",
         "The site that opens the tunnel; the other one answers. Or `either`: then the second site of `between` opens it on traffic at the earliest, so that the two do not collide."),
     key("opens", Shape::Word(openings), Optional("at-once"), "\"on-traffic\"",

@@ -17,7 +17,7 @@ use ipnet::IpNet;
 
 use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
-use crate::gateway::{Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening};
+use crate::gateway::{Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening, Passing};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::source::{Located, Source, Span};
@@ -176,6 +176,12 @@ pub struct Tunnel {
     pub pairs: Vec<Pair>,
     /// Where the pairs were said, or the tunnel's name.
     pub carries: Span,
+    /// What the hosts of each end may open connections for.
+    pub passes: [Passing; 2],
+    /// Where that was said, or the tunnel's name.
+    pub passes_at: Span,
+    /// Whether what the filter drops of it is logged.
+    pub logs_drops: bool,
     /// Index (0 or 1) of the end that opens it; `None` means either.
     pub opened_by: Option<usize>,
     /// Where that was said.

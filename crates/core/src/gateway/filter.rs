@@ -1,5 +1,6 @@
 //! Address translation and packet filter of a gateway, in neutral words.
 
+use super::{Ports, Transport};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -28,7 +29,7 @@ pub enum Protection {
 }
 
 /// Kinds of traffic a rule can single out.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Traffic {
     /// Everything.
     Any,
@@ -36,6 +37,12 @@ pub enum Traffic {
     Udp(Vec<u16>),
     /// IP protocol 50 (RFC 4303).
     Esp,
+    /// Packets of connections that were let through when they were opened, and errors about them.
+    Replies,
+    /// Echo requests (RFC 792, RFC 4443).
+    Ping,
+    /// A transport protocol to these destination ports.
+    To(Transport, Ports),
 }
 
 /// What happens to a packet that a filter rule matches.
@@ -45,6 +52,8 @@ pub enum Verdict {
     Accept,
     /// It is dropped.
     Drop,
+    /// It is written to the log, no more than a few a second, and goes on to the next rule.
+    Log,
 }
 
 /// How the filter comes to the gateway.

@@ -8,6 +8,7 @@ mod filter;
 mod identity;
 mod interface;
 mod proposal;
+mod service;
 mod tree;
 
 pub use endpoint::Endpoint;
@@ -15,6 +16,7 @@ pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Prote
 pub use identity::Identity;
 pub use interface::{Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
+pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use tree::{Tree, TreeFile};
 
 use std::collections::BTreeSet;

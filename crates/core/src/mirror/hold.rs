@@ -8,7 +8,7 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Protection, Through, Traffic, Verdict,
+    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Passing, Protection, Through, Traffic, Verdict,
 };
 
 /// What is known about an end beside its configuration.
@@ -77,6 +77,11 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         findings.extend(exemption(end));
         findings.extend(routing(end));
         findings.extend(passage(end));
+    }
+    // Where an end lets a pair through at all, the other one lets the same through.
+    if !findings.iter().any(|finding| finding.rule.code == rules::FILTER_INCOMPLETE.code) {
+        findings.extend(services(&left, &right));
+        findings.extend(services(&right, &left));
     }
     findings
 }
@@ -150,17 +155,26 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         need(reach(Traffic::Udp(vec![4500])), format!("UDP 4500 from {}", connection.remote));
         need(reach(Traffic::Esp), format!("ESP from {}", connection.remote));
     }
-    let tunnel = end.gateway.interfaces.first().map(|interface| interface.name.clone());
-    let (leaving, arrived) = match tunnel {
-        Some(name) => (Protection::Into(name.clone()), Protection::OutOf(name)),
-        None => (Protection::Leaving, Protection::Arrived),
-    };
+    let [leaving, arrived] = end.gateway.protections();
     for (local, remote) in end.gateway.crossing() {
-        let pass = |from, to, protection| Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
-        need(pass(local, remote, leaving.clone()), format!("{local} to {remote} through the tunnel"));
-        need(pass(remote, local, arrived.clone()), format!("{remote} to {local} out of the tunnel"));
+        let pass = |from, to, protection, traffic| Packet { hook: Hook::Forward, from, to, protection, traffic };
+        // Where only some services may open connections, at least their replies come back.
+        need(pass(local, remote, leaving.clone(), Traffic::Replies), format!("{local} to {remote} through the tunnel"));
+        need(pass(remote, local, arrived.clone(), Traffic::Replies), format!("{remote} to {local} out of the tunnel"));
     }
     findings
+}
+
+/// What the filter lets through from one end's networks to the other's, at both ends: for each pair, what leaves here
+/// and what arrives there must be the same.
+fn services(near: &End<'_>, far: &End<'_>) -> Option<Finding> {
+    near.gateway.crossing().into_iter().find_map(|(from, to)| {
+        let (leaves, arrives) = (near.gateway.passing(from, to, true), far.gateway.passing(from, to, false));
+        let lost = leaves.symmetric_difference(&arrives).next()?;
+        let (lets, stops) = if leaves.contains(lost) { (near, far) } else { (far, near) };
+        let message = format!("{lost} from {from} to {to} passes at {} and not at {}", lets.name, stops.name);
+        Some(Finding::new(&rules::FILTER_INCOMPLETE, message))
+    })
 }
 
 /// A class of packets to hold against a filter.
@@ -172,24 +186,54 @@ struct Packet {
     traffic: Traffic,
 }
 
+impl Gateway {
+    /// What a filter rule asks of packets that leave through the tunnel, and of those that came out of it.
+    fn protections(&self) -> [Protection; 2] {
+        match self.interfaces.first().map(|interface| interface.name.clone()) {
+            Some(name) => [Protection::Into(name.clone()), Protection::OutOf(name)],
+            None => [Protection::Leaving, Protection::Arrived],
+        }
+    }
+
+    /// What its hosts may open connections through the tunnel for.
+    pub fn hosts_may_open(&self) -> Passing {
+        let Some((local, remote)) = self.crossing().into_iter().next() else { return Passing::Only(Vec::new()) };
+        let passing = self.passing(local, remote, true);
+        match passing.contains(&Traffic::Any) {
+            true => Passing::All,
+            false => Passing::Only(passing.into_iter().filter(|traffic| **traffic != Traffic::Replies).cloned().collect()),
+        }
+    }
+
+    /// What passes the filter from one network to another, leaving through the tunnel or come out of it.
+    fn passing(&self, from: IpNet, to: IpNet, leaving: bool) -> BTreeSet<&Traffic> {
+        let [into, out_of] = self.protections();
+        let protection = if leaving { into } else { out_of };
+        let packet = Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
+        let concern = |rule: &&FilterRule| rule.concerns(&packet) && rule.verdict != Verdict::Log;
+        let rules = self.filter.iter().flat_map(|filter| &filter.rules).filter(concern);
+        rules.take_while(|rule| rule.verdict == Verdict::Accept).map(|rule| &rule.traffic).collect()
+    }
+}
+
 impl Filter {
     /// Whether an explicit rule accepts these packets before one drops them.
     fn lets_through(&self, packet: &Packet) -> bool {
-        self.rules.iter().find(|rule| rule.applies(packet)).is_some_and(|rule| rule.verdict == Verdict::Accept)
+        let mut deciding = self.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
+        deciding.find(|rule| rule.applies(packet)).is_some_and(|rule| rule.verdict == Verdict::Accept)
     }
 }
 
 impl FilterRule {
     fn applies(&self, packet: &Packet) -> bool {
-        let traffic = match (&self.traffic, &packet.traffic) {
-            (Traffic::Any, _) => true,
-            (Traffic::Udp(allowed), Traffic::Udp(ports)) => ports.iter().all(|port| allowed.contains(port)),
-            (one, other) => one == other,
-        };
+        self.concerns(packet) && self.traffic.covers(&packet.traffic)
+    }
+
+    /// Whether it can match packets of these, whatever they carry.
+    fn concerns(&self, packet: &Packet) -> bool {
         self.hook == packet.hook
             && self.from.contains(&packet.from)
             && self.to.contains(&packet.to)
             && (self.protection == Protection::Any || self.protection == packet.protection)
-            && traffic
     }
 }

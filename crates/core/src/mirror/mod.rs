@@ -11,7 +11,7 @@ use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
-    Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Protection, Route,
+    Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Passing, Protection, Route,
     SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::mtu::segment_limit;
@@ -220,29 +220,40 @@ impl Taking<'_> {
         let (me, peer) = (self.me().local().range(ipv4), self.peer().reached().range(ipv4));
         let reach =
             |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
-        let pass = |from, to, protection, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any, verdict };
+        let pass = |from, to, protection, traffic, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic, verdict };
         let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
         let (leaving, arrived) = match self.interface() {
             Some(interface) => (Protection::Into(interface.name.clone()), Protection::OutOf(interface.name)),
             None => (Protection::Leaving, Protection::Arrived),
         };
+        let stop: &[Verdict] = if self.tunnel.logs_drops { &[Verdict::Log, Verdict::Drop] } else { &[Verdict::Drop] };
+        let drop = |from, to, protection: &Protection| -> Vec<FilterRule> {
+            stop.iter().map(|verdict| pass(from, to, protection.clone(), Traffic::Any, *verdict)).collect()
+        };
         for (local, remote) in self.pairs() {
-            rules.extend([
-                pass(local, remote, leaving.clone(), Verdict::Accept),
-                pass(local, remote, Protection::Any, Verdict::Drop),
-                pass(remote, local, arrived.clone(), Verdict::Accept),
-                pass(remote, local, Protection::Any, Verdict::Drop),
-            ]);
+            for (from, to, protection, opener) in [(local, remote, &leaving, self.end), (remote, local, &arrived, 1 - self.end)] {
+                let traffics = self.passing(opener).into_iter();
+                rules.extend(traffics.map(|traffic| pass(from, to, protection.clone(), traffic, Verdict::Accept)));
+                rules.extend(drop(from, to, &Protection::Any));
+            }
         }
         // Routes look at the destination alone: what else takes the interface does not cross.
         if self.me().route_based.value {
             for any in [true, false].map(|ipv4| Endpoint::Anywhere.range(ipv4)) {
-                rules.extend([leaving.clone(), arrived.clone()].map(|protection| pass(any, any, protection, Verdict::Drop)));
+                [&leaving, &arrived].into_iter().for_each(|protection| rules.extend(drop(any, any, protection)));
             }
         }
         // Hooks have chains, and families may have files, of their own.
         rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
         rules
+    }
+
+    /// What the filter lets through towards the other end of the one whose hosts open connections.
+    fn passing(&self, opener: usize) -> Vec<Traffic> {
+        match &self.tunnel.passes[opener] {
+            Passing::All => vec![Traffic::Any],
+            Passing::Only(list) => [Traffic::Replies].into_iter().chain(list.iter().cloned()).collect(),
+        }
     }
 
     fn remarks(&self) -> Remarks {
@@ -278,7 +289,7 @@ impl Taking<'_> {
             secret: format!("{t}.secret"),
             selectors: selectors.collect(),
             exemption: format!("{s}.shares-internet, {t}.carries"),
-            filter: format!("{s}.filter, {t}.carries"),
+            filter: format!("{s}.filter, {t}.carries, {t}.services"),
             mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
             link: format!("{t}.link"),
             routes: format!("{s}.style, {t}.carries"),

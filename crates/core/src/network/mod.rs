@@ -13,6 +13,11 @@ use crate::gateway::Tree;
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/network/interfaces.d";
 
+/// The commands that take a tunnel's interface down again.
+pub(crate) fn take_down(stem: &str, tree: &Tree) -> Vec<String> {
+    set_up(stem, tree).into_iter().map(|command| command.replacen("ifup", "ifdown --force", 1)).collect()
+}
+
 /// The commands that set up a tunnel's interface from its gateway's tree.
 pub fn set_up(stem: &str, tree: &Tree) -> Vec<String> {
     let text = tree.files.get(&format!("{FOLDER}/uspan-{stem}")).map(|file| file.text.as_str()).unwrap_or_default();

@@ -33,6 +33,12 @@ pub trait PacketFilter: Sync {
 
     /// The commands that load a tunnel's rules from its gateway's tree, as often as one likes.
     fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String>;
+
+    /// The commands that take a tunnel's rules out again, as often as one likes.
+    fn take_out(&self, stem: &str, tree: &Tree) -> Vec<String>;
+
+    /// What is left to people where they took the rules into a filter of their own.
+    fn by_hand(&self, stem: &str) -> Vec<String>;
 }
 
 /// What a packet filter's files say.

@@ -17,6 +17,7 @@ use std::time::Duration;
 use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
 use crate::finding::Finding;
 use crate::gateway::{Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Tree};
+use crate::retire::TakeOut;
 
 /// All platforms, in the order in which tables show them.
 pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
@@ -154,6 +155,14 @@ pub trait Platform: Sync {
 
     /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>);
+
+    /// The commands that end a tunnel and make the daemon forget it, before and after its files go.
+    fn take_out(&self, gateway: &Gateway) -> TakeOut;
+
+    /// A file that the daemon cannot run without, whatever tunnels there are.
+    fn main_file(&self) -> Option<&'static str> {
+        None
+    }
 }
 
 impl fmt::Debug for dyn Platform {

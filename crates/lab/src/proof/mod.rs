@@ -2,6 +2,7 @@
 
 mod opening;
 mod rekeying;
+mod retiring;
 mod returning;
 mod traffic;
 
@@ -72,9 +73,15 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
         walk.alive(&files)?;
         failed.push(walk.failed);
     }
+    let mut gone = Vec::new();
     // A gateway that loses power takes all its tunnels along, so this comes last.
     for (number, failed) in failed.into_iter().enumerate() {
-        Walkthrough { proof: &mut proof, number, failed, since: Vec::new() }.returns()?;
+        let mut walk = Walkthrough { proof: &mut proof, number, failed, since: Vec::new() };
+        walk.returns()?;
+        gone.push(walk.failed);
+    }
+    for (number, failed) in gone.into_iter().enumerate() {
+        Walkthrough { proof: &mut proof, number, failed, since: Vec::new() }.retire()?;
     }
     proof.warnings()
 }
@@ -176,6 +183,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.open()?;
         self.traffic()?;
         self.outsiders()?;
+        self.services()?;
         self.internet();
         self.rekey_esp()?;
         self.rekey_ike()

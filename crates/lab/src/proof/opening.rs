@@ -4,7 +4,6 @@ use std::io;
 use std::time::Instant;
 
 use super::{OPENING, REKEYING, Walkthrough, wait_for};
-use crate::flow;
 use crate::job::{Check, Opens, Outcome};
 use crate::sas::{self, EspSa};
 
@@ -43,9 +42,8 @@ impl<'a> Walkthrough<'_, 'a> {
             Opens::AtOnce | Opens::Never => {}
             Opens::OnTraffic => {
                 for pair in 0..tunnel.pairs.len() {
-                    let [from, to] = self.hosts(pair, end);
                     // What it opens is looked at below; whether it is answered, later.
-                    let _ = flow::ping_machine(from, to, 4);
+                    let _ = self.crosses(pair, end, 4);
                 }
             }
             Opens::ByHand => {

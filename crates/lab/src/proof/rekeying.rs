@@ -19,7 +19,7 @@ impl<'a> Walkthrough<'_, 'a> {
                     return Ok(outcome);
                 }
             }
-            Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::Pass(group_words(walk.tunnel().pfs))))
+            Ok(walk.goes_on(3).map_or_else(Outcome::Fail, |()| Outcome::Pass(group_words(walk.tunnel().pfs))))
         })
     }
 
@@ -71,7 +71,7 @@ impl<'a> Walkthrough<'_, 'a> {
             let limit = if asked.is_some() { REKEYING } else { Duration::from_secs(walk.tunnel().lifetimes[0]) + REKEYING };
             let fresh = wait_for(limit, || Ok(walk.ike_marks(end)?.into_iter().find(|mark| !before.contains(mark))))?;
             if fresh.is_some() {
-                return Ok(walk.goes_on().map_or_else(Outcome::Fail, |()| Outcome::pass()));
+                return Ok(walk.goes_on(3).map_or_else(Outcome::Fail, |()| Outcome::pass()));
             }
             Ok(Outcome::Fail(format!("no new IKE SA within {} s", limit.as_secs())))
         })

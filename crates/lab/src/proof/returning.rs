@@ -5,7 +5,6 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use super::{GIVING_UP, Walkthrough};
-use crate::flow;
 use crate::job::{Check, Opens, Outcome};
 
 impl<'a> Walkthrough<'_, 'a> {
@@ -35,8 +34,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.gateway(end).lose_power()?;
         for pair in 0..tunnel.pairs.len() {
             for direction in [0, 1] {
-                let [from, to] = self.hosts(pair, direction);
-                let _ = flow::ping_machine(from, to, 1);
+                let _ = self.crosses(pair, direction, 1);
             }
         }
         let seen = self.proof.witness.take();
@@ -68,26 +66,16 @@ impl<'a> Walkthrough<'_, 'a> {
                     }
                     Opens::OnTraffic | Opens::AtOnce | Opens::Never => {
                         for pair in 0..tunnel.pairs.len() {
-                            let [from, to] = self.hosts(pair, end);
-                            let _ = flow::ping_machine(from, to, 1);
+                            let _ = self.crosses(pair, end, 1);
                         }
                     }
                 }
             }
-            if self.goes_on_at_once() {
+            if self.goes_on(1).is_ok() {
                 return Ok(Outcome::Pass(format!("{} s", since.elapsed().as_secs())));
             }
             sleep(Duration::from_secs(5));
         }
-        Ok(Outcome::Fail(self.goes_on().err().unwrap_or_else(|| format!("only after {} s", limit.as_secs()))))
-    }
-
-    fn goes_on_at_once(&self) -> bool {
-        (0..self.tunnel().pairs.len()).all(|pair| {
-            [0, 1].into_iter().all(|end| {
-                let [from, to] = self.hosts(pair, end);
-                flow::ping_machine(from, to, 1).is_ok()
-            })
-        })
+        Ok(Outcome::Fail(self.goes_on(3).err().unwrap_or_else(|| format!("only after {} s", limit.as_secs()))))
     }
 }

@@ -7,6 +7,9 @@ use crate::flow;
 use crate::job::{Check, Outcome, Pair};
 use crate::stage::Machine;
 
+/// What is said where nothing is tried.
+const CLOSED: &str = "not let through";
+
 impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn traffic(&mut self) -> io::Result<()> {
         if !self.failed {
@@ -20,21 +23,26 @@ impl<'a> Walkthrough<'_, 'a> {
             self.begin(&format!("traffic between {name}"));
             let before = [self.packets(0)?, self.packets(1)?];
             self.both(Check::Ping, &name, |walk, end| {
+                if !walk.tunnel().opens_to[end].pings() {
+                    return Ok(Outcome::Idle(CLOSED.to_owned()));
+                }
                 let [from, to] = walk.hosts(pair, end);
                 Ok(flow::ping_machine(from, to, 3).map_or_else(Outcome::Fail, |()| Outcome::pass()))
             })?;
             self.begin_afresh(ground, &mut lost);
             self.both(Check::Tcp, &name, |walk, end| {
+                let Some(port) = walk.tunnel().opens_to[end].tcp_port() else { return Ok(Outcome::Idle(CLOSED.to_owned())) };
                 let [from, to] = walk.hosts(pair, end);
-                Ok(match flow::tcp(&from.room, &to.room, to.host.address) {
+                Ok(match flow::tcp(&from.room, &to.room, to.host.address, port) {
                     Ok(seen) if seen == from.host.address => Outcome::pass(),
                     Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
                     Err(why) => Outcome::Fail(why),
                 })
             })?;
             self.both(Check::FullSize, &name, |walk, end| {
+                let Some(port) = walk.tunnel().opens_to[end].udp_port() else { return Ok(Outcome::Idle(CLOSED.to_owned())) };
                 let [from, to] = walk.hosts(pair, end);
-                let found = flow::full_size(&from.room, &to.room, to.host.address);
+                let found = flow::full_size(&from.room, &to.room, to.host.address, port);
                 Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
             })?;
             self.begin_afresh(ground, &mut lost);
@@ -101,7 +109,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.both(Check::Outsiders, "", |walk, end| {
             let tried = walk.uncovered(end);
             for (name, [from, to]) in &tried {
-                if flow::arrives(&from.room, &to.room, to.host.address)? {
+                if flow::arrives(&from.room, &to.room, to.host.address, None)? {
                     return Ok(Outcome::Fail(format!("arrives: {name}")));
                 }
             }
@@ -127,7 +135,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 (site.address.is_ipv4() == address.is_ipv4()).then_some((host, *address))
             });
             let Some((host, address)) = fitting else { return Outcome::Idle("no network of its family".to_owned()) };
-            match flow::tcp(&host.room, &stage.internet, address) {
+            match flow::tcp(&host.room, &stage.internet, address, None) {
                 Ok(seen) if seen == site.address => Outcome::pass(),
                 Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
                 Err(why) => Outcome::Fail(why),
@@ -136,14 +144,54 @@ impl<'a> Walkthrough<'_, 'a> {
         self.row(Check::Internet, "", ends);
     }
 
-    /// A fresh echo in both directions of every pair, or why not.
-    pub(super) fn goes_on(&self) -> Result<(), String> {
+    /// What the filter is to stop, of what the selectors carry.
+    pub(super) fn services(&mut self) -> io::Result<()> {
+        if self.tunnel().opens_to.iter().all(|opens_to| opens_to.everything) {
+            return Ok(());
+        }
+        self.begin("other services");
+        self.both(Check::Services, "", |walk, end| {
+            let opens_to = &walk.tunnel().opens_to[end];
+            let (true, Some(port)) = (!opens_to.everything, opens_to.closed) else {
+                return Ok(Outcome::Idle("everything passes".to_owned()));
+            };
+            for pair in 0..walk.tunnel().pairs.len() {
+                let [from, to] = walk.hosts(pair, end);
+                if flow::arrives(&from.room, &to.room, to.host.address, Some(port))? {
+                    return Ok(Outcome::Fail(format!("UDP {port} arrives: {}", walk.pair_name(pair))));
+                }
+                if !opens_to.echo && flow::ping_machine(from, to, 1).is_ok() {
+                    return Ok(Outcome::Fail(format!("an echo request is answered: {}", walk.pair_name(pair))));
+                }
+            }
+            Ok(Outcome::Pass(format!("UDP {port}{}", if opens_to.echo { "" } else { " and ping" })))
+        })
+    }
+
+    /// A fresh flow in both directions of every pair, or why not.
+    pub(super) fn goes_on(&self, tries: u16) -> Result<(), String> {
         for pair in 0..self.tunnel().pairs.len() {
             for end in [0, 1] {
-                let [from, to] = self.hosts(pair, end);
-                flow::ping_machine(from, to, 3).map_err(|why| format!("{} from {}: {why}", self.pair_name(pair), self.site_name(end)))?;
+                self.crosses(pair, end, tries).map_err(|why| format!("{} from {}: {why}", self.pair_name(pair), self.site_name(end)))?;
             }
         }
         Ok(())
+    }
+
+    /// A fresh flow from one end of a pair, of a kind that the filter lets through; nothing is sent where it lets
+    /// nothing through.
+    pub(super) fn crosses(&self, pair: usize, end: usize, tries: u16) -> Result<(), String> {
+        let [from, to] = self.hosts(pair, end);
+        let opens_to = &self.tunnel().opens_to[end];
+        match (opens_to.pings(), opens_to.tcp_port(), opens_to.udp_port()) {
+            (true, ..) => flow::ping_machine(from, to, tries),
+            (_, Some(port), _) => flow::tcp(&from.room, &to.room, to.host.address, port).map(drop),
+            (.., Some(port)) => match flow::arrives(&from.room, &to.room, to.host.address, port) {
+                Ok(true) => Ok(()),
+                Ok(false) => Err("a datagram does not arrive".to_owned()),
+                Err(error) => Err(error.to_string()),
+            },
+            _ => Ok(()),
+        }
     }
 }

@@ -124,6 +124,7 @@ mod tests {
             packet_filter: "nftables".to_owned(),
             rules: Vec::new(),
             interfaces: Vec::new(),
+            retire: Default::default(),
             joined: false,
             files: Vec::new(),
             script: None,

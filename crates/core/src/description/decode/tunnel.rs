@@ -1,9 +1,9 @@
 //! Tunnels: ends, pairs, roles.
 
-use super::{Decoder, Node, SiteIndex, list, number, printable, table, text};
+use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
 use crate::description::{Address, Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::{Encapsulation, IkeVersion, Opening};
+use crate::gateway::{Encapsulation, IkeVersion, Opening, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -28,6 +28,7 @@ impl Decoder<'_> {
             Some(node) => (self.pairs(node, ends)?, node.span().into()),
             None => (all_pairs(ends, name.span), name.span),
         };
+        let passes = self.passes(fields, ends)?;
         let opened_by = self.opened_by(fields, ends)?;
         let word = fields.get("opens").and_then(text);
         let opens = match word.as_ref().map(|word| word.value) {
@@ -58,6 +59,9 @@ impl Decoder<'_> {
             esp_lifetime: esp_lifetime?,
             pairs,
             carries,
+            passes,
+            passes_at: ["one-way", "services"].iter().find_map(|key| fields.get(*key)).map_or(name.span, |node| node.span().into()),
+            logs_drops: fields.get("logs-drops").and_then(flag).unwrap_or(false),
             opened_by,
             opened_by_at: fields.get("opened-by").map_or(name.span, |node| node.span().into()),
             opens,
@@ -144,6 +148,69 @@ impl Decoder<'_> {
                 format!("site `{}` has no network `{}`", site.name.value, printable(name.value)),
             )
             .remedy = hint;
+        }
+        found
+    }
+
+    /// What the hosts of each end may open connections for.
+    fn passes(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<[Passing; 2]> {
+        let one_way = fields.get("one-way").and_then(text);
+        let mut passes = match fields.get("services") {
+            None => [Passing::All, Passing::All],
+            Some(node) => match table(node) {
+                None => {
+                    let both = self.services(list(node))?;
+                    [both.clone(), both]
+                }
+                Some(sites) => {
+                    if let Some(word) = &one_way {
+                        self.say(&rules::ONE_WAY_TWICE, word.span, "`services` says already which site may open connections");
+                        return None;
+                    }
+                    let mut passes = [Passing::Only(Vec::new()), Passing::Only(Vec::new())];
+                    for (name, node) in in_file_order(sites) {
+                        let end = self.end(&Located::new(name.get_ref().as_ref(), name.span()), ends)?;
+                        passes[end] = self.services(list(node))?;
+                    }
+                    passes
+                }
+            },
+        };
+        if let Some(word) = &one_way {
+            let end = self.end(word, ends)?;
+            passes[1 - end] = Passing::Only(Vec::new());
+        }
+        Some(passes)
+    }
+
+    fn services(&mut self, entries: &[Node<'_>]) -> Option<Passing> {
+        let mut found: Vec<Traffic> = Vec::new();
+        let mut everything = false;
+        for word in entries.iter().filter_map(text) {
+            match service(word.value) {
+                Some(traffics) => traffics.into_iter().for_each(|traffic| {
+                    if !found.contains(&traffic) {
+                        found.push(traffic)
+                    }
+                }),
+                None if word.value == "all" => everything = true,
+                None => {
+                    let hint = suggestion(word.value, service_names().chain(["all"]));
+                    self.say(&rules::UNKNOWN_SERVICE, word.span, format!("`{}` is no service", printable(word.value))).remedy =
+                        format!("{hint} Or write a protocol and ports, such as `tcp/8443` or `udp/5060-5070`.");
+                    return None;
+                }
+            }
+        }
+        Some(if everything { Passing::All } else { Passing::Only(found) })
+    }
+
+    /// Which end of the tunnel a site's name means.
+    fn end(&mut self, name: &Located<&str>, ends: [&Site; 2]) -> Option<usize> {
+        let found = ends.iter().position(|site| site.name.value == name.value);
+        if found.is_none() {
+            self.say(&rules::NOT_AN_END, name.span, format!("`{}` is not an end of this tunnel", printable(name.value))).remedy =
+                format!("Write `{}` or `{}`.", ends[0].name.value, ends[1].name.value);
         }
         found
     }

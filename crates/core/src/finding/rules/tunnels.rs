@@ -91,4 +91,24 @@ chapter! {
         why: "The selectors of a policy-based end do not carry them.",
         remedy: "Make both ends route-based with `style`, or remove `link`.",
     }
+    UNKNOWN_SERVICE = "US319" "unknown-service" Error {
+        what: "A service with a name that is not known.",
+        why: "The filter needs a protocol and ports.",
+        remedy: "Write a known name, or a protocol and ports such as `tcp/8443`.",
+    }
+    NOT_AN_END = "US320" "not-an-end" Error {
+        what: "A tunnel says something of a site that is neither of its ends.",
+        why: "It would hold for nobody.",
+        remedy: "Name one of the two sites that the tunnel joins.",
+    }
+    ONE_WAY_TWICE = "US321" "one-way-twice" Error {
+        what: "`one-way` beside services by site.",
+        why: "Services by site say already who may open connections; one of the two would win silently.",
+        remedy: "Leave out `one-way`: a site that `services` does not name may open nothing.",
+    }
+    OPENER_IS_SILENT = "US322" "opener-is-silent" Error {
+        what: "The tunnel waits for traffic of a site whose hosts may open no connection.",
+        why: "The filter drops every first packet, so the tunnel never comes up, and the other site's hosts wait for it.",
+        remedy: "Let the site whose hosts may open connections open the tunnel with `opened-by`, or open it `at-once`.",
+    }
 }

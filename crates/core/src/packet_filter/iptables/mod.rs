@@ -39,6 +39,9 @@ static FAMILIES: [Family; 2] = [
     Family { ipv4: false, rules: "v6", jumps: "v6-jumps", program: "ip6tables" },
 ];
 
+/// How many packets a second each rule writes to the log.
+const LOG_RATE: u32 = 5;
+
 struct Iptables;
 
 /// The packet filter.
@@ -76,5 +79,28 @@ impl PacketFilter for Iptables {
             }
         }
         commands
+    }
+
+    fn take_out(&self, stem: &str, tree: &Tree) -> Vec<String> {
+        let mut commands = Vec::new();
+        for family in FAMILIES.iter().filter(|family| tree.files.contains_key(&format!("{FOLDER}/uspan-{stem}.{}", family.rules))) {
+            let chains = [
+                ("nat", "POSTROUTING", names::NAT),
+                ("mangle", "FORWARD", names::SEGMENTS),
+                ("filter", "INPUT", names::INPUT),
+                ("filter", "FORWARD", names::FORWARD),
+            ];
+            for (table, from, role) in chains {
+                let (program, chain) = (family.program, names::chain(stem, role));
+                // Every jump to it, then the chain; one that is not there is no failure.
+                commands.push(format!("while {program} -t {table} -D {from} -j {chain} 2>/dev/null; do :; done"));
+                commands.push(format!("{program} -t {table} -F {chain} 2>/dev/null && {program} -t {table} -X {chain}"));
+            }
+        }
+        commands
+    }
+
+    fn by_hand(&self, _stem: &str) -> Vec<String> {
+        vec!["save your rules, so that the tunnel's do not come back at boot.".to_owned()]
     }
 }

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use crate::digest::digest;
 
-/// The longest name that iptables(8) takes for a chain is 28 characters.
+/// The longest name that iptables(8) takes for a chain is 28 characters, and a prefix in the log one more.
 const LONGEST: usize = 28;
 
 /// What our chains are for, as the ends of their names.
@@ -12,6 +12,8 @@ pub(super) const NAT: &str = "-nat";
 pub(super) const SEGMENTS: &str = "-mss";
 pub(super) const INPUT: &str = "-in";
 pub(super) const FORWARD: &str = "-fwd";
+/// And the head of what they write to the log.
+pub(super) const LOG: &str = ": ";
 
 /// The name of a tunnel's chain. A name that is too long is cut, and a digest of the whole keeps it apart from others.
 pub(super) fn chain(stem: &str, role: &str) -> String {

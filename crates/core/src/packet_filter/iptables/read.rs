@@ -6,9 +6,11 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::names::{FORWARD, INPUT, NAT, SEGMENTS};
-use super::{FAMILIES, FOLDER};
+use super::{FAMILIES, FOLDER, LOG_RATE};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, Verdict};
+use crate::gateway::{
+    Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
+};
 use crate::packet_filter::{EXEMPTION_ORDER, FoundRules};
 use crate::source::{Source, Span};
 
@@ -134,6 +136,7 @@ impl Found {
                 let verdict = match (rule.target, rule.to_source) {
                     ("ACCEPT", None) => Verdict::Accept,
                     ("DROP", None) => Verdict::Drop,
+                    ("LOG", None) => Verdict::Log,
                     _ => return false,
                 };
                 let Rule { from, to, protection, traffic, .. } = rule;
@@ -165,6 +168,11 @@ fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
             (Traffic::Udp(ports.split(',').map(|port| port.parse().ok()).collect::<Option<_>>()?), rest)
         }
         ["-p", "esp", rest @ ..] => (Traffic::Esp, rest),
+        ["-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED", rest @ ..] => (Traffic::Replies, rest),
+        ["-p", "icmp", "-m", "icmp", "--icmp-type", "8", rest @ ..] => (Traffic::Ping, rest),
+        ["-p", "ipv6-icmp", "-m", "icmp6", "--icmpv6-type", "128", rest @ ..] => (Traffic::Ping, rest),
+        ["-p", "tcp", "-m", "tcp", "--dport", ports, rest @ ..] => (Traffic::To(Transport::Tcp, Ports::read(ports, ':')?), rest),
+        ["-p", "udp", "-m", "udp", "--dport", ports, rest @ ..] => (Traffic::To(Transport::Udp, Ports::read(ports, ':')?), rest),
         _ => (Traffic::Any, rest),
     };
     let (protection, rest) = match rest {
@@ -176,6 +184,9 @@ fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
     };
     let (target, to_source) = match rest {
         ["-j", target] => (*target, None),
+        ["-m", "limit", "--limit", rate, "-j", target @ "LOG", "--log-prefix", ..] if *rate == format!("{LOG_RATE}/second") => {
+            (*target, None)
+        }
         ["-j", target, "--to-source", address] => (*target, Some(address.parse().ok()?)),
         _ => return None,
     };

@@ -2,8 +2,8 @@
 
 use std::fmt::Write as _;
 
-use super::names::{FORWARD, INPUT, NAT, SEGMENTS, chain};
-use super::{FAMILIES, FOLDER, Family};
+use super::names::{FORWARD, INPUT, LOG, NAT, SEGMENTS, chain};
+use super::{FAMILIES, FOLDER, Family, LOG_RATE};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
 use crate::packet_filter::EXEMPTION_ORDER;
 use crate::platform::text::{head, remark};
@@ -88,13 +88,13 @@ fn write_filter(out: &mut String, filter: &Filter, family: &Family, remarks: &Re
     let _ = writeln!(out, "*filter\n:{input} - [0:0]\n:{forward} - [0:0]");
     for rule in filter.rules.iter().filter(|rule| rule.from.addr().is_ipv4() == family.ipv4) {
         let name = if rule.hook == Hook::Input { &input } else { &forward };
-        out.push_str(&filter_rule(name, rule));
+        out.push_str(&filter_rule(name, rule, &remarks.stem));
     }
     out.push_str("COMMIT\n");
 }
 
-fn filter_rule(chain: &str, rule: &FilterRule) -> String {
-    let mut text = format!("-A {chain} -s {} -d {}", rule.from, rule.to);
+fn filter_rule(name: &str, rule: &FilterRule, stem: &str) -> String {
+    let mut text = format!("-A {name} -s {} -d {}", rule.from, rule.to);
     match &rule.traffic {
         Traffic::Any => {}
         Traffic::Udp(ports) => {
@@ -102,6 +102,10 @@ fn filter_rule(chain: &str, rule: &FilterRule) -> String {
             let _ = write!(text, " -p udp -m multiport --dports {}", ports.join(","));
         }
         Traffic::Esp => text.push_str(" -p esp"),
+        Traffic::Replies => text.push_str(" -m conntrack --ctstate RELATED,ESTABLISHED"),
+        Traffic::Ping if rule.from.addr().is_ipv4() => text.push_str(" -p icmp -m icmp --icmp-type 8"),
+        Traffic::Ping => text.push_str(" -p ipv6-icmp -m icmp6 --icmpv6-type 128"),
+        Traffic::To(transport, ports) => drop(write!(text, " -p {0} -m {0} --dport {1}", transport.word(), ports.written(':'))),
     }
     match &rule.protection {
         Protection::Any => {}
@@ -110,9 +114,11 @@ fn filter_rule(chain: &str, rule: &FilterRule) -> String {
         Protection::Into(name) => drop(write!(text, " -o {name}")),
         Protection::OutOf(name) => drop(write!(text, " -i {name}")),
     }
-    text.push_str(match rule.verdict {
-        Verdict::Accept => " -j ACCEPT\n",
-        Verdict::Drop => " -j DROP\n",
-    });
+    match rule.verdict {
+        Verdict::Accept => text.push_str(" -j ACCEPT\n"),
+        Verdict::Drop => text.push_str(" -j DROP\n"),
+        // A prefix may have 29 characters.
+        Verdict::Log => drop(writeln!(text, " -m limit --limit {LOG_RATE}/second -j LOG --log-prefix \"{}\"", chain(stem, LOG))),
+    }
     text
 }

@@ -26,6 +26,9 @@ const FOLDER: &str = "etc/nftables.d";
 /// Where our translation stands: before the administrator's, which usually has 100.
 pub(crate) const EXEMPTION_ORDER: i32 = 90;
 
+/// How many packets a second each rule writes to the log.
+const LOG_RATE: u32 = 5;
+
 struct Nftables;
 
 /// The packet filter.
@@ -51,5 +54,20 @@ impl PacketFilter for Nftables {
     fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String> {
         let file = format!("{FOLDER}/uspan-{stem}.nft");
         if tree.files.contains_key(&file) { vec![format!("nft -f /{file}")] } else { Vec::new() }
+    }
+
+    fn take_out(&self, stem: &str, tree: &Tree) -> Vec<String> {
+        let Some(file) = tree.files.get(&format!("{FOLDER}/uspan-{stem}.nft")) else { return Vec::new() };
+        let own = format!("uspan-{stem}");
+        let tables = file.text.lines().filter_map(|line| line.strip_prefix("delete table "));
+        // Declared first, so that it does not matter whether it is there.
+        tables.filter(|table| table.ends_with(&own)).map(|table| format!("nft 'table {table}; delete table {table}'")).collect()
+    }
+
+    fn by_hand(&self, stem: &str) -> Vec<String> {
+        vec![
+            format!("take `jump uspan-{stem}-input`, `jump uspan-{stem}-forward` and the include of"),
+            format!("/{FOLDER}/uspan-{stem}.chains out of your own table, load it, and remove that file."),
+        ]
     }
 }

@@ -4,11 +4,11 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::FOLDER;
 use super::syntax::{Statement, parse};
+use super::{FOLDER, LOG_RATE};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
-    Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, Verdict,
+    Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
 };
 use crate::packet_filter::FoundRules;
 use crate::source::Source;
@@ -152,6 +152,10 @@ fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
     };
     let (traffic, rest) = match rest {
         ["meta", "l4proto", "esp", rest @ ..] => (Traffic::Esp, rest),
+        ["ct", "state", "established", "related", rest @ ..] => (Traffic::Replies, rest),
+        ["icmp" | "icmpv6", "type", "echo-request", rest @ ..] => (Traffic::Ping, rest),
+        ["tcp", "dport", ports, rest @ ..] => (Traffic::To(Transport::Tcp, Ports::read(ports, '-')?), rest),
+        ["udp", "dport", ports, rest @ ..] if *ports != "{" => (Traffic::To(Transport::Udp, Ports::read(ports, '-')?), rest),
         ["udp", "dport", "{", rest @ ..] => {
             let end = rest.iter().position(|word| *word == "}")?;
             (Traffic::Udp(rest[..end].iter().map(|port| port.parse().ok()).collect::<Option<_>>()?), &rest[end + 1..])
@@ -161,6 +165,7 @@ fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
     let verdict = match without_counter(rest) {
         ["accept"] => Verdict::Accept,
         ["drop"] => Verdict::Drop,
+        ["limit", "rate", rate, "log", "prefix", _] if *rate == format!("{LOG_RATE}/second") => Verdict::Log,
         _ => return None,
     };
     Some(FilterRule { hook, from, to, protection, traffic, verdict })

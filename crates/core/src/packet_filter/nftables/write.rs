@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use ipnet::IpNet;
 
-use super::FOLDER;
+use super::{FOLDER, LOG_RATE};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
 };
@@ -132,13 +132,13 @@ fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, re
             }
         }
         for rule in filter.rules.iter().filter(|rule| rule.hook == hook) {
-            let _ = writeln!(out, "{indent}\t{}", filter_rule(rule));
+            let _ = writeln!(out, "{indent}\t{}", filter_rule(rule, table));
         }
         let _ = writeln!(out, "{indent}}}");
     }
 }
 
-fn filter_rule(rule: &FilterRule) -> String {
+fn filter_rule(rule: &FilterRule, table: &str) -> String {
     let mut text = ends(rule.from, rule.to);
     match &rule.protection {
         Protection::Any => {}
@@ -154,10 +154,15 @@ fn filter_rule(rule: &FilterRule) -> String {
             let _ = write!(text, " udp dport {{ {} }}", ports.join(", "));
         }
         Traffic::Esp => text.push_str(" meta l4proto esp"),
+        Traffic::Replies => text.push_str(" ct state established,related"),
+        Traffic::Ping if rule.from.addr().is_ipv4() => text.push_str(" icmp type echo-request"),
+        Traffic::Ping => text.push_str(" icmpv6 type echo-request"),
+        Traffic::To(transport, ports) => drop(write!(text, " {} dport {}", transport.word(), ports.written('-'))),
     }
-    text.push_str(match rule.verdict {
-        Verdict::Accept => " counter accept",
-        Verdict::Drop => " counter drop",
-    });
+    match rule.verdict {
+        Verdict::Accept => text.push_str(" counter accept"),
+        Verdict::Drop => text.push_str(" counter drop"),
+        Verdict::Log => drop(write!(text, " limit rate {LOG_RATE}/second log prefix \"{table}: \"")),
+    }
     text
 }

@@ -9,6 +9,7 @@ mod write;
 use super::{Facts, Platform, Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Gateway, Tree};
+use crate::retire::TakeOut;
 
 /// The platform.
 pub(super) struct Libreswan;
@@ -24,6 +25,15 @@ impl Platform for Libreswan {
 
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(tree)
+    }
+
+    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+        let children = gateway.connections.iter().flat_map(|connection| &connection.children);
+        TakeOut {
+            // That ends the SAs too.
+            before: children.map(|child| format!("ipsec auto --delete {} >/dev/null 2>&1", child.name)).collect(),
+            after: vec!["ipsec auto --rereadsecrets >/dev/null 2>&1".to_owned()],
+        }
     }
 }
 

@@ -9,6 +9,7 @@ mod write;
 use super::{Facts, Platform, Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Gateway, Lifetime, Tree};
+use crate::retire::TakeOut;
 
 /// The platform.
 pub(super) struct Openiked;
@@ -24,6 +25,15 @@ impl Platform for Openiked {
 
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(tree)
+    }
+
+    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+        let resets = gateway.connections.iter().map(|connection| format!("ikectl reset id {}", write::reset_word(connection)));
+        TakeOut { before: Vec::new(), after: std::iter::once("ikectl reload".to_owned()).chain(resets).collect() }
+    }
+
+    fn main_file(&self) -> Option<&'static str> {
+        Some(MAIN)
     }
 }
 

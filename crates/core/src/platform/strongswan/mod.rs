@@ -8,7 +8,8 @@ mod write;
 
 use super::{Facts, Platform, Remarks, Unwritable};
 use crate::finding::Finding;
-use crate::gateway::{Gateway, Tree};
+use crate::gateway::{Connection, Gateway, Tree};
+use crate::retire::TakeOut;
 
 /// The platform.
 pub(super) struct Strongswan;
@@ -24,6 +25,15 @@ impl Platform for Strongswan {
 
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(tree)
+    }
+
+    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+        let close = |connection: &Connection| format!("swanctl --terminate --ike {} --timeout 10 --force >/dev/null 2>&1", connection.name);
+        TakeOut {
+            before: gateway.connections.iter().map(close).collect(),
+            // What is not in the files any more is unloaded, secrets too.
+            after: vec!["swanctl --load-all --clear >/dev/null".to_owned()],
+        }
     }
 }
 

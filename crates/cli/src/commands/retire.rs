@@ -1,0 +1,74 @@
+//! `uspan retire`.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+
+use serde_json::{Value, json};
+use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
+
+use super::check::plan;
+use crate::args::Format;
+use crate::failure::{Failure, Verdict};
+use crate::files::output::{self, MANIFEST, Outcome};
+use crate::show::{GOOD, findings, styled};
+
+pub fn run(file: &Path, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
+    let (read, planned) = plan(file)?;
+    let stopped = |found: &[_]| super::stopped(found, &read.source, format, "scripts", "Nothing was written");
+    let Some(description) = read.description.as_ref().filter(|_| !any_stops(&planned.findings)) else {
+        return stopped(&planned.findings);
+    };
+    let names: Vec<_> = planned.tunnels.iter().map(|tunnel| tunnel.name.as_str()).collect();
+    if !names.contains(&tunnel) {
+        return Err(Failure::Usage(format!("no tunnel is called `{tunnel}`; there are: {}", names.join(", "))));
+    }
+    if holds_a_build(folder) {
+        let message = format!("`{}` holds what `uspan build` wrote; choose another folder for the scripts", folder.display());
+        return Err(Failure::Usage(message));
+    }
+    let retirements = match retire(description, &read.supplied, |name| name == tunnel) {
+        Ok(retirements) => retirements,
+        Err(found) => return stopped(&found),
+    };
+    let trees: BTreeMap<String, Tree> = retirements.iter().map(|one| (one.site.clone(), tree(one))).collect();
+    let written = match output::write(folder, &trees, replace)? {
+        Outcome::Done(written) => written,
+        Outcome::Refused(found) => return stopped(&found),
+    };
+    if format == Format::Json {
+        let scripts: Vec<_> =
+            retirements.iter().map(|one| json!({ "site": one.site, "script": one.script, "by-hand": one.by_hand })).collect();
+        let found = findings::json(&planned.findings, &read.source);
+        super::print_json(&json!({ "fine": true, "findings": found, "files": written, "scripts": scripts }))?;
+        return Ok(Verdict::Fine);
+    }
+    super::build::print_files(folder, &written)?;
+    super::print_line("")?;
+    for one in &retirements {
+        super::print_line(&format!("on {}: copy {}/{0}/{} there, then", one.site, folder.display(), file_name(tunnel)))?;
+        super::print_line(&format!("  sh {}", file_name(tunnel)))?;
+        for line in &one.by_hand {
+            super::print_line(&format!("  # {line}"))?;
+        }
+    }
+    let done = styled(GOOD, "Fine");
+    super::print_line(&format!("{done}. Next: run them in this order, then take `{tunnel}` out of the description and build."))?;
+    Ok(Verdict::Fine)
+}
+
+fn file_name(tunnel: &str) -> String {
+    format!("retire-{tunnel}.sh")
+}
+
+fn tree(retirement: &Retirement) -> Tree {
+    let script = TreeFile::public(retirement.script.clone());
+    Tree { files: BTreeMap::from([(file_name(&retirement.tunnel), script)]) }
+}
+
+/// Whether a build wrote here: its files would give way to the scripts.
+fn holds_a_build(folder: &Path) -> bool {
+    let manifest = fs::read(folder.join(MANIFEST)).unwrap_or_default();
+    let manifest: Value = serde_json::from_slice(&manifest).unwrap_or_default();
+    manifest["files"].as_object().is_some_and(|files| files.keys().any(|path| !path.ends_with(".sh")))
+}

@@ -1,0 +1,107 @@
+//! Taking a tunnel out again: for each gateway a script that ends it and removes what was written for it.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use crate::build::{Build, build};
+use crate::check::Supplied;
+use crate::description::{Description, Site};
+use crate::finding::Finding;
+use crate::gateway::{FilterForm, Gateway, Tree};
+use crate::network;
+use crate::platform::text::comment;
+
+/// Commands that take a tunnel out of a daemon.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TakeOut {
+    /// Before its files are removed.
+    pub before: Vec<String>,
+    /// After that.
+    pub after: Vec<String>,
+}
+
+/// What takes a tunnel out of one gateway.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Retirement {
+    /// The site.
+    pub site: String,
+    /// The tunnel.
+    pub tunnel: String,
+    /// A shell script to run on the gateway, as root.
+    pub script: String,
+    /// What is left for people to do, because it stands in files of theirs.
+    pub by_hand: Vec<String>,
+}
+
+/// The scripts that take out the tunnels that `wanted` picks, two for each, that of the end that opens first.
+///
+/// Each is for a gateway that keeps its other tunnels.
+///
+/// # Errors
+/// What stops a build.
+pub fn retire(description: &Description, supplied: &Supplied, wanted: impl Fn(&str) -> bool) -> Result<Vec<Retirement>, Vec<Finding>> {
+    let whole = build(description, supplied);
+    if whole.findings.iter().any(Finding::stops) {
+        return Err(whole.findings);
+    }
+    let mut all = Vec::new();
+    for tunnel in whole.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)) {
+        let mut rest = description.clone();
+        rest.tunnels.retain(|other| other.name.value != tunnel.name);
+        let rest = build(&rest, supplied);
+        let opens = |end: &usize| tunnel.gateways[*end].connections.iter().any(|connection| connection.persistent.value);
+        let mut order = [0, 1];
+        order.sort_by_key(|end| !opens(end));
+        for end in order {
+            let site = description.sites.iter().find(|site| site.name.value == tunnel.ends[end]);
+            all.extend(site.map(|site| at_one_end(site, &tunnel.name, &tunnel.gateways[end], &whole, &rest)));
+        }
+    }
+    Ok(all)
+}
+
+fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest: &Build) -> Retirement {
+    let name = &site.name.value;
+    let empty = Tree::default();
+    let (with, without) = (whole.trees.get(name).unwrap_or(&empty), rest.trees.get(name).unwrap_or(&empty));
+    let daemon = site.platform.value.take_out(gateway);
+    let rules = site.packet_filter.take_out(tunnel, with);
+    let mut script = String::from("#!/bin/sh\n");
+    let _ = writeln!(script, "# {name}: takes the tunnel {} out again. Run it as root.", comment(tunnel));
+    script.push_str("# Written by Unified Span.\n");
+    let mut section = |title: &str, commands: &[String]| {
+        if !commands.is_empty() {
+            let _ = writeln!(script, "\n# {title}");
+            commands.iter().for_each(|command| script.push_str(&format!("{command}\n")));
+        }
+    };
+    section("The SAs go, on both sides.", &daemon.before);
+    section("Rules and interface.", &[rules, network::take_down(tunnel, with)].concat());
+    section("The files of this tunnel.", &file_commands(with, without, site.platform.value.main_file()));
+    section("The daemon forgets it.", &daemon.after);
+    let by_hand = match site.filter {
+        FilterForm::Joined => site.packet_filter.by_hand(tunnel),
+        FilterForm::Standalone => Vec::new(),
+    };
+    section("What stands in your own files is left to you:", &by_hand.iter().map(|line| format!("#   {line}")).collect::<Vec<_>>());
+    Retirement { site: name.clone(), tunnel: tunnel.to_owned(), script, by_hand }
+}
+
+/// Files that no other tunnel needs go; from those that others share, only the own lines.
+fn file_commands(with: &Tree, without: &Tree, main_file: Option<&str>) -> Vec<String> {
+    let mut commands = Vec::new();
+    let lines = |tree: &Tree, path: &str| -> BTreeMap<String, ()> {
+        tree.files.get(path).map(|file| file.text.lines().map(|line| (line.to_owned(), ())).collect()).unwrap_or_default()
+    };
+    for (path, file) in &with.files {
+        if file.shared && (without.files.contains_key(path) || main_file == Some(path)) {
+            let kept = lines(without, path);
+            // Of a daemon's main file what holds for all tunnels stays, also when this was the last one.
+            let own = file.text.lines().filter(|line| line.starts_with("include") && !kept.contains_key(*line));
+            commands.extend(own.map(|line| format!("sed -i '\\|^{line}$|d' /{path}")));
+        } else if !without.files.contains_key(path) && !path.ends_with(".chains") {
+            commands.push(format!("rm -f /{path}"));
+        }
+    }
+    commands
+}

@@ -1,0 +1,85 @@
+//! The tunnel is taken out again, and nothing of it is left on either gateway.
+
+use std::io;
+use std::time::Duration;
+
+use super::{Walkthrough, wait_for};
+use crate::job::{Check, Outcome};
+use crate::stage::room::Said;
+
+/// How long the daemons may take to tell each other.
+const LEAVING: Duration = Duration::from_secs(60);
+
+impl Walkthrough<'_, '_> {
+    pub(super) fn retire(&mut self) -> io::Result<()> {
+        self.begin("taking it out again");
+        if self.failed {
+            self.row(Check::Retired, "", [Outcome::Unreached, Outcome::Unreached]);
+            return Ok(());
+        }
+        let name = &self.tunnel().name;
+        // The end that opens first: the other one cannot be opened to any more.
+        let mut order = [0, 1];
+        order.sort_by_key(|end| self.tunnel().opens[*end] == crate::job::Opens::Never);
+        let mut said = [const { None }; 2];
+        for end in order {
+            if let Some(script) = self.proof.job.sites[self.site(end)].retire.get(name) {
+                said[end] = Some(self.gateway(end).room.tell("sh", &["-c", script])?);
+            }
+        }
+        let outcomes = [self.nothing_left(0, said[0].take())?, self.nothing_left(1, said[1].take())?];
+        self.row(Check::Retired, "", outcomes);
+        Ok(())
+    }
+
+    fn nothing_left(&self, end: usize, said: Option<Said>) -> io::Result<Outcome> {
+        let Some(said) = said else { return Ok(Outcome::Idle("no script".to_owned())) };
+        let mut left = Vec::new();
+        let clean = wait_for(LEAVING, || {
+            left = self.left(end)?;
+            Ok(left.is_empty().then_some(()))
+        })?;
+        Ok(match clean {
+            Some(()) if !self.proof.running[self.site(end)].alive() => Outcome::Fail("the daemon ended".to_owned()),
+            Some(()) => Outcome::pass(),
+            None => Outcome::Fail(format!("{} ({})", left.join("; "), said.text.trim())),
+        })
+    }
+
+    /// Everything of the tunnel that is still there.
+    fn left(&self, end: usize) -> io::Result<Vec<String>> {
+        let (tunnel, gateway) = (self.tunnel(), self.gateway(end));
+        let (site, peer) = (&self.proof.job.sites[self.site(end)], &self.proof.job.sites[self.site(1 - end)]);
+        let mut left = Vec::new();
+        let sas = self.sas(end, 0)?.len() + self.sas(end, 1)?.len();
+        if sas > 0 {
+            left.push(format!("{sas} SAs"));
+        }
+        if !self.ike_marks(end)?.is_empty() {
+            left.push("an IKE SA".to_owned());
+        }
+        let remote: Vec<_> = tunnel.pairs.iter().map(|pair| peer.networks[pair.networks[1 - end]].1.to_string()).collect();
+        let mut find = |what: &str, program: &str, args: &[&str], mine: &dyn Fn(&str) -> bool| -> io::Result<()> {
+            let text = gateway.room.tell(program, args)?.text;
+            left.extend(text.lines().find(|line| mine(line)).map(|line| format!("{what}: {}", line.trim())));
+            Ok(())
+        };
+        let to_them = |line: &str| remote.iter().any(|net| line.split_whitespace().any(|word| word == net));
+        find("a policy", "ip", &["xfrm", "policy"], &|line| to_them(line) || line.contains("if_id"))?;
+        for family in ["-4", "-6"] {
+            find("a route", "ip", &[family, "route", "show", "table", "all"], &to_them)?;
+        }
+        find("an interface", "ip", &["-o", "link", "show", "type", "xfrm"], &|line| !site.retire.is_empty() && !line.is_empty())?;
+        let own = format!("uspan-{}", tunnel.name);
+        // What the administrator took into a table of his own is his.
+        let taken_over = site.joined && site.packet_filter == "nftables";
+        find("a rule", "nft", &["list", "ruleset"], &|line| line.contains(&own) && !taken_over)?;
+        for file in site.files.iter().filter(|file| file.path.contains(&tunnel.name) && !file.path.ends_with(".chains")) {
+            let path = format!("/{}", file.path);
+            if gateway.room.run(move || std::path::Path::new(&path).exists()) {
+                left.push(format!("the file /{}", file.path));
+            }
+        }
+        Ok(left)
+    }
+}
