@@ -129,6 +129,27 @@ prop_compose! {
     }
 }
 
+/// What is seen inside the tunnel: sizes, addresses of interfaces, networks that appear as others.
+fn inside(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
+    let routed = sites.map(|site| site.routes && PLATFORMS[site.platform].facts().route_based);
+    // What is translated late is seen by one packet filter alone.
+    let able = [0, 1].map(|end| routed[end] || PACKET_FILTERS[sites[end].packet_filter].sees_translated());
+    let networks = sites.map(|site| site.networks.clone());
+    let linked = routed == [true, true];
+    (1280u16..=9000, any::<bool>(), any::<[bool; 2]>()).prop_map(move |(mtu, link, appears)| {
+        let mut text = format!("path-mtu = {mtu}\n");
+        if link && linked {
+            text.push_str("link = \"10.255.0.0/31\"\n");
+        }
+        for (end, name) in ["packhouse", "coldstore"].into_iter().enumerate().filter(|(end, _)| able[*end] && appears[*end]) {
+            for n in &networks[end] {
+                let _ = writeln!(text, "appears-as.{name}.net-{n} = \"10.{}.{n}.0/24\"", 120 + end);
+            }
+        }
+        text
+    })
+}
+
 /// What may be opened, from where, and what is logged.
 fn passing() -> impl Strategy<Value = String> {
     let list = subsequence(vec!["https", "dns", "ping", "tcp/8443", "udp/5060-5070", "ssh"], 1..4)
@@ -185,10 +206,10 @@ fn description() -> impl Strategy<Value = String> {
             strength,
             carried,
             (timing(plain, opener), passing()),
-            traversal([&sites[0], &sites[1]]),
+            (traversal([&sites[0], &sites[1]]), inside([&sites[0], &sites[1]])),
             any::<bool>(),
         )
-            .prop_map(move |(one, other, offer, strength, carried, (timing, passing), traversal, turned)| {
+            .prop_map(move |(one, other, offer, strength, carried, (timing, passing), (traversal, inside), turned)| {
                 // Words that are said for one-way traffic come first.
                 let timing = timing.lines().filter(|line| !(passing.contains("opens =") && line.starts_with("opens =")));
                 let timing: String = timing.map(|line| format!("{line}\n")).collect();
@@ -196,7 +217,10 @@ fn description() -> impl Strategy<Value = String> {
                 site_text(&mut text, "packhouse", 0, &one, free);
                 site_text(&mut text, "coldstore", 1, &other, free);
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
-                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}{passing}{traversal}");
+                let _ = write!(
+                    text,
+                    "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}{passing}{traversal}{inside}"
+                );
                 match strength {
                     Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
                     None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
@@ -479,11 +503,22 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
             let hook = if input { Hook::Input } else { Hook::Forward };
             FilterRule { hook, from, to, protection, traffic, verdict }
         });
-    let target = prop_oneof![Just(NatTarget::KeepSource), any::<[u8; 4]>().prop_map(|a| NatTarget::SourceTo(a.into()))];
-    let nat = (network(), network(), target).prop_map(|(from, to, target)| NatRule { from, to, target, order: 90 });
+    let target = prop_oneof![
+        Just(NatTarget::KeepSource),
+        any::<[u8; 4]>().prop_map(|a| NatTarget::SourceTo(a.into())),
+        network().prop_map(NatTarget::SourceNet),
+        network().prop_map(NatTarget::DestinationNet),
+    ];
+    let nat = (network(), network(), target).prop_map(|(from, to, target)| match target {
+        NatTarget::DestinationNet(_) => NatRule { from, to, target, order: -110 },
+        // To itself is to keep it.
+        NatTarget::SourceNet(net) if net == from => NatRule { from, to, target: NatTarget::KeepSource, order: 90 },
+        _ => NatRule { from, to, target, order: 90 },
+    });
     (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), subsequence(limits, 0..=2), any::<bool>()).prop_map(
-        |(mut rules, nat, segment_limits, joined)| {
+        |(mut rules, mut nat, segment_limits, joined)| {
             rules.sort_by_key(|rule| (rule.hook, !rule.from.addr().is_ipv4()));
+            nat.sort_by_key(|rule| (rule.order, !rule.from.addr().is_ipv4()));
             let form = if joined { FilterForm::Joined } else { FilterForm::Standalone };
             Gateway { nat, filter: Some(Filter { form, rules }), segment_limits, ..Gateway::default() }
         },

@@ -119,9 +119,13 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         Opening::Wait => Opens::Never,
     });
     let children: Vec<_> = built.gateways[0].connections.iter().flat_map(|connection| &connection.children).collect();
+    let seen = |pair: &uspan_core::Pair| {
+        let real = |end: usize, network: usize| sites[place(end)].networks[network].1;
+        [(0, pair.first), (1, pair.second)].map(|(end, net)| told.map_or_else(|| real(end, net), |t| description.apparent(t, end, net)))
+    };
     // One Child SA for each pair, in their order, or one for all of them.
     let holds = |child: &uspan_core::Child, pair: &uspan_core::Pair| {
-        let nets = [(0, pair.first), (1, pair.second)].map(|(end, network)| sites[place(end)].networks[network].1);
+        let nets = seen(pair);
         child.local.iter().any(|net| net.contains(&nets[0])) && child.remote.iter().any(|net| net.contains(&nets[1]))
     };
     let child = |pair: &uspan_core::Pair| {
@@ -132,7 +136,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
     Tunnel {
         name: built.name.clone(),
         ends: [place(0), place(1)],
-        pairs: pairs.map(|pair| Pair { networks: [pair.first, pair.second], child: child(pair) }).collect(),
+        pairs: pairs.map(|pair| Pair { networks: [pair.first, pair.second], seen: seen(pair), child: child(pair) }).collect(),
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
         lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],

@@ -22,6 +22,35 @@ const ABSENCE: Duration = Duration::from_millis(700);
 /// Enough for several full-size segments.
 const BULK: usize = 40_000;
 
+/// Where a flow goes: a room, the address it has there, and the one under which it is reached.
+#[derive(Clone, Copy)]
+pub struct Target<'a> {
+    /// The room.
+    pub room: &'a Room,
+    /// Its address.
+    pub own: IpAddr,
+    /// As what it is seen.
+    pub seen: IpAddr,
+}
+
+impl<'a> Target<'a> {
+    /// A room at its own address.
+    pub fn plain(room: &'a Room, own: IpAddr) -> Target<'a> {
+        Target { room, own, seen: own }
+    }
+
+    /// Its end of a flow to this port, or to one of its own, and as what that is seen.
+    fn ports(&self, port: Option<u16>) -> (SocketAddr, SocketAddr) {
+        let port = port.unwrap_or_else(number);
+        (SocketAddr::new(self.own, port), SocketAddr::new(self.seen, port))
+    }
+
+    /// A machine at its own address.
+    pub fn machine(machine: &'a Machine) -> Target<'a> {
+        Target::plain(&machine.room, machine.host.address)
+    }
+}
+
 /// Every flow has a number of its own: port, or identifier of an echo request.
 fn number() -> u16 {
     static NEXT: AtomicU16 = AtomicU16::new(20_000);
@@ -90,9 +119,9 @@ fn echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<bool> {
 ///
 /// # Errors
 /// Where it stopped. Otherwise the source address that the other end saw.
-pub fn tcp(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> Result<IpAddr, String> {
-    let target = SocketAddr::new(address, port.unwrap_or_else(number));
-    let listener = to.run(move || TcpListener::bind(target)).map_err(|e| format!("cannot listen: {e}"))?;
+pub fn tcp(from: &Room, to: Target<'_>, port: Option<u16>) -> Result<IpAddr, String> {
+    let (own, target) = to.ports(port);
+    let listener = to.room.run(move || TcpListener::bind(own)).map_err(|e| format!("cannot listen: {e}"))?;
     patient(&listener, PATIENCE * 3).map_err(|e| e.to_string())?;
     let server = std::thread::spawn(move || -> io::Result<(IpAddr, usize)> {
         let (mut stream, peer) = listener.accept()?;
@@ -121,9 +150,9 @@ pub fn tcp(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> Result
 
 /// Sends the largest datagram that may not be fragmented, learning on the way how large that is; returns the path
 /// MTU in bytes (RFC 1191, RFC 8201).
-pub fn full_size(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> Result<u32, String> {
-    let target = SocketAddr::new(address, port.unwrap_or_else(number));
-    let listener = to.run(move || UdpSocket::bind(target)).map_err(|e| e.to_string())?;
+pub fn full_size(from: &Room, to: Target<'_>, port: Option<u16>) -> Result<u32, String> {
+    let (own, target) = to.ports(port);
+    let listener = to.room.run(move || UdpSocket::bind(own)).map_err(|e| e.to_string())?;
     patient(&listener, PATIENCE).map_err(|e| e.to_string())?;
     let (mtu, size) = from.run(move || discover(target)).map_err(|e| format!("no packet size got through: {e}"))?;
     let mut buffer = vec![0; 70_000];
@@ -164,9 +193,9 @@ fn discover(target: SocketAddr) -> io::Result<(u32, usize)> {
 }
 
 /// Whether a datagram arrives, for one that perhaps must not.
-pub fn arrives(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> io::Result<bool> {
-    let target = SocketAddr::new(address, port.unwrap_or_else(number));
-    let listener = to.run(move || UdpSocket::bind(target))?;
+pub fn arrives(from: &Room, to: Target<'_>, port: Option<u16>) -> io::Result<bool> {
+    let (own, target) = to.ports(port);
+    let listener = to.room.run(move || UdpSocket::bind(own))?;
     patient(&listener, ABSENCE)?;
     // An answer such as "no route" is as good as silence here.
     let _ = from.run(move || -> io::Result<usize> {
@@ -175,9 +204,4 @@ pub fn arrives(from: &Room, to: &Room, address: IpAddr, port: Option<u16>) -> io
     });
     let mut buffer = [0; 64];
     Ok(listener.recv_from(&mut buffer).is_ok())
-}
-
-/// [`ping`] from one machine of the stage to another.
-pub fn ping_machine(from: &Machine, to: &Machine, tries: u16) -> Result<(), String> {
-    ping(&from.room, to.host.address, tries)
 }

@@ -152,6 +152,8 @@ pub struct OpensTo {
 pub struct Pair {
     /// The network of each end, as an index into its site's networks.
     pub networks: [usize; 2],
+    /// As what each is seen from the other end.
+    pub seen: [IpNet; 2],
     /// The name of the Child SA on both gateways.
     pub child: String,
 }

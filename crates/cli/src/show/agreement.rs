@@ -49,8 +49,12 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         row("own identity", &|c| format!("{} ({})", c.local_identity.value, c.local_identity.value.kind())),
     ];
     rows.push(row("own networks", &|c| {
-        let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(|(local, _)| local).collect();
-        list(nets.iter().map(ToString::to_string).collect())
+        let own = |(apparent, remote)| match gateway(c).inner(apparent, remote) {
+            local if local == apparent => apparent.to_string(),
+            local => format!("{local}\n  as {apparent}"),
+        };
+        let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(own).collect();
+        list(nets.into_iter().collect())
     }));
     rows.push(row("own style", &|c| match gateway(c).interfaces.first() {
         Some(interface) => format!("route-based, {}\n{} bytes", interface.name, interface.mtu),

@@ -158,6 +158,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     packet_filters(&mut add);
     route_based(&mut add, platforms);
     services(&mut add);
+    translated(&mut add);
     if platforms.contains(&OI) || platforms.contains(&LSW) {
         // OpenIKED rekeys by its timers alone, and Libreswan so in IKEv1.
         for (_, pair) in all.iter_mut().filter(|(_, pair)| platforms.contains(&OI) || pair.tunnel.contains("ikev1")) {
@@ -206,6 +207,24 @@ fn packet_filters(add: &mut impl FnMut(&'static str, Pair)) {
     add("iptables", Pair { sites: [PLAIN, JOINED], ..orchard() });
     add("iptables and nftables", Pair { sites: [JOINED, "filter = \"joined\"\nshares-internet = true"], ..orchard() });
     add("iptables, IPv6", Pair { sites: [JOINED, PLAIN], networks: SIX_ONE, ..six() });
+}
+
+/// Networks that appear as others, because both sites use the same, or one uses what the other may not see.
+fn translated(add: &mut impl FnMut(&'static str, Pair)) {
+    const SAME: [&str; 2] = ["office = \"10.1.0.0/22\"", "racks = \"10.1.0.0/22\""];
+    const JOINED: &str = "filter = \"joined\"\nshares-internet = true";
+    const ROUTES: &str = "style = \"route-based\"\npacket-filter = \"iptables\"\nshares-internet = true";
+    let both = "appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }".to_owned();
+    add("overlapping networks", Pair { sites: ["shares-internet = true", JOINED], networks: SAME, tunnel: both.clone(), ..orchard() });
+    let sites = [ROUTES, "style = \"route-based\"\nfilter = \"joined\""];
+    add("overlapping networks, route-based", Pair { sites, networks: SAME, tunnel: both, ..orchard() });
+    let one = "appears-as = { coldstore = { racks = \"10.201.16.0/20\" } }\nopened-by = \"coldstore\"\nservices = [\"https\", \"ping\"]";
+    add("one network that appears as another", Pair { sites: ["", JOINED], networks: TWO, tunnel: one.to_owned(), ..orchard() });
+    let six_as = "appears-as = { packhouse = { office = \"fd41:200::/64\" } }".to_owned();
+    add(
+        "an IPv6 network that appears as another",
+        Pair { networks: SIX_ONE, sites: ["shares-internet = true", ""], tunnel: six_as, ..six() },
+    );
 }
 
 /// What connections may be for.

@@ -23,6 +23,15 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             shared_v1(tunnel, end, site, &mut say);
         }
         pairs(description, tunnel, &mut say);
+        for appearance in &tunnel.appearances {
+            let site = ends[appearance.end];
+            if !site.route_based.value && !site.packet_filter.sees_translated() {
+                let message =
+                    format!("{}: {} cannot look at packets after it has translated them", site.name.value, site.packet_filter.title());
+                let remedy = "Make this site route-based with `style`, or use `packet-filter = \"nftables\"`.";
+                say(appearance.prefix.span, message, remedy.to_owned());
+            }
+        }
         encapsulation(tunnel, ends, &mut say);
     }
     for site in description.sites.iter().filter(|site| site.route_based.value && !site.platform.value.facts().route_based) {

@@ -1,6 +1,7 @@
 //! Tunnels: what may cross, times, and how tunnels of one gateway get on with each other.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -22,6 +23,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.families());
         findings.extend(check.reach());
         findings.extend(check.link());
+        findings.extend(check.appearances());
         findings.extend(check.silent_opener());
         findings.extend(check.times());
         findings.extend(check.pairs());
@@ -45,6 +47,36 @@ impl Check<'_> {
     fn prefixes(&self, pair: &Pair) -> [IpNet; 2] {
         let ends = self.description.ends(self.tunnel);
         [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value]
+    }
+
+    /// The same, each as the other end sees it.
+    fn apparent(&self, pair: &Pair) -> [IpNet; 2] {
+        [(0, pair.first), (1, pair.second)].map(|(end, network)| self.description.apparent(self.tunnel, end, network))
+    }
+
+    /// Networks that appear as others.
+    fn appearances(&self) -> Vec<Finding> {
+        let ends = self.description.ends(self.tunnel);
+        let mut findings = Vec::new();
+        for appearance in &self.tunnel.appearances {
+            let (site, new) = (ends[appearance.end], appearance.prefix.value);
+            let network = &site.networks[appearance.network];
+            let old = network.prefix.value;
+            let alike = |net: &IpNet| (net.addr().is_ipv4(), net.prefix_len());
+            let overlaps = |other: IpNet| other.contains(&new) || new.contains(&other);
+            let others = self.tunnel.appearances.iter().filter(|other| other.end == appearance.end && other.network != appearance.network);
+            let taken = site.networks.iter().find(|other| overlaps(other.prefix.value));
+            let message = match (alike(&old) == alike(&new), taken) {
+                (false, _) => format!("`{}` is {old} and cannot appear as {new} one to one", network.name.value),
+                (true, Some(other)) => format!("{new} overlaps `{}` ({}) of the same site", other.name.value, other.prefix.value),
+                (true, None) => match others.map(|other| other.prefix.value).find(|other| overlaps(*other)) {
+                    Some(other) => format!("{new} overlaps {other}, as which another network appears"),
+                    None => continue,
+                },
+            };
+            findings.push(self.at(&rules::APPEARANCE_UNFIT, appearance.prefix.span, message));
+        }
+        findings
     }
 
     fn families(&self) -> Option<Finding> {
@@ -151,10 +183,13 @@ impl Check<'_> {
     fn pairs(&self) -> Vec<Finding> {
         let mut findings = Vec::new();
         for pair in &self.tunnel.pairs {
-            let [first, second] = self.prefixes(pair);
-            if first.addr().is_ipv4() != second.addr().is_ipv4() {
-                findings.push(self.at(&rules::MIXED_PAIR, pair.span, format!("{first} and {second} are of different families")));
-            } else if first.contains(&second) || second.contains(&first) {
+            let (real, apparent) = (self.prefixes(pair), self.apparent(pair));
+            // What each end has, and what it sees of the other; and what stands in the selectors.
+            let views = [(real[0], apparent[1]), (apparent[0], real[1]), (apparent[0], apparent[1])];
+            let collision = views.into_iter().find(|(one, other)| one.contains(other) || other.contains(one));
+            if real[0].addr().is_ipv4() != real[1].addr().is_ipv4() {
+                findings.push(self.at(&rules::MIXED_PAIR, pair.span, format!("{} and {} are of different families", real[0], real[1])));
+            } else if let Some((first, second)) = collision {
                 let ends = self.description.ends(self.tunnel);
                 let (one, other) = (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
                 let message = format!(
@@ -173,8 +208,10 @@ impl Check<'_> {
         let mut findings = Vec::new();
         for (side, site) in ends.iter().enumerate() {
             let carried = |i: usize| self.tunnel.pairs.iter().any(|pair| [pair.first, pair.second][side] == i);
-            for (_, network) in site.networks.iter().enumerate().filter(|(i, _)| carried(*i)) {
-                let inside = ends.iter().find(|end| end.reached().address().is_some_and(|at| network.prefix.value.contains(&at)));
+            for (i, network) in site.networks.iter().enumerate().filter(|(i, _)| carried(*i)) {
+                let seen = self.description.apparent(self.tunnel, side, i);
+                let held = |at: IpAddr| network.prefix.value.contains(&at) || seen.contains(&at);
+                let inside = ends.iter().find(|end| end.reached().address().is_some_and(held));
                 if let Some(gateway) = inside {
                     let message = format!(
                         "`{}` ({}) holds the outside address of {}, {}",
@@ -222,12 +259,12 @@ fn contested(description: &Description) -> Vec<Finding> {
     for tunnel in &description.tunnels {
         let check = Check { description, tunnel };
         for pair in &tunnel.pairs {
-            let [first, second] = check.prefixes(pair);
+            let ([first, second], seen) = (check.prefixes(pair), check.apparent(pair));
             let mut claim = |end: usize, local, remote| {
                 claims.entry(tunnel.between[end].value).or_default().push(Claim { local, remote, tunnel, span: pair.span });
             };
-            claim(0, first, second);
-            claim(1, second, first);
+            claim(0, first, seen[1]);
+            claim(1, second, seen[0]);
         }
     }
     let mut findings = Vec::new();

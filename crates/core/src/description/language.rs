@@ -213,6 +213,8 @@ pub static TUNNEL: &[Key] = &[
         "How long an ESP SA may live at most; it is replaced before that."),
     key("carries", Shape::List { of: &Shape::List { of: &NAME, at_least: 2 }, at_least: 1 }, Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
         "The pairs of networks that may cross, each `[network of the first site, network of the second]`."),
+    key("appears-as", Shape::Map { of: &Shape::Map { of: &PREFIX, keys: "prefixes by network" }, keys: "networks by site" }, Optional("every network crosses as it is"), "{ coldstore = { racks = \"10.200.16.0/20\" } }",
+        "Networks that are translated one to one on their way into the tunnel, so that the other site sees them as prefixes of the same length: where both sites use the same addresses, or the other one uses these elsewhere."),
     key("services", Shape::Either(&[SERVICES, Shape::Map { of: &SERVICES, keys: "lists of services by site" }]), Optional("everything"), "[\"https\", \"tcp/8443\", \"ping\"]",
         "What connections through the tunnel may be for: names, or ports such as `tcp/8443` and `udp/5060-5070`, or `all`. One list for both directions, or a table with a list for each site whose hosts may open connections; replies always come back."),
     key("one-way", NAME, Optional("the hosts of both sites may open connections"), "\"packhouse\"",

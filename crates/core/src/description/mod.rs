@@ -174,6 +174,8 @@ pub struct Tunnel {
     pub esp_lifetime: Located<Duration>,
     /// The pairs of networks, as indices into the two sites' networks; all of them if nothing was said.
     pub pairs: Vec<Pair>,
+    /// Networks that appear as others in the tunnel.
+    pub appearances: Vec<Appearance>,
     /// Where the pairs were said, or the tunnel's name.
     pub carries: Span,
     /// What the hosts of each end may open connections for.
@@ -213,6 +215,17 @@ pub struct Pair {
     pub second: usize,
     /// Where it was said.
     pub span: Span,
+}
+
+/// A network that is translated one to one on its way into a tunnel.
+#[derive(Clone, Debug)]
+pub struct Appearance {
+    /// Index (0 or 1) of its end.
+    pub end: usize,
+    /// Index of the network at that site.
+    pub network: usize,
+    /// As what it appears.
+    pub prefix: Located<IpNet>,
 }
 
 /// Proposals in order of preference, each with where it was said and the key path for remarks.
@@ -267,6 +280,12 @@ impl Description {
             files.entry(tunnel.secret_file.value.as_str()).or_insert(tunnel.secret_file.span);
         }
         files
+    }
+
+    /// The prefix of a network at an end of a tunnel, as the other end sees it.
+    pub fn apparent(&self, tunnel: &Tunnel, end: usize, network: usize) -> IpNet {
+        let translated = tunnel.appearances.iter().find(|appearance| (appearance.end, appearance.network) == (end, network));
+        translated.map_or_else(|| self.ends(tunnel)[end].networks[network].prefix.value, |appearance| appearance.prefix.value)
     }
 
     /// The two sites of a tunnel.

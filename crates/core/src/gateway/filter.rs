@@ -11,6 +11,8 @@ pub enum Hook {
     Input,
     /// Packets that pass through.
     Forward,
+    /// Packets that leave, after their source was translated.
+    Departure,
 }
 
 /// What a rule asks about IPsec.
@@ -92,15 +94,19 @@ pub struct FilterRule {
 }
 
 /// What a translation rule does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum NatTarget {
     /// The source keeps its address, and no later rule may change it.
     KeepSource,
     /// The source becomes this address.
     SourceTo(IpAddr),
+    /// Each source becomes the address at its place in this network.
+    SourceNet(IpNet),
+    /// Each destination becomes the address at its place in this network, before routing.
+    DestinationNet(IpNet),
 }
 
-/// One translation rule after routing.
+/// One translation rule; after routing, but for destinations.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NatRule {
     /// Source prefix.

@@ -263,8 +263,8 @@ impl Gateway {
         self.secrets.iter().find(|entry| entry.identities.contains(local) && entry.identities.contains(remote)).map(|entry| &entry.secret)
     }
 
-    /// What may cross, local and remote: the selectors, or where those are any to any, what the routes and the filter
-    /// leave of them.
+    /// What may cross, local and remote, as it appears in the tunnel: the selectors, or where those are any to any, what
+    /// the routes and the filter leave of them.
     pub fn crossing(&self) -> BTreeSet<(IpNet, IpNet)> {
         let pairs: BTreeSet<_> = self.selector_pairs().collect();
         if pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
@@ -274,7 +274,19 @@ impl Gateway {
         let rules = self.filter.iter().flat_map(|filter| &filter.rules);
         let into =
             rules.filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to));
-        into.map(|rule| (rule.from, rule.to)).collect()
+        into.map(|rule| (self.apparent(rule.from, rule.to), rule.to)).collect()
+    }
+
+    /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.
+    pub fn apparent(&self, local: IpNet, remote: IpNet) -> IpNet {
+        let mut translations = self.nat.iter().filter(|rule| (rule.from, rule.to) == (local, remote));
+        translations.find_map(|rule| if let NatTarget::SourceNet(net) = rule.target { Some(net) } else { None }).unwrap_or(local)
+    }
+
+    /// The network behind it that appears as this one in the tunnel to another.
+    pub fn inner(&self, apparent: IpNet, remote: IpNet) -> IpNet {
+        let translated = self.nat.iter().find(|rule| rule.to == remote && rule.target == NatTarget::SourceNet(apparent));
+        translated.map_or(apparent, |rule| rule.from)
     }
 
     /// Every pair of selectors, local and remote, over all connections.

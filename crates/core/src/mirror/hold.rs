@@ -121,17 +121,30 @@ fn routing(end: &End<'_>) -> Option<Finding> {
     Some(Finding::new(&rules::ROUTES_INCOMPLETE, message))
 }
 
-/// The exemption covers each pair of selectors both ways, and nothing else.
+/// The exemption covers each pair of selectors both ways, and nothing else, and gives way to a translation one to one
+/// exactly where there is one.
 fn exemption(end: &End<'_>) -> Option<Finding> {
-    let wanted: BTreeSet<_> = match end.shares_internet {
-        true => end.gateway.crossing().into_iter().flat_map(|(local, remote)| [(local, remote), (remote, local)]).collect(),
-        false => BTreeSet::new(),
-    };
-    let kept: BTreeSet<_> =
-        end.gateway.nat.iter().filter(|rule| rule.target == NatTarget::KeepSource).map(|rule| (rule.from, rule.to)).collect();
-    let message = match (wanted.difference(&kept).next(), kept.difference(&wanted).next()) {
-        (Some((from, to)), _) => format!("{}: traffic from {from} to {to} is not exempt from translation", end.name),
-        (_, Some((from, to))) => format!("{}: traffic from {from} to {to} is exempt although it does not cross", end.name),
+    let mut wanted = BTreeSet::new();
+    for (apparent, remote) in end.gateway.crossing() {
+        let local = end.gateway.inner(apparent, remote);
+        if local != apparent {
+            wanted.insert((local, remote, NatTarget::SourceNet(apparent)));
+            wanted.insert((remote, apparent, NatTarget::DestinationNet(local)));
+        } else if end.shares_internet {
+            wanted.insert((local, remote, NatTarget::KeepSource));
+        }
+        if end.shares_internet {
+            wanted.insert((remote, local, NatTarget::KeepSource));
+        }
+    }
+    let own = end.gateway.nat.iter().filter(|rule| !matches!(rule.target, NatTarget::SourceTo(_)));
+    let have: BTreeSet<_> = own.map(|rule| (rule.from, rule.to, rule.target)).collect();
+    let done = |target: &NatTarget| if *target == NatTarget::KeepSource { "exempt from translation" } else { "translated one to one" };
+    let message = match (wanted.difference(&have).next(), have.difference(&wanted).next()) {
+        (Some((from, to, target)), _) => format!("{}: traffic from {from} to {to} is not {}", end.name, done(target)),
+        (_, Some((from, to, target))) => {
+            format!("{}: traffic from {from} to {to} is {} although it does not cross", end.name, done(target))
+        }
         _ => return None,
     };
     Some(Finding::new(&rules::EXEMPTION_INEXACT, message))
@@ -139,7 +152,7 @@ fn exemption(end: &End<'_>) -> Option<Finding> {
 
 /// The filter lets IKE, ESP and each pair both ways through.
 fn passage(end: &End<'_>) -> Vec<Finding> {
-    let mut findings = Vec::new();
+    let (mut findings, mut findings_in_clear) = (Vec::new(), Vec::new());
     let empty = Filter { form: FilterForm::Standalone, rules: Vec::new() };
     let filter = end.gateway.filter.as_ref().unwrap_or(&empty);
     let mut need = |packet: Packet, what: String| {
@@ -156,12 +169,23 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         need(reach(Traffic::Esp), format!("ESP from {}", connection.remote));
     }
     let [leaving, arrived] = end.gateway.protections();
-    for (local, remote) in end.gateway.crossing() {
+    for (apparent, remote) in end.gateway.crossing() {
+        let local = end.gateway.inner(apparent, remote);
         let pass = |from, to, protection, traffic| Packet { hook: Hook::Forward, from, to, protection, traffic };
         // Where only some services may open connections, at least their replies come back.
-        need(pass(local, remote, leaving.clone(), Traffic::Replies), format!("{local} to {remote} through the tunnel"));
+        let out = if end.gateway.translates_late(apparent, remote) { Protection::Any } else { leaving.clone() };
+        need(pass(local, remote, out, Traffic::Replies), format!("{local} to {remote} through the tunnel"));
         need(pass(remote, local, arrived.clone(), Traffic::Replies), format!("{remote} to {local} out of the tunnel"));
+        if end.gateway.translates_late(apparent, remote) {
+            let departs = |protection| Packet { hook: Hook::Departure, from: apparent, to: remote, protection, traffic: Traffic::Any };
+            need(departs(leaving.clone()), format!("{apparent} to {remote} through the tunnel"));
+            if !filter.drops(&departs(Protection::Any)) {
+                let message = format!("{}: {local}, translated to {apparent}, may leave for {remote} in clear", end.name);
+                findings_in_clear.push(Finding::new(&rules::FILTER_INCOMPLETE, message));
+            }
+        }
     }
+    findings.extend(findings_in_clear);
     findings
 }
 
@@ -169,7 +193,7 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
 /// and what arrives there must be the same.
 fn services(near: &End<'_>, far: &End<'_>) -> Option<Finding> {
     near.gateway.crossing().into_iter().find_map(|(from, to)| {
-        let (leaves, arrives) = (near.gateway.passing(from, to, true), far.gateway.passing(from, to, false));
+        let (leaves, arrives) = (near.gateway.passing(from, to, true), far.gateway.passing(to, from, false));
         let lost = leaves.symmetric_difference(&arrives).next()?;
         let (lets, stops) = if leaves.contains(lost) { (near, far) } else { (far, near) };
         let message = format!("{lost} from {from} to {to} passes at {} and not at {}", lets.name, stops.name);
@@ -205,10 +229,20 @@ impl Gateway {
         }
     }
 
-    /// What passes the filter from one network to another, leaving through the tunnel or come out of it.
-    fn passing(&self, from: IpNet, to: IpNet, leaving: bool) -> BTreeSet<&Traffic> {
+    /// Whether only what a packet's source was translated to shows that it belongs into the tunnel.
+    fn translates_late(&self, apparent: IpNet, remote: IpNet) -> bool {
+        self.interfaces.is_empty() && self.inner(apparent, remote) != apparent
+    }
+
+    /// What passes the filter between a pair that crosses, leaving through the tunnel or come out of it.
+    fn passing(&self, apparent: IpNet, remote: IpNet, leaving: bool) -> BTreeSet<&Traffic> {
         let [into, out_of] = self.protections();
-        let protection = if leaving { into } else { out_of };
+        let local = self.inner(apparent, remote);
+        let (from, to, protection) = match leaving {
+            true if self.translates_late(apparent, remote) => (local, remote, Protection::Any),
+            true => (local, remote, into),
+            false => (remote, local, out_of),
+        };
         let packet = Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
         let concern = |rule: &&FilterRule| rule.concerns(&packet) && rule.verdict != Verdict::Log;
         let rules = self.filter.iter().flat_map(|filter| &filter.rules).filter(concern);
@@ -219,8 +253,17 @@ impl Gateway {
 impl Filter {
     /// Whether an explicit rule accepts these packets before one drops them.
     fn lets_through(&self, packet: &Packet) -> bool {
+        self.verdict(packet) == Some(Verdict::Accept)
+    }
+
+    /// Whether an explicit rule drops these packets before one accepts them.
+    fn drops(&self, packet: &Packet) -> bool {
+        self.verdict(packet) == Some(Verdict::Drop)
+    }
+
+    fn verdict(&self, packet: &Packet) -> Option<Verdict> {
         let mut deciding = self.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
-        deciding.find(|rule| rule.applies(packet)).is_some_and(|rule| rule.verdict == Verdict::Accept)
+        deciding.find(|rule| rule.applies(packet)).map(|rule| rule.verdict)
     }
 }
 

@@ -15,7 +15,7 @@ use crate::gateway::{
     SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::mtu::segment_limit;
-use crate::packet_filter::EXEMPTION_ORDER;
+use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use crate::platform::{InterfaceName, Remarks};
 use crate::secret::Secret;
 
@@ -68,12 +68,22 @@ impl Taking<'_> {
         self.description.ends(self.tunnel)[1 - self.end]
     }
 
-    /// Selector pairs as this end sees them: local, remote.
+    /// Pairs as this end's hosts see them: their own network, and what they see of the remote one.
     fn pairs(&self) -> Vec<(IpNet, IpNet)> {
-        let ends = self.description.ends(self.tunnel);
-        let networks =
-            |pair: &crate::description::Pair| [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value];
-        self.tunnel.pairs.iter().map(|pair| (networks(pair)[self.end], networks(pair)[1 - self.end])).collect()
+        let own = |network: usize| self.me().networks[network].prefix.value;
+        self.networks().map(|(local, remote)| (own(local), self.description.apparent(self.tunnel, 1 - self.end, remote))).collect()
+    }
+
+    /// Pairs as they cross the tunnel: what the remote end sees of the own network, and the other way round.
+    fn selectors(&self) -> Vec<(IpNet, IpNet)> {
+        let seen = |end, network| self.description.apparent(self.tunnel, end, network);
+        self.networks().map(|(local, remote)| (seen(self.end, local), seen(1 - self.end, remote))).collect()
+    }
+
+    /// Pairs as indices into the networks of this end and of the other.
+    fn networks(&self) -> impl Iterator<Item = (usize, usize)> + '_ {
+        let turned = self.end == 1;
+        self.tunnel.pairs.iter().map(move |pair| if turned { (pair.second, pair.first) } else { (pair.first, pair.second) })
     }
 
     /// Names of the pairs, alike on both ends: networks in the order of `between`.
@@ -90,7 +100,7 @@ impl Taking<'_> {
         let gateway = Gateway {
             connections: vec![self.connection()],
             secrets: vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
-            nat: if me.shares_internet { self.exemption() } else { Vec::new() },
+            nat: self.translations(),
             filter: Some(Filter { form: me.filter, rules: self.filter() }),
             interfaces: self.interface().into_iter().collect(),
             routes: self.routes(),
@@ -176,11 +186,11 @@ impl Taking<'_> {
                 .collect();
         }
         if self.agreement.bundle != Bundle::One {
-            let pairs = self.pairs().into_iter().zip(self.pair_names());
+            let pairs = self.selectors().into_iter().zip(self.pair_names());
             return pairs.map(|((local, remote), name)| self.child(&name, vec![local], vec![remote])).collect();
         }
         let (mut local, mut remote) = (Vec::new(), Vec::new());
-        for (near, far) in self.pairs() {
+        for (near, far) in self.selectors() {
             for (list, net) in [(&mut local, near), (&mut remote, far)] {
                 if !list.contains(&net) {
                     list.push(net);
@@ -205,12 +215,23 @@ impl Taking<'_> {
         }
     }
 
-    /// What crosses keeps its source, whichever side opened the connection.
-    fn exemption(&self) -> Vec<NatRule> {
-        let keep = |from, to| NatRule { from, to, target: NatTarget::KeepSource, order: EXEMPTION_ORDER };
-        let mut rules: Vec<_> = self.pairs().into_iter().flat_map(|(local, remote)| [keep(local, remote), keep(remote, local)]).collect();
+    /// What crosses keeps its source, whichever side opened the connection, or gets the one as which it is to appear.
+    fn translations(&self) -> Vec<NatRule> {
+        let source = |from, to, target| NatRule { from, to, target, order: EXEMPTION_ORDER };
+        let mut rules = Vec::new();
+        for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
+            if apparent != local {
+                let back = NatRule { from: remote, to: apparent, target: NatTarget::DestinationNet(local), order: DESTINATION_ORDER };
+                rules.extend([back, source(local, remote, NatTarget::SourceNet(apparent))]);
+            } else if self.me().shares_internet {
+                rules.push(source(local, remote, NatTarget::KeepSource));
+            }
+            if self.me().shares_internet {
+                rules.push(source(remote, local, NatTarget::KeepSource));
+            }
+        }
         // The dialect keeps families in tables of their own.
-        rules.sort_by_key(|rule| !rule.from.addr().is_ipv4());
+        rules.sort_by_key(|rule| (rule.order, !rule.from.addr().is_ipv4()));
         rules
     }
 
@@ -230,11 +251,19 @@ impl Taking<'_> {
         let drop = |from, to, protection: &Protection| -> Vec<FilterRule> {
             stop.iter().map(|verdict| pass(from, to, protection.clone(), Traffic::Any, *verdict)).collect()
         };
-        for (local, remote) in self.pairs() {
-            for (from, to, protection, opener) in [(local, remote, &leaving, self.end), (remote, local, &arrived, 1 - self.end)] {
+        for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
+            // No selector names what is yet to be translated: only afterwards it shows whether an SA carries it.
+            let late = apparent != local && !self.me().route_based.value;
+            let out = if late { &Protection::Any } else { &leaving };
+            for (from, to, protection, opener) in [(local, remote, out, self.end), (remote, local, &arrived, 1 - self.end)] {
                 let traffics = self.passing(opener).into_iter();
                 rules.extend(traffics.map(|traffic| pass(from, to, protection.clone(), traffic, Verdict::Accept)));
                 rules.extend(drop(from, to, &Protection::Any));
+            }
+            if late {
+                let departing = |rule: FilterRule| FilterRule { hook: Hook::Departure, ..rule };
+                rules.push(departing(pass(apparent, remote, leaving.clone(), Traffic::Any, Verdict::Accept)));
+                rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
         }
         // Routes look at the destination alone: what else takes the interface does not cross.
@@ -288,7 +317,10 @@ impl Taking<'_> {
             opening: format!("{t}.opened-by, {t}.opens"),
             secret: format!("{t}.secret"),
             selectors: selectors.collect(),
-            exemption: format!("{s}.shares-internet, {t}.carries"),
+            exemption: format!(
+                "{s}.shares-internet, {t}.carries{}",
+                if tunnel.appearances.is_empty() { String::new() } else { format!(", {t}.appears-as") }
+            ),
             filter: format!("{s}.filter, {t}.carries, {t}.services"),
             mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
             link: format!("{t}.link"),

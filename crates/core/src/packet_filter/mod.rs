@@ -6,7 +6,7 @@
 mod iptables;
 mod nftables;
 
-pub(crate) use nftables::EXEMPTION_ORDER;
+pub(crate) use nftables::{DESTINATION_ORDER, EXEMPTION_ORDER};
 
 use std::fmt;
 
@@ -21,6 +21,9 @@ pub trait PacketFilter: Sync {
 
     /// Name and version, for people.
     fn title(&self) -> &'static str;
+
+    /// Whether it can drop packets by what their source was translated to.
+    fn sees_translated(&self) -> bool;
 
     /// Writes the rules of one tunnel.
     ///

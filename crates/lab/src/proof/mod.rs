@@ -8,6 +8,7 @@ mod traffic;
 
 use std::fs::File;
 use std::io::{self, Write as _};
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -15,7 +16,9 @@ use std::time::{Duration, Instant};
 use ipnet::IpNet;
 
 use crate::daemon::{Daemon, Running, complains, daemon};
+use crate::flow::Target;
 use crate::job::{Check, Event, Job, Opens, Outcome, Row, Tunnel};
+use crate::stage::room::Room;
 use crate::stage::{Gateway, Machine, Stage};
 use crate::witness::Witness;
 
@@ -63,7 +66,8 @@ fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) 
 pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
     tell(Event::Now { job: job.number, doing: "laying out the networks".to_owned() });
     let stage = Stage::set(job, &places.state)?;
-    let protected: Vec<IpNet> = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net)).collect();
+    let own = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net));
+    let protected: Vec<IpNet> = own.chain(job.tunnels.iter().flat_map(|tunnel| &tunnel.pairs).flat_map(|pair| pair.seen)).collect();
     let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
     let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), tell };
     let files = proof.start()?;
@@ -220,6 +224,27 @@ impl<'a> Walkthrough<'_, 'a> {
         let tunnel = self.tunnel();
         let networks = tunnel.pairs[pair].networks;
         [end, 1 - end].map(|end| &self.proof.stage.hosts[tunnel.ends[end]][networks[end]])
+    }
+
+    /// A flow between a pair's hosts, from this end to the other.
+    fn ends(&self, pair: usize, end: usize) -> (&'a Room, Target<'a>) {
+        let [from, to] = self.hosts(pair, end);
+        (&from.room, Target { room: &to.room, own: to.host.address, seen: self.address(pair, 1 - end) })
+    }
+
+    /// The address of a pair's host at an end, as it is seen from the other end: at its place in the network.
+    fn address(&self, pair: usize, end: usize) -> IpAddr {
+        let tunnel = self.tunnel();
+        let host = &self.proof.stage.hosts[tunnel.ends[end]][tunnel.pairs[pair].networks[end]].host;
+        match (host.address, host.net, tunnel.pairs[pair].seen[end]) {
+            (IpAddr::V4(at), IpNet::V4(net), IpNet::V4(seen)) => {
+                IpAddr::V4((u32::from(at) - u32::from(net.network()) + u32::from(seen.network())).into())
+            }
+            (IpAddr::V6(at), IpNet::V6(net), IpNet::V6(seen)) => {
+                IpAddr::V6((u128::from(at) - u128::from(net.network()) + u128::from(seen.network())).into())
+            }
+            (at, ..) => at,
+        }
     }
 
     fn pair_name(&self, pair: usize) -> String {

@@ -49,7 +49,7 @@ impl Walkthrough<'_, '_> {
     /// Everything of the tunnel that is still there.
     fn left(&self, end: usize) -> io::Result<Vec<String>> {
         let (tunnel, gateway) = (self.tunnel(), self.gateway(end));
-        let (site, peer) = (&self.proof.job.sites[self.site(end)], &self.proof.job.sites[self.site(1 - end)]);
+        let site = &self.proof.job.sites[self.site(end)];
         let mut left = Vec::new();
         let sas = self.sas(end, 0)?.len() + self.sas(end, 1)?.len();
         if sas > 0 {
@@ -58,7 +58,7 @@ impl Walkthrough<'_, '_> {
         if !self.ike_marks(end)?.is_empty() {
             left.push("an IKE SA".to_owned());
         }
-        let remote: Vec<_> = tunnel.pairs.iter().map(|pair| peer.networks[pair.networks[1 - end]].1.to_string()).collect();
+        let remote: Vec<_> = tunnel.pairs.iter().map(|pair| pair.seen[1 - end].to_string()).collect();
         let mut find = |what: &str, program: &str, args: &[&str], mine: &dyn Fn(&str) -> bool| -> io::Result<()> {
             let text = gateway.room.tell(program, args)?.text;
             left.extend(text.lines().find(|line| mine(line)).map(|line| format!("{what}: {}", line.trim())));

@@ -3,7 +3,7 @@
 use std::io;
 
 use super::Walkthrough;
-use crate::flow;
+use crate::flow::{self, Target};
 use crate::job::{Check, Outcome, Pair};
 use crate::stage::Machine;
 
@@ -26,23 +26,23 @@ impl<'a> Walkthrough<'_, 'a> {
                 if !walk.tunnel().opens_to[end].pings() {
                     return Ok(Outcome::Idle(CLOSED.to_owned()));
                 }
-                let [from, to] = walk.hosts(pair, end);
-                Ok(flow::ping_machine(from, to, 3).map_or_else(Outcome::Fail, |()| Outcome::pass()))
+                let (from, to) = walk.ends(pair, end);
+                Ok(flow::ping(from, to.seen, 3).map_or_else(Outcome::Fail, |()| Outcome::pass()))
             })?;
             self.begin_afresh(ground, &mut lost);
             self.both(Check::Tcp, &name, |walk, end| {
                 let Some(port) = walk.tunnel().opens_to[end].tcp_port() else { return Ok(Outcome::Idle(CLOSED.to_owned())) };
-                let [from, to] = walk.hosts(pair, end);
-                Ok(match flow::tcp(&from.room, &to.room, to.host.address, port) {
-                    Ok(seen) if seen == from.host.address => Outcome::pass(),
+                let (from, to) = walk.ends(pair, end);
+                Ok(match flow::tcp(from, to, port) {
+                    Ok(seen) if seen == walk.address(pair, end) => Outcome::pass(),
                     Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
                     Err(why) => Outcome::Fail(why),
                 })
             })?;
             self.both(Check::FullSize, &name, |walk, end| {
                 let Some(port) = walk.tunnel().opens_to[end].udp_port() else { return Ok(Outcome::Idle(CLOSED.to_owned())) };
-                let [from, to] = walk.hosts(pair, end);
-                let found = flow::full_size(&from.room, &to.room, to.host.address, port);
+                let (from, to) = walk.ends(pair, end);
+                let found = flow::full_size(from, to, port);
                 Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
             })?;
             self.begin_afresh(ground, &mut lost);
@@ -95,6 +95,13 @@ impl<'a> Walkthrough<'_, 'a> {
                 }
             }
         }
+        // What is translated has no other address in the tunnel.
+        for (pair, carried) in tunnel.pairs.iter().enumerate() {
+            let [from, to] = self.hosts(pair, end);
+            if carried.seen[1 - end] != to.host.net && from.host.net != to.host.net {
+                found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
+            }
+        }
         for (from, to) in stage.strangers[near].iter().zip(stage.hosts[far].iter().take(1)).filter(|(a, b)| same(a, b)) {
             found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
         }
@@ -109,7 +116,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.both(Check::Outsiders, "", |walk, end| {
             let tried = walk.uncovered(end);
             for (name, [from, to]) in &tried {
-                if flow::arrives(&from.room, &to.room, to.host.address, None)? {
+                if flow::arrives(&from.room, Target::machine(to), None)? {
                     return Ok(Outcome::Fail(format!("arrives: {name}")));
                 }
             }
@@ -135,7 +142,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 (site.address.is_ipv4() == address.is_ipv4()).then_some((host, *address))
             });
             let Some((host, address)) = fitting else { return Outcome::Idle("no network of its family".to_owned()) };
-            match flow::tcp(&host.room, &stage.internet, address, None) {
+            match flow::tcp(&host.room, Target::plain(&stage.internet, address), None) {
                 Ok(seen) if seen == site.address => Outcome::pass(),
                 Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
                 Err(why) => Outcome::Fail(why),
@@ -156,11 +163,11 @@ impl<'a> Walkthrough<'_, 'a> {
                 return Ok(Outcome::Idle("everything passes".to_owned()));
             };
             for pair in 0..walk.tunnel().pairs.len() {
-                let [from, to] = walk.hosts(pair, end);
-                if flow::arrives(&from.room, &to.room, to.host.address, Some(port))? {
+                let (from, to) = walk.ends(pair, end);
+                if flow::arrives(from, to, Some(port))? {
                     return Ok(Outcome::Fail(format!("UDP {port} arrives: {}", walk.pair_name(pair))));
                 }
-                if !opens_to.echo && flow::ping_machine(from, to, 1).is_ok() {
+                if !opens_to.echo && flow::ping(from, to.seen, 1).is_ok() {
                     return Ok(Outcome::Fail(format!("an echo request is answered: {}", walk.pair_name(pair))));
                 }
             }
@@ -181,12 +188,12 @@ impl<'a> Walkthrough<'_, 'a> {
     /// A fresh flow from one end of a pair, of a kind that the filter lets through; nothing is sent where it lets
     /// nothing through.
     pub(super) fn crosses(&self, pair: usize, end: usize, tries: u16) -> Result<(), String> {
-        let [from, to] = self.hosts(pair, end);
+        let (from, to) = self.ends(pair, end);
         let opens_to = &self.tunnel().opens_to[end];
         match (opens_to.pings(), opens_to.tcp_port(), opens_to.udp_port()) {
-            (true, ..) => flow::ping_machine(from, to, tries),
-            (_, Some(port), _) => flow::tcp(&from.room, &to.room, to.host.address, port).map(drop),
-            (.., Some(port)) => match flow::arrives(&from.room, &to.room, to.host.address, port) {
+            (true, ..) => flow::ping(from, to.seen, tries),
+            (_, Some(port), _) => flow::tcp(from, to, port).map(drop),
+            (.., Some(port)) => match flow::arrives(from, to, port) {
                 Ok(true) => Ok(()),
                 Ok(false) => Err("a datagram does not arrive".to_owned()),
                 Err(error) => Err(error.to_string()),

@@ -1,7 +1,7 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
-use crate::description::{Address, Pair, Site, Tunnel};
+use crate::description::{Address, Appearance, Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
 use crate::gateway::{Encapsulation, IkeVersion, Opening, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
@@ -28,6 +28,7 @@ impl Decoder<'_> {
             Some(node) => (self.pairs(node, ends)?, node.span().into()),
             None => (all_pairs(ends, name.span), name.span),
         };
+        let appearances = self.appearances(fields, ends)?;
         let passes = self.passes(fields, ends)?;
         let opened_by = self.opened_by(fields, ends)?;
         let word = fields.get("opens").and_then(text);
@@ -59,6 +60,7 @@ impl Decoder<'_> {
             esp_lifetime: esp_lifetime?,
             pairs,
             carries,
+            appearances,
             passes,
             passes_at: ["one-way", "services"].iter().find_map(|key| fields.get(*key)).map_or(name.span, |node| node.span().into()),
             logs_drops: fields.get("logs-drops").and_then(flag).unwrap_or(false),
@@ -150,6 +152,20 @@ impl Decoder<'_> {
             .remedy = hint;
         }
         found
+    }
+
+    /// Networks that appear as others.
+    fn appearances(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Vec<Appearance>> {
+        let mut all = Vec::new();
+        for (site, networks) in fields.get("appears-as").and_then(table).map(in_file_order).unwrap_or_default() {
+            let end = self.end(&Located::new(site.get_ref().as_ref(), site.span()), ends)?;
+            for (name, node) in table(networks).map(in_file_order).unwrap_or_default() {
+                let network = self.network(&Located::new(name.get_ref().as_ref(), name.span()), ends[end], ends)?;
+                let prefix = self.prefix(text(node)?)?;
+                all.push(Appearance { end, network, prefix });
+            }
+        }
+        Some(all)
     }
 
     /// What the hosts of each end may open connections for.

@@ -39,7 +39,7 @@ chapter! {
     OVERLAPPING_SITES = "US208" "overlapping-sites" Error {
         what: "Networks on the two sides of a tunnel overlap.",
         why: "A gateway cannot tell whether an address is here or there; traffic for it stays local.",
-        remedy: "Renumber one side, or leave that network out of the tunnel with `carries`.",
+        remedy: "Let them appear as other prefixes with `appears-as`, renumber one side, or leave that network out of the tunnel with `carries`.",
     }
     GATEWAY_IN_SELECTOR = "US209" "gateway-in-selector" Error {
         what: "A gateway's own outside address lies inside a protected network.",

@@ -111,4 +111,9 @@ chapter! {
         why: "The filter drops every first packet, so the tunnel never comes up, and the other site's hosts wait for it.",
         remedy: "Let the site whose hosts may open connections open the tunnel with `opened-by`, or open it `at-once`.",
     }
+    APPEARANCE_UNFIT = "US323" "appearance-unfit" Error {
+        what: "A network appears as a prefix of another length or family, or as one that its site uses itself.",
+        why: "The translation is one to one: each address needs a place of its own in the other prefix, and must not be taken for another host's.",
+        remedy: "Write a free prefix of the same length.",
+    }
 }

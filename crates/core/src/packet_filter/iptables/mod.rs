@@ -56,6 +56,10 @@ impl PacketFilter for Iptables {
         "iptables 1.8.9 (Debian 12)"
     }
 
+    fn sees_translated(&self) -> bool {
+        false
+    }
+
     fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
         write::write(gateway, remarks)
     }
@@ -86,6 +90,7 @@ impl PacketFilter for Iptables {
         for family in FAMILIES.iter().filter(|family| tree.files.contains_key(&format!("{FOLDER}/uspan-{stem}.{}", family.rules))) {
             let chains = [
                 ("nat", "POSTROUTING", names::NAT),
+                ("nat", "PREROUTING", names::DESTINATION),
                 ("mangle", "FORWARD", names::SEGMENTS),
                 ("filter", "INPUT", names::INPUT),
                 ("filter", "FORWARD", names::FORWARD),

@@ -9,6 +9,7 @@ const LONGEST: usize = 28;
 
 /// What our chains are for, as the ends of their names.
 pub(super) const NAT: &str = "-nat";
+pub(super) const DESTINATION: &str = "-dst";
 pub(super) const SEGMENTS: &str = "-mss";
 pub(super) const INPUT: &str = "-in";
 pub(super) const FORWARD: &str = "-fwd";

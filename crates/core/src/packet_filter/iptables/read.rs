@@ -5,13 +5,13 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::names::{FORWARD, INPUT, NAT, SEGMENTS};
+use super::names::{DESTINATION, FORWARD, INPUT, NAT, SEGMENTS};
 use super::{FAMILIES, FOLDER, LOG_RATE};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
 };
-use crate::packet_filter::{EXEMPTION_ORDER, FoundRules};
+use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, FoundRules};
 use crate::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
@@ -24,6 +24,7 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
         }
     }
     found.rules.sort_by_key(|rule| rule.hook);
+    found.nat.sort_by_key(|rule| rule.order);
     let form = if found.hooked { FilterForm::Standalone } else { FilterForm::Joined };
     let filter = (found.chains > 0).then_some(Filter { form, rules: found.rules });
     FoundRules { nat: found.nat, filter, segment_limits: found.limits, findings: found.findings }
@@ -47,6 +48,7 @@ struct Found {
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Role {
     Nat,
+    Destination,
     Segments,
     Filter(Hook),
 }
@@ -55,6 +57,7 @@ fn role(table: &str, chain: &str) -> Option<Role> {
     let ends = |end: &str| chain.ends_with(end);
     match table {
         "nat" if ends(NAT) => Some(Role::Nat),
+        "nat" if ends(DESTINATION) => Some(Role::Destination),
         "mangle" if ends(SEGMENTS) => Some(Role::Segments),
         "filter" if ends(INPUT) => Some(Role::Filter(Hook::Input)),
         "filter" if ends(FORWARD) => Some(Role::Filter(Hook::Forward)),
@@ -99,9 +102,10 @@ impl Found {
     fn jump(&mut self, table: &str, built_in: &str, chain: &str) -> bool {
         let expected = match role(table, chain) {
             Some(Role::Nat) => "POSTROUTING",
+            Some(Role::Destination) => "PREROUTING",
             Some(Role::Filter(Hook::Input)) => "INPUT",
             Some(Role::Segments | Role::Filter(Hook::Forward)) => "FORWARD",
-            None => return false,
+            Some(Role::Filter(Hook::Departure)) | None => return false,
         };
         self.hooked |= table == "filter";
         self.jumped.insert(chain.to_owned());
@@ -120,17 +124,19 @@ impl Found {
         match role {
             // A chain that nothing jumps to exempts nothing.
             Role::Segments => return false,
-            Role::Nat if !self.jumped.contains(chain) => return false,
-            Role::Nat => {
-                let target = match (rule.target, rule.to_source) {
-                    ("ACCEPT", None) => NatTarget::KeepSource,
-                    ("SNAT", Some(address)) => NatTarget::SourceTo(address),
+            Role::Nat | Role::Destination if !self.jumped.contains(chain) => return false,
+            Role::Nat | Role::Destination => {
+                let (target, order) = match (rule.target, rule.to_source, rule.to_net, role) {
+                    ("ACCEPT", None, None, Role::Nat) => (NatTarget::KeepSource, EXEMPTION_ORDER),
+                    ("SNAT", Some(address), None, Role::Nat) => (NatTarget::SourceTo(address), EXEMPTION_ORDER),
+                    ("NETMAP", None, Some(net), Role::Nat) => (NatTarget::SourceNet(net), EXEMPTION_ORDER),
+                    ("NETMAP", None, Some(net), Role::Destination) => (NatTarget::DestinationNet(net), DESTINATION_ORDER),
                     _ => return false,
                 };
                 if rule.traffic != Traffic::Any || rule.protection != Protection::Any {
                     return false;
                 }
-                self.nat.push(NatRule { from: rule.from, to: rule.to, target, order: EXEMPTION_ORDER });
+                self.nat.push(NatRule { from: rule.from, to: rule.to, target, order });
             }
             Role::Filter(hook) => {
                 let verdict = match (rule.target, rule.to_source) {
@@ -155,6 +161,7 @@ struct Rule<'a> {
     protection: Protection,
     target: &'a str,
     to_source: Option<IpAddr>,
+    to_net: Option<IpNet>,
 }
 
 fn net(text: &str) -> Option<IpNet> {
@@ -183,14 +190,18 @@ fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
         _ => (Protection::Any, rest),
     };
     let (target, to_source) = match rest {
-        ["-j", target] => (*target, None),
+        ["-j", target] | ["-j", target @ "NETMAP", "--to", _] => (*target, None),
         ["-m", "limit", "--limit", rate, "-j", target @ "LOG", "--log-prefix", ..] if *rate == format!("{LOG_RATE}/second") => {
             (*target, None)
         }
         ["-j", target, "--to-source", address] => (*target, Some(address.parse().ok()?)),
         _ => return None,
     };
-    Some(Rule { from: net(from)?, to: net(to)?, traffic, protection, target, to_source })
+    let to_net = match rest {
+        ["-j", "NETMAP", "--to", other] => Some(net(other)?),
+        _ => None,
+    };
+    Some(Rule { from: net(from)?, to: net(to)?, traffic, protection, target, to_source, to_net })
 }
 
 #[cfg(test)]

@@ -2,10 +2,10 @@
 
 use std::fmt::Write as _;
 
-use super::names::{FORWARD, INPUT, LOG, NAT, SEGMENTS, chain};
+use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, Family, LOG_RATE};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
-use crate::packet_filter::EXEMPTION_ORDER;
+use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -15,7 +15,15 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         let what = "a chain name with other characters than letters, digits, `-` and `_`";
         return Err(vec![Unwritable::new(what, "Choose a plain name.")]);
     }
-    if gateway.nat.iter().any(|rule| rule.order != EXEMPTION_ORDER) {
+    let usual = |rule: &NatRule| match rule.target {
+        NatTarget::DestinationNet(_) => rule.order == DESTINATION_ORDER,
+        _ => rule.order == EXEMPTION_ORDER,
+    };
+    if gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure) {
+        let remedy = "Use nftables, or make this end route-based.";
+        return Err(vec![Unwritable::new("a look at packets after their source was translated", remedy)]);
+    }
+    if !gateway.nat.iter().all(usual) {
         return Err(vec![Unwritable::new("a translation at a priority", "iptables has one chain, in which the order decides.")]);
     }
     let mut tree = Tree::default();
@@ -34,12 +42,22 @@ fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &
     let mut jumps = head(&remarks.head);
     remark(&mut jumps, "", "Load this file once; it puts the jumps at the head of the built-in chains.");
     if !nat.is_empty() {
-        let name = chain(stem, NAT);
         remark(&mut rules, "", &remarks.exemption);
-        let _ = writeln!(rules, "*nat\n:{name} - [0:0]");
-        nat.iter().for_each(|rule| rules.push_str(&nat_rule(&name, rule)));
+        let (destinations, sources): (Vec<&NatRule>, Vec<_>) =
+            nat.iter().partition(|rule| matches!(rule.target, NatTarget::DestinationNet(_)));
+        let both = [(destinations, DESTINATION, "PREROUTING"), (sources, NAT, "POSTROUTING")];
+        let parts: Vec<_> = both.into_iter().filter(|(list, ..)| !list.is_empty()).collect();
+        rules.push_str("*nat\n");
+        jumps.push_str("*nat\n");
+        for (_, role, built_in) in &parts {
+            let _ = writeln!(rules, ":{} - [0:0]", chain(stem, role));
+            let _ = writeln!(jumps, "-I {built_in} -j {}", chain(stem, role));
+        }
+        for (list, role, _) in &parts {
+            list.iter().for_each(|rule| rules.push_str(&nat_rule(&chain(stem, role), rule)));
+        }
         rules.push_str("COMMIT\n");
-        let _ = writeln!(jumps, "*nat\n-I POSTROUTING -j {name}\nCOMMIT");
+        jumps.push_str("COMMIT\n");
     }
     if let Some(filter) = filter {
         write_filter(&mut rules, filter, family, remarks);
@@ -74,6 +92,7 @@ fn nat_rule(chain: &str, rule: &NatRule) -> String {
         // The first rule that fits decides: what is accepted here is not translated further on.
         NatTarget::KeepSource => format!("{ends} -j ACCEPT\n"),
         NatTarget::SourceTo(address) => format!("{ends} -j SNAT --to-source {address}\n"),
+        NatTarget::SourceNet(net) | NatTarget::DestinationNet(net) => format!("{ends} -j NETMAP --to {net}\n"),
     }
 }
 

@@ -26,8 +26,14 @@ const FOLDER: &str = "etc/nftables.d";
 /// Where our translation stands: before the administrator's, which usually has 100.
 pub(crate) const EXEMPTION_ORDER: i32 = 90;
 
+/// The same of destinations, where an administrator's usually has -100.
+pub(crate) const DESTINATION_ORDER: i32 = -110;
+
 /// How many packets a second each rule writes to the log.
 const LOG_RATE: u32 = 5;
+
+/// Where the filter looks at packets whose source was translated: after all translation, which the kernel makes at 100.
+const DEPARTURE_ORDER: i32 = 110;
 
 struct Nftables;
 
@@ -41,6 +47,10 @@ impl PacketFilter for Nftables {
 
     fn title(&self) -> &'static str {
         "nftables 1.0.6 (Debian 12)"
+    }
+
+    fn sees_translated(&self) -> bool {
+        true
     }
 
     fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {

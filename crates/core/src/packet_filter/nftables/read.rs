@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::syntax::{Statement, parse};
-use super::{FOLDER, LOG_RATE};
+use super::{DEPARTURE_ORDER, FOLDER, LOG_RATE};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
     Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
@@ -32,6 +32,7 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
         }
     }
     found.nat.sort_by_key(|rule| rule.order);
+    found.rules.sort_by_key(|rule| rule.hook);
     let filter = found.form.map(|form| Filter { form, rules: found.rules });
     FoundRules { nat: found.nat, filter, segment_limits: found.limits, findings: found.findings }
 }
@@ -50,6 +51,7 @@ enum Role {
     Nat(i32),
     Filter(FilterForm, Hook),
     Limit,
+    Departure,
 }
 
 impl Found {
@@ -67,13 +69,20 @@ impl Found {
         };
         for statement in &chain.block {
             match (statement.words.as_slice(), &role) {
-                (["type", "nat", "hook", "postrouting", "priority", order], _) => role = order.parse().ok().map(Role::Nat),
+                (["type", "nat", "hook", "postrouting" | "prerouting", "priority", order], _) => role = order.parse().ok().map(Role::Nat),
                 (["type", "filter", "hook", "input", "priority", "0"], _) => role = Some(Role::Filter(FilterForm::Standalone, Hook::Input)),
                 (["type", "filter", "hook", "forward", "priority", "0"], _) => {
                     role = Some(Role::Filter(FilterForm::Standalone, Hook::Forward));
                 }
                 (["type", "filter", "hook", "forward", "priority", "-150"], _) => role = Some(Role::Limit),
+                (["type", "filter", "hook", "postrouting", "priority", order], _) if *order == DEPARTURE_ORDER.to_string() => {
+                    role = Some(Role::Departure);
+                }
                 (["policy", "accept"], _) => {}
+                (words, Some(Role::Departure)) => match filter_rule(words, Hook::Departure) {
+                    Some(rule) => self.rules.push(rule),
+                    None => self.unknown(source, statement),
+                },
                 (words, Some(Role::Limit)) => match limit(words) {
                     Some(limit) => self.limits.push(limit),
                     None => self.unknown(source, statement),
@@ -127,6 +136,8 @@ fn nat_rule(words: &[&str], order: i32) -> Option<NatRule> {
     let (from, to, rest) = ends(words)?;
     let target = match without_counter(rest) {
         ["snat", "ip" | "ip6", "prefix", "to", same] if net(same)? == from => NatTarget::KeepSource,
+        ["snat", "ip" | "ip6", "prefix", "to", other] => NatTarget::SourceNet(net(other)?),
+        ["dnat", "ip" | "ip6", "prefix", "to", other] => NatTarget::DestinationNet(net(other)?),
         ["snat", "to", address] => NatTarget::SourceTo(address.parse().ok()?),
         _ => return None,
     };

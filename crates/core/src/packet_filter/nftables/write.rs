@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use ipnet::IpNet;
 
-use super::{FOLDER, LOG_RATE};
+use super::{DEPARTURE_ORDER, FOLDER, LOG_RATE};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
 };
@@ -24,10 +24,12 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         }
     }
     let standalone = gateway.filter.as_ref().is_some_and(|filter| filter.form == FilterForm::Standalone);
-    if !gateway.segment_limits.is_empty() && !standalone {
+    let departs = gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure);
+    if (!gateway.segment_limits.is_empty() || departs) && !standalone {
         any = true;
         fresh_table(&mut rules, "inet", &table);
         write_limits(&mut rules, &gateway.segment_limits, remarks);
+        write_departures(&mut rules, gateway, &table, remarks);
         rules.push_str("}\n");
     }
     match &gateway.filter {
@@ -36,6 +38,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             fresh_table(&mut rules, "inet", &table);
             write_limits(&mut rules, &gateway.segment_limits, remarks);
             write_filter(&mut rules, filter, &table, "\t", remarks);
+            write_departures(&mut rules, gateway, &table, remarks);
             rules.push_str("}\n");
         }
         Some(filter) => {
@@ -71,23 +74,46 @@ fn fresh_table(out: &mut String, family: &str, table: &str) {
 }
 
 fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
-    let order = rules[0].order;
-    if rules.iter().any(|rule| rule.order != order) {
-        return Err(vec![Unwritable::new("translations of one tunnel at different priorities", "Use one priority.")]);
-    }
     fresh_table(out, family, table);
     remark(out, "\t", &remarks.exemption);
-    remark(out, "\t", "Each source is translated to itself: that settles the matter before any later chain is asked.");
-    let _ = writeln!(out, "\tchain keep-address {{\n\t\ttype nat hook postrouting priority {order}; policy accept;");
-    for rule in rules {
-        let ends = ends(rule.from, rule.to);
-        let _ = match rule.target {
-            NatTarget::KeepSource => writeln!(out, "\t\t{ends} counter snat {family} prefix to {}", rule.from),
-            NatTarget::SourceTo(address) => writeln!(out, "\t\t{ends} counter snat to {address}"),
-        };
+    let (destinations, sources): (Vec<&NatRule>, Vec<_>) =
+        rules.iter().partition(|rule| matches!(rule.target, NatTarget::DestinationNet(_)));
+    for (list, chain, hook) in [(destinations, "own-address", "prerouting"), (sources, "keep-address", "postrouting")] {
+        let Some(order) = list.first().map(|rule| rule.order) else { continue };
+        if list.iter().any(|rule| rule.order != order) {
+            return Err(vec![Unwritable::new("translations of one tunnel at different priorities", "Use one priority.")]);
+        }
+        if list.iter().any(|rule| rule.target == NatTarget::KeepSource) {
+            remark(out, "\t", "Each source is translated to itself: that settles the matter before any later chain is asked.");
+        }
+        let _ = writeln!(out, "\tchain {chain} {{\n\t\ttype nat hook {hook} priority {order}; policy accept;");
+        for rule in list {
+            let ends = ends(rule.from, rule.to);
+            let _ = match rule.target {
+                NatTarget::KeepSource => writeln!(out, "\t\t{ends} counter snat {family} prefix to {}", rule.from),
+                NatTarget::SourceTo(address) => writeln!(out, "\t\t{ends} counter snat to {address}"),
+                NatTarget::SourceNet(net) => writeln!(out, "\t\t{ends} counter snat {family} prefix to {net}"),
+                NatTarget::DestinationNet(net) => writeln!(out, "\t\t{ends} counter dnat {family} prefix to {net}"),
+            };
+        }
+        out.push_str("\t}\n");
     }
-    out.push_str("\t}\n}\n");
+    out.push_str("}\n");
     Ok(())
+}
+
+/// What leaves under a translated address leaves through an SA: before the translation nobody can tell.
+fn write_departures(out: &mut String, gateway: &Gateway, table: &str, remarks: &Remarks) {
+    let mut rules = gateway.filter.iter().flat_map(|filter| &filter.rules).filter(|rule| rule.hook == Hook::Departure).peekable();
+    if rules.peek().is_none() {
+        return;
+    }
+    remark(out, "\t", &remarks.exemption);
+    let _ = writeln!(out, "\tchain departure {{\n\t\ttype filter hook postrouting priority {DEPARTURE_ORDER}; policy accept;");
+    for rule in rules {
+        let _ = writeln!(out, "\t\t{}", filter_rule(rule, table));
+    }
+    out.push_str("\t}\n");
 }
 
 /// Segments that fill a packet into the tunnel, and no more.
