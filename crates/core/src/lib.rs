@@ -41,7 +41,7 @@ pub use description::{Address, Description, Network, Pair, Pfs, Site, Tunnel, is
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
-    Child, Connection, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
+    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
     IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing, Ports, Protection, Route, SERVICES,
     SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service, service_names,
 };

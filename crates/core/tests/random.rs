@@ -136,8 +136,16 @@ fn inside(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
     let able = [0, 1].map(|end| routed[end] || PACKET_FILTERS[sites[end].packet_filter].sees_translated());
     let networks = sites.map(|site| site.networks.clone());
     let linked = routed == [true, true];
-    (1280u16..=9000, any::<bool>(), any::<[bool; 2]>()).prop_map(move |(mtu, link, appears)| {
-        let mut text = format!("path-mtu = {mtu}\n");
+    let facts = sites.map(|site| PLATFORMS[site.platform].facts());
+    let mut choices = vec![String::new(), "compression = false\n".to_owned()];
+    for (word, dscp) in [("both", Dscp::Both), ("never", Dscp::Never)] {
+        choices.extend(facts.iter().all(|facts| facts.dscp.contains(&dscp)).then(|| format!("copies-dscp = \"{word}\"\n")));
+    }
+    choices.extend(facts.iter().all(|facts| facts.replay_window == ReplayWindow::Settable).then(|| "replay-window = 512\n".to_owned()));
+    choices.extend(facts.iter().all(|facts| facts.extended_sequence).then(|| "extended-sequence-numbers = true\n".to_owned()));
+    let packets = select(choices);
+    (1280u16..=9000, any::<bool>(), any::<[bool; 2]>(), packets).prop_map(move |(mtu, link, appears, sequence)| {
+        let mut text = format!("path-mtu = {mtu}\n{sequence}");
         if link && linked {
             text.push_str("link = \"10.255.0.0/31\"\n");
         }
@@ -391,8 +399,10 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
     let dead = select(vec![OnDeadPeer::Reopen, OnDeadPeer::AwaitTraffic, OnDeadPeer::Forget]);
     let opening = select(vec![Opening::AtOnce, Opening::OnTraffic, Opening::Wait]);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
-    (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, 0..2040u32).prop_map(
-        move |(local, remote, esp, mode, lifetime, opening, dead, window)| Child {
+    let facts = PLATFORMS[platform].facts();
+    let packets = (0..2040u32, any::<bool>(), select(facts.dscp));
+    (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
+        move |(local, remote, esp, mode, lifetime, opening, dead, (window, extended, dscp))| Child {
             name: String::new(),
             local: vec![local],
             remote: vec![remote],
@@ -402,6 +412,8 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
             opening: Setting::planned(opening),
             on_dead_peer: Setting::planned(watched.then_some(dead)),
             replay_window: Setting::planned(window),
+            extended_sequence: Setting::planned(extended && facts.extended_sequence),
+            dscp: Setting::planned(dscp),
         },
     )
 }

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use uspan_core::{
-    Address, Build, BuiltTunnel, Description, Encapsulation, FilterForm, Opening, Passing, Ports, Retirement, Traffic, Transport, Tree,
-    set_up,
+    Address, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Opening, Passing, Ports, Retirement, Traffic, Transport,
+    Tree, set_up,
 };
 
 use crate::job::{Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
@@ -140,6 +140,9 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
         lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],
+        extended: built.agreement.extended_sequence,
+        windows: built.agreement.replay_window,
+        dscp: [built.agreement.dscp != Dscp::Never, built.agreement.dscp == Dscp::Both],
         in_udp: [0, 1].iter().any(|end| {
             let site = description.sites.iter().find(|site| site.name.value == built.ends[*end]);
             built.agreement.encapsulation[*end] == Encapsulation::Forced || site.is_some_and(|site| site.own_address.is_some())

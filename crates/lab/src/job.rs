@@ -111,6 +111,12 @@ pub struct Tunnel {
     pub pfs: Option<u16>,
     /// Whether ESP is to travel in UDP.
     pub in_udp: bool,
+    /// Whether ESP counts in 64 bits.
+    pub extended: bool,
+    /// The anti-replay window of each end in packets.
+    pub windows: [u32; 2],
+    /// Whether the DSCP is copied to the outer header, and back on arrival.
+    pub dscp: [bool; 2],
     /// What the hosts of each end may open.
     pub opens_to: [OpensTo; 2],
 }

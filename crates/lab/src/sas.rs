@@ -16,6 +16,14 @@ pub struct EspSa {
     pub spi: u32,
     /// Packets so far.
     pub packets: u64,
+    /// Sequence numbers of 64 bits.
+    pub extended: bool,
+    /// Anti-replay window in packets.
+    pub window: u32,
+    /// The DSCP of the outer header is taken over on arrival.
+    pub takes_dscp: bool,
+    /// The DSCP of the inner header is not copied to the outer one.
+    pub hides_dscp: bool,
 }
 
 /// The SAs of a gateway, without its larval ones.
@@ -40,8 +48,13 @@ fn parse(text: &str) -> Vec<EspSa> {
                 let number = spi.split('(').next().and_then(|hex| u32::from_str_radix(hex.trim_start_matches("0x"), 16).ok());
                 counted = false;
                 if let (Some((from, to)), Some(spi)) = (ends, number.filter(|spi| *spi != 0)) {
-                    sas.push(EspSa { from, to, spi, packets: 0 });
+                    sas.push(EspSa { from, to, spi, packets: 0, extended: false, window: 0, takes_dscp: false, hides_dscp: false });
                     counted = true;
+                }
+            }
+            ["replay-window" | "replay_window", ..] if counted => {
+                if let Some(sa) = sas.last_mut() {
+                    sa.flags(&words);
                 }
             }
             [bytes, packets] if counted && bytes.ends_with("(bytes),") => {
@@ -54,6 +67,23 @@ fn parse(text: &str) -> Vec<EspSa> {
         }
     }
     sas
+}
+
+impl EspSa {
+    /// What a line says of flags and window.
+    fn flags(&mut self, words: &[&str]) {
+        let after = |names: &[&str]| {
+            words.windows(2).find(|pair| names.contains(&pair[0])).and_then(|pair| pair[1].trim_end_matches(',').parse().ok())
+        };
+        // A large one stands on a line of its own, and then the first says nothing.
+        self.window = after(&["replay-window", "replay_window"]).unwrap_or(0).max(self.window);
+        // `ip` leaves no space between the last flag and the word for others.
+        let flags = words.iter().skip_while(|word| **word != "flag").map(|word| word.trim_end_matches("extra_flag"));
+        let flags: Vec<_> = flags.collect();
+        self.extended |= flags.contains(&"esn");
+        self.takes_dscp |= flags.contains(&"decap-dscp");
+        self.hides_dscp |= flags.contains(&"dont-encap-dscp");
+    }
 }
 
 #[cfg(test)]
@@ -80,6 +110,7 @@ src 203.0.113.77 dst 198.51.100.20
     fn sas_have_ends_and_counters_and_larval_ones_are_left_out() {
         let sas = parse(PRINTED);
         assert_eq!(sas.len(), 1, "{sas:?}");
+        assert_eq!((sas[0].extended, sas[0].window, sas[0].hides_dscp, sas[0].takes_dscp), (true, 128, true, false));
         assert_eq!((sas[0].spi, sas[0].packets, sas[0].to.to_string()), (0xc0a8_0101, 4, "203.0.113.77".to_owned()));
     }
 }

@@ -159,6 +159,9 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     route_based(&mut add, platforms);
     services(&mut add);
     translated(&mut add);
+    add("extended sequence numbers", tunnel("extended-sequence-numbers = true"));
+    add("a replay window, DSCP taken over on arrival", tunnel("replay-window = 1024\ncopies-dscp = \"both\""));
+    add("DSCP hidden from the path", tunnel("copies-dscp = \"never\""));
     if platforms.contains(&OI) || platforms.contains(&LSW) {
         // OpenIKED rekeys by its timers alone, and Libreswan so in IKEv1.
         for (_, pair) in all.iter_mut().filter(|(_, pair)| platforms.contains(&OI) || pair.tunnel.contains("ikev1")) {

@@ -12,7 +12,7 @@ use crate::algorithm::Group;
 use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
 use crate::mtu::inner_mtu;
 use crate::platform::{ReplayWindow, Sa};
 
@@ -52,6 +52,10 @@ pub struct Agreement {
     pub on_dead_peer: [Option<OnDeadPeer>; 2],
     /// Anti-replay window of each end in packets; it concerns the receiver alone.
     pub replay_window: [u32; 2],
+    /// Sequence numbers of 64 bits.
+    pub extended_sequence: bool,
+    /// What becomes of the DSCP.
+    pub dscp: Dscp,
     /// How the pairs of networks travel.
     pub bundle: Bundle,
     /// Whether the two ends agree on any-to-any selectors, because routes steer at both.
@@ -102,9 +106,11 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
         opening,
         on_dead_peer,
         replay_window: description.ends(tunnel).map(|site| match site.platform.value.facts().replay_window {
-            ReplayWindow::Settable => REPLAY_WINDOW,
+            ReplayWindow::Settable => tunnel.replay_window.as_ref().map_or(REPLAY_WINDOW, |window| window.value),
             ReplayWindow::Fixed(packets) => packets,
         }),
+        extended_sequence: tunnel.extended_sequence.is_some(),
+        dscp: tunnel.dscp.value,
         bundle,
         encapsulation,
         reasons,

@@ -5,8 +5,8 @@ use crate::algorithm::Row;
 use crate::description::{Description, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Encapsulation, Identity, IkeVersion, Opening};
-use crate::platform::{Liveness, Sa};
+use crate::gateway::{Dscp, Encapsulation, Identity, IkeVersion, Opening};
+use crate::platform::{Liveness, ReplayWindow, Sa};
 use crate::source::Span;
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -21,6 +21,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             opening(tunnel, end, ends, &mut say);
             version(tunnel, site, &mut say);
             shared_v1(tunnel, end, site, &mut say);
+            packets(tunnel, site, &mut say);
         }
         pairs(description, tunnel, &mut say);
         for appearance in &tunnel.appearances {
@@ -42,6 +43,25 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     findings.dedup();
     findings.extend(in_vain(description));
     findings
+}
+
+/// What can be said of single packets.
+fn packets(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
+    let facts = site.platform.value.facts();
+    if let (Some(wanted), ReplayWindow::Fixed(packets)) = (&tunnel.replay_window, facts.replay_window)
+        && wanted.value != packets
+    {
+        let message = format!("{} has a window of {packets} packets", title(site));
+        say(wanted.span, message, format!("Leave `replay-window` out, or say {packets}."));
+    }
+    if let (Some(span), false) = (tunnel.extended_sequence, facts.extended_sequence) {
+        let remedy = "Remove `extended-sequence-numbers`; a shorter `esp-lifetime` replaces the keys before 32 bits are used up.";
+        say(span, format!("{} cannot count ESP packets in 64 bits", title(site)), remedy.to_owned());
+    }
+    if !facts.dscp.contains(&tunnel.dscp.value) {
+        let can = if facts.dscp.contains(&Dscp::Both) { "`outwards` or `both`" } else { "`outwards`" };
+        say(tunnel.dscp.span, format!("{} always copies the DSCP outwards", title(site)), format!("Say {can}."));
+    }
 }
 
 /// Algorithms that a site allows although its platform cannot do them.

@@ -155,6 +155,10 @@ impl Check<'_> {
 
     fn times(&self) -> Vec<Finding> {
         let (tunnel, mut findings) = (self.tunnel, Vec::new());
+        if let (Some(span), IkeVersion::V1) = (tunnel.extended_sequence, tunnel.version.value) {
+            let message = "IKEv1 and extended sequence numbers".to_owned();
+            findings.push(self.at(&rules::EXTENDED_SEQUENCE_NEEDS_IKEV2, span, message));
+        }
         for (what, life) in [("ike-lifetime", &tunnel.ike_lifetime), ("esp-lifetime", &tunnel.esp_lifetime)] {
             if !(SHORTEST..=LONGEST).contains(&life.value) {
                 let message = format!("`{what}` is {}, outside of 5m to 24h", duration_words(life.value));

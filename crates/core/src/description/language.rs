@@ -231,6 +231,14 @@ pub static TUNNEL: &[Key] = &[
         "The largest packet in bytes that the path between the gateways takes; the sizes inside the tunnel follow from it."),
     key("nat-traversal", Shape::Word(encapsulations), Optional("automatic"), "\"forced\"",
         "ESP in UDP, for a path with a NAT device or a filter that lets no ESP through (RFC 3948)."),
+    key("replay-window", Shape::Number, Optional("128, or what the platform has"), "1024",
+        "How many packets late an ESP packet may arrive (RFC 4303 section 3.4.3): more where parallel paths or queues reorder them."),
+    key("extended-sequence-numbers", Shape::Flag, Optional("false"), "true",
+        "Sequence numbers of 64 bits (RFC 4303 section 2.2.1), for links that use up 32 bits before the next rekey of ESP."),
+    key("copies-dscp", Shape::Word(dscps), Optional("outwards"), "\"both\"",
+        "What becomes of the DSCP, by which routers prefer some packets to others (RFC 4301 section 5.1.2)."),
+    key("compression", Shape::Flag, Optional("false"), "false",
+        "Compression before encryption (RFC 3173). It is refused: the size of a compressed packet tells of its content, and few daemons are left that do it."),
     key("liveness", Shape::Either(&[DURATION, Shape::Word(off)]), Optional("30s"), "\"30s\"",
         "How often a silent peer is asked whether it is still there (RFC 7296 section 2.4), or `off`."),
     key("allows-weak", Shape::Map { of: &TEXT, keys: "reasons by algorithm" }, Optional("none"), "{ \"3des-cbc\" = \"press controller of 2009, replaced in March\" }",
@@ -299,6 +307,14 @@ fn encapsulations() -> Vec<Choice> {
         Choice { word: "automatic", means: "where a NAT device is found between the gateways" },
         Choice { word: "forced", means: "always" },
         Choice { word: "off", means: "never, even where that means that nothing crosses" },
+    ]
+}
+
+fn dscps() -> Vec<Choice> {
+    vec![
+        Choice { word: "outwards", means: "the path sees it, and what the path makes of it is forgotten on arrival" },
+        Choice { word: "both", means: "what the path made of it is taken over on arrival" },
+        Choice { word: "never", means: "the path sees nothing of it" },
     ]
 }
 

@@ -17,7 +17,7 @@ use ipnet::IpNet;
 
 use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
-use crate::gateway::{Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening, Passing};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening, Passing};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::source::{Located, Source, Span};
@@ -196,6 +196,12 @@ pub struct Tunnel {
     pub path_mtu: Located<u16>,
     /// ESP in UDP, and where that was said.
     pub encapsulation: Located<Encapsulation>,
+    /// The anti-replay window in packets, where one was asked for.
+    pub replay_window: Option<Located<u32>>,
+    /// Where sequence numbers of 64 bits were asked for.
+    pub extended_sequence: Option<Span>,
+    /// What becomes of the DSCP.
+    pub dscp: Located<Dscp>,
     /// Peer-liveness interval; `None` is off.
     pub liveness: Option<Duration>,
     /// Where liveness was said.

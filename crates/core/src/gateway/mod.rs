@@ -82,6 +82,17 @@ pub enum Mode {
     Transport,
 }
 
+/// Between which headers the DSCP is copied (RFC 4301 section 5.1.2).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Dscp {
+    /// From the inner header to the outer one.
+    Outwards,
+    /// And back again on arrival, so that what the path marked stays.
+    Both,
+    /// Between none: the path sees nothing of it.
+    Never,
+}
+
 /// When a Child SA is opened by this end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Opening {
@@ -236,6 +247,10 @@ pub struct Child {
     pub on_dead_peer: Setting<Option<OnDeadPeer>>,
     /// Anti-replay window in packets (RFC 4303 section 3.4.3).
     pub replay_window: Setting<u32>,
+    /// Sequence numbers of 64 bits (RFC 4303 section 2.2.1).
+    pub extended_sequence: Setting<bool>,
+    /// What becomes of the DSCP.
+    pub dscp: Setting<Dscp>,
 }
 
 /// A shared secret and the identities it belongs to, sorted.

@@ -99,7 +99,8 @@ fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec
 fn esp_alike(one: &Connection, other: &Connection) -> bool {
     one.children.iter().all(|child| {
         let twin = other.children.iter().find(|twin| twin.local == child.remote && twin.remote == child.local);
-        !child.esp.value.is_empty() && twin.is_none_or(|twin| twin.esp == child.esp)
+        !child.esp.value.is_empty()
+            && twin.is_none_or(|twin| (&twin.esp, &twin.extended_sequence) == (&child.esp, &child.extended_sequence))
     })
 }
 

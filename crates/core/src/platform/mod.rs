@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
 use crate::finding::Finding;
-use crate::gateway::{Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Tree};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Tree};
 use crate::retire::TakeOut;
 
 /// All platforms, in the order in which tables show them.
@@ -80,6 +80,10 @@ pub struct Facts {
     pub liveness: Liveness,
     /// Whether the replay window can be set.
     pub replay_window: ReplayWindow,
+    /// Whether ESP can count in 64 bits.
+    pub extended_sequence: bool,
+    /// What can be made of the DSCP.
+    pub dscp: &'static [Dscp],
     /// The daemon installs routes for policy-based tunnels itself.
     pub installs_routes: bool,
     /// What holds where a configuration says nothing, for tables.

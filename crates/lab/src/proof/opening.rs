@@ -109,10 +109,22 @@ impl<'a> Walkthrough<'_, 'a> {
     fn selectors(&self, end: usize) -> io::Result<Outcome> {
         let (wanted, have) = (self.children().len(), self.sas(end, end)?.len());
         let plural = if have == 1 { "" } else { "s" };
-        Ok(match have >= wanted {
-            true => Outcome::Pass(format!("{have} SA{plural} out")),
-            false => Outcome::Fail(format!("{have} SA{plural} out for {wanted} pairs")),
-        })
+        if have < wanted {
+            return Ok(Outcome::Fail(format!("{have} SA{plural} out for {wanted} pairs")));
+        }
+        let tunnel = self.tunnel();
+        let (leaving, arriving) = (self.sas(end, end)?, self.sas(end, 1 - end)?);
+        let each = || leaving.iter().chain(&arriving);
+        let wrong = if each().any(|sa| sa.extended != tunnel.extended) {
+            Some(format!("sequence numbers of {} bits", if tunnel.extended { 32 } else { 64 }))
+        } else if let Some(sa) = arriving.iter().find(|sa| sa.window != tunnel.windows[end]) {
+            Some(format!("a replay window of {} packets instead of {}", sa.window, tunnel.windows[end]))
+        } else if leaving.iter().any(|sa| sa.hides_dscp == tunnel.dscp[0]) || arriving.iter().any(|sa| sa.takes_dscp != tunnel.dscp[1]) {
+            Some("the DSCP is copied in another way".to_owned())
+        } else {
+            None
+        };
+        Ok(wrong.map_or_else(|| Outcome::Pass(format!("{have} SA{plural} out")), Outcome::Fail))
     }
 
     pub(super) fn packets(&self, from: usize) -> io::Result<[u64; 2]> {

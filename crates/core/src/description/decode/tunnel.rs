@@ -3,7 +3,7 @@
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
 use crate::description::{Address, Appearance, Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::{Encapsulation, IkeVersion, Opening, Passing, Traffic, service, service_names};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion, Opening, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -47,6 +47,16 @@ impl Decoder<'_> {
             version,
             link: fields.get("link").and_then(text).and_then(|found| self.prefix(found)),
             path_mtu: self.path_mtu(fields, name.span)?,
+            replay_window: self.replay_window(fields)?,
+            extended_sequence: fields
+                .get("extended-sequence-numbers")
+                .filter(|node| flag(node) == Some(true))
+                .map(|node| node.span().into()),
+            dscp: match fields.get("copies-dscp").and_then(text) {
+                Some(word) if word.value == "both" => Located::new(Dscp::Both, word.span),
+                Some(word) if word.value == "never" => Located::new(Dscp::Never, word.span),
+                word => Located::new(Dscp::Outwards, word.map_or(name.span, |word| word.span)),
+            },
             encapsulation: match fields.get("nat-traversal").and_then(text) {
                 Some(word) if word.value == "forced" => Located::new(Encapsulation::Forced, word.span),
                 Some(word) if word.value == "off" => Located::new(Encapsulation::Off, word.span),
@@ -85,6 +95,23 @@ impl Decoder<'_> {
             return None;
         }
         Some(Located::new(u16::try_from(bytes).ok()?, node.span()))
+    }
+
+    /// The window asked for, if one was; and no compression.
+    fn replay_window(&mut self, fields: &DeTable<'_>) -> Option<Option<Located<u32>>> {
+        // RFC 4303 demands 32; every kernel takes 2040.
+        const PACKETS: std::ops::RangeInclusive<i64> = 32..=2040;
+        if let Some(node) = fields.get("compression").filter(|node| flag(node) == Some(true)) {
+            self.say(&rules::COMPRESSION, node.span(), "compression inside the tunnel");
+            return None;
+        }
+        let Some(node) = fields.get("replay-window") else { return Some(None) };
+        let packets = number(node)?;
+        if !PACKETS.contains(&packets) {
+            self.say(&rules::REPLAY_WINDOW_OUT_OF_RANGE, node.span(), format!("a window of {packets} packets, outside of 32 to 2040"));
+            return None;
+        }
+        Some(Some(Located::new(u32::try_from(packets).ok()?, node.span())))
     }
 
     pub(super) fn between(&mut self, node: &Node<'_>, index: &SiteIndex) -> Option<[Located<usize>; 2]> {

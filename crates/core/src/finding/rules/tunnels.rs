@@ -116,4 +116,19 @@ chapter! {
         why: "The translation is one to one: each address needs a place of its own in the other prefix, and must not be taken for another host's.",
         remedy: "Write a free prefix of the same length.",
     }
+    REPLAY_WINDOW_OUT_OF_RANGE = "US324" "replay-window-out-of-range" Error {
+        what: "An anti-replay window under 32 or over 2,040 packets.",
+        why: "RFC 4303 section 3.4.3 demands 32; not every kernel takes more than 2,040.",
+        remedy: "Choose between 32 and 2040; 128 is enough for most paths.",
+    }
+    COMPRESSION = "US325" "compression" Error {
+        what: "Compression before encryption is asked for.",
+        why: "The size of a compressed packet tells of its content to whoever can choose a part of it; most traffic is compressed already.",
+        remedy: "Remove `compression`; compress in the application, where it pays.",
+    }
+    EXTENDED_SEQUENCE_NEEDS_IKEV2 = "US326" "extended-sequence-needs-ikev2" Error {
+        what: "Extended sequence numbers are asked of IKEv1.",
+        why: "IKEv1 takes them only by an addition (RFC 4304) that few gateways speak.",
+        remedy: "Say `version = \"ikev2\"`, or remove `extended-sequence-numbers`; a shorter `esp-lifetime` helps too.",
+    }
 }

@@ -10,7 +10,7 @@ use super::syntax::{Section, parse, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
     SharedSecret, Tree,
 };
 use crate::platform::{implied, v1_patience};
@@ -83,6 +83,7 @@ const KEYS: &[&str] = &[
     "ike",
     "esp",
     "pfs",
+    "decap-dscp",
     "esn",
     "type",
     "ikelifetime",
@@ -212,8 +213,10 @@ impl<'a> Reader<'a> {
         if !pfs.value {
             esp.value.iter_mut().for_each(|proposal| proposal.groups.clear());
         }
-        if self.setting(section, "esn", None, |text| yes_or_no(text).map(Some)).value != Some(false) {
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "extended sequence numbers are not understood yet".to_owned());
+        let extended = self.setting(section, "esn", None, |text| yes_or_no(text).map(Some));
+        if extended.value.is_none() {
+            let message = "extended sequence numbers are left to the peer, which is not understood".to_owned();
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, message);
         }
         Some(Child {
             name: section.name.value.clone(),
@@ -239,6 +242,10 @@ impl<'a> Reader<'a> {
                 _ => None,
             }),
             replay_window: self.setting(section, "replay-window", default::REPLAY_WINDOW, |text| text.parse().ok()),
+            extended_sequence: Setting { value: extended.value == Some(true), origin: extended.origin },
+            dscp: self.setting(section, "decap-dscp", Dscp::Outwards, |text| {
+                yes_or_no(text).map(|back| if back { Dscp::Both } else { Dscp::Outwards })
+            }),
         })
     }
 }

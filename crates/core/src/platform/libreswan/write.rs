@@ -11,8 +11,8 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
 use crate::gateway::{
-    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree,
-    TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret,
+    Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
@@ -168,7 +168,7 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     let _ = writeln!(out, "\tleftsubnet={local}\n\trightsubnet={remote}");
     remark(out, "\t", &remarks.esp);
     let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, write_esp)?);
-    let _ = writeln!(out, "\tpfs={}\n\tesn=no", pfs(child).map_err(one)?);
+    let _ = writeln!(out, "\tpfs={}\n\tesn={}", pfs(child).map_err(one)?, if child.extended_sequence.value { "yes" } else { "no" });
     let mode = match child.mode.value {
         Mode::Tunnel => "tunnel",
         Mode::Transport => "transport",
@@ -191,6 +191,13 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     let _ = writeln!(out, "\tauto={opening}");
     if let Some(dead) = dead {
         let _ = writeln!(out, "\tdpdaction={dead}");
+    }
+    match child.dscp.value {
+        Dscp::Outwards => {}
+        Dscp::Both => out.push_str("\tdecap-dscp=yes\n"),
+        Dscp::Never => {
+            return Err(vec![Unwritable::new("a DSCP that is not copied outwards, which Libreswan cannot say", "Let it be copied.")]);
+        }
     }
     let _ = writeln!(out, "\treplay-window={}\n", child.replay_window.value);
     Ok(())

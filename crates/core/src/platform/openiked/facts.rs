@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use super::super::names::{Sa, cipher, name};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
-use crate::gateway::{Encapsulation, IkeVersion};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion};
 
 use Sa::{Both, Ike};
 
@@ -54,6 +54,8 @@ pub(super) static FACTS: Facts = Facts {
     knows_own_address: false,
     liveness: Liveness::OfDaemon,
     replay_window: ReplayWindow::Fixed(default::REPLAY_WINDOW),
+    extended_sequence: false,
+    dscp: &[Dscp::Outwards],
     installs_routes: true,
     defaults: &[
         ("IKE lifetime", "for ever"),
@@ -75,6 +77,6 @@ pub(super) mod default {
     pub(crate) const IKE_LIFETIME: Duration = Duration::from_secs(365 * 86_400);
     pub(crate) const ESP_LIFETIME: Duration = Duration::from_secs(3 * 3600);
     pub(crate) const LIVENESS: Duration = Duration::from_secs(60);
-    /// The width that the daemon asks the kernel for.
-    pub(crate) const REPLAY_WINDOW: u32 = 64;
+    /// What the kernel makes of the 64 that the daemon asks for over PF_KEY.
+    pub(crate) const REPLAY_WINDOW: u32 = 32;
 }

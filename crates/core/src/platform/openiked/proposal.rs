@@ -57,6 +57,8 @@ pub(super) struct Transforms {
     integrities: Vec<Integrity>,
     prfs: Vec<Prf>,
     groups: Vec<Group>,
+    /// Extended sequence numbers; nothing where both are offered.
+    pub(super) extended: Option<bool>,
 }
 
 impl Transforms {

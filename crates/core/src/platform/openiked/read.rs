@@ -11,7 +11,7 @@ use super::syntax::parse;
 use super::{IKE_EARLY, MAIN, margin};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode,
+    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode,
     OnDeadPeer, Opening, Setting, SharedSecret, Tree,
 };
 use crate::platform::{Sa, implied};
@@ -88,6 +88,7 @@ struct Policy {
     secret: Option<Secret>,
     active: bool,
     transport: bool,
+    extended: Option<bool>,
 }
 
 impl Reader<'_> {
@@ -204,6 +205,11 @@ impl Reader<'_> {
             }
             "childsa" => {
                 let transforms = self.transforms(source, words, Sa::Esp);
+                match (transforms.extended, policy.extended) {
+                    (Some(extended), None) => policy.extended = Some(extended),
+                    (now, before) if now == before => {}
+                    _ => return None,
+                }
                 policy.esp.push(transforms.esp());
             }
             _ => return None,
@@ -214,10 +220,11 @@ impl Reader<'_> {
     fn transforms(&mut self, source: &Source, words: &mut Words<'_>, sa: Sa) -> Transforms {
         let mut transforms = Transforms::default();
         while let Some(key) = words.next_if(&["enc", "auth", "prf", "group", "esn", "noesn"]) {
-            if key.value == "noesn" {
+            if key.value == "esn" || key.value == "noesn" {
+                transforms.extended = Some(key.value == "esn");
                 continue;
             }
-            let Some(word) = words.next().filter(|_| key.value != "esn") else {
+            let Some(word) = words.next() else {
                 self.say(source, &rules::DEVICE_UNKNOWN, key.span, format!("`{}` is not understood here", key.value));
                 continue;
             };
@@ -250,6 +257,8 @@ impl Reader<'_> {
             opening: Setting::stated(opening, place()),
             on_dead_peer: Setting::default_of(None),
             replay_window: Setting::default_of(default::REPLAY_WINDOW),
+            extended_sequence: Setting::stated(policy.extended == Some(true), place()),
+            dscp: Setting::default_of(Dscp::Outwards),
         };
         self.gateway.secrets.extend(policy.secret.map(|secret| SharedSecret::between([own.clone(), other.clone()], secret)));
         self.gateway.connections.push(Connection {

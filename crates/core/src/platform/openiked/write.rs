@@ -6,7 +6,7 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKE_EARLY, MAIN, margin};
 use crate::gateway::{
-    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
@@ -136,8 +136,14 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if child.on_dead_peer.value != reaction {
         return refuse("another answer to a dead peer than its mode gives", "Let an end that opens reopen, and the other one forget.");
     }
+    if child.extended_sequence.value {
+        return refuse("extended sequence numbers, which OpenIKED cannot tell the kernel on Linux", "Leave them out.");
+    }
+    if child.dscp.value != Dscp::Outwards {
+        return refuse("another use of the DSCP than copying it outwards", "Leave it at that.");
+    }
     if child.replay_window.value != super::facts::default::REPLAY_WINDOW {
-        return refuse("a replay window, which OpenIKED cannot set", "Leave it at 64 packets.");
+        return refuse("a replay window, which OpenIKED cannot set", "Leave it at 32 packets.");
     }
     let (ike, esp) = (connection.ike_lifetime.value, child.lifetime.value);
     let wanted = margin(ike.hard, esp.hard);

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::super::names::{Sa, cipher, name};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
-use crate::gateway::{Encapsulation, IkeVersion};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion};
 
 use Sa::{Both, Esp};
 
@@ -63,6 +63,8 @@ pub(super) static FACTS: Facts = Facts {
     knows_own_address: true,
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
+    extended_sequence: true,
+    dscp: &[Dscp::Outwards, Dscp::Both, Dscp::Never],
     installs_routes: true,
     defaults: &[
         ("IKE lifetime", "4 h 24 min (replaced after 4 h)"),

@@ -36,13 +36,24 @@ pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
     Ok(words.join("-"))
 }
 
-/// Spells an ESP proposal.
-pub(super) fn write_esp(proposal: &EspProposal) -> Result<String, Unwritable> {
+/// Spells an ESP proposal, with extended sequence numbers or without.
+pub(super) fn write_esp(proposal: &EspProposal, extended: bool) -> Result<String, Unwritable> {
     let mut words = Vec::new();
     ciphers(&proposal.ciphers, Sa::Esp, &mut words)?;
     integrities(&proposal.integrities, Sa::Esp, &mut words)?;
     groups(&proposal.groups, Sa::Esp, &mut words)?;
+    words.extend(extended.then_some(EXTENDED));
     Ok(words.join("-"))
+}
+
+/// Extended sequence numbers, among the words of an ESP proposal.
+const EXTENDED: &str = "esn";
+
+/// Whether ESP proposals ask for extended sequence numbers; nothing where one does and another does not.
+pub(super) fn extended(text: &str) -> Option<bool> {
+    let mut each = text.split(',').map(|proposal| proposal.trim().split('-').any(|word| word == EXTENDED));
+    let first = each.next()?;
+    each.all(|other| other == first).then_some(first)
 }
 
 #[derive(Default)]
@@ -64,7 +75,7 @@ fn sort(text: &str) -> Result<Words, String> {
             sorted.prfs.push(Prf(row.number));
         } else if let Some(row) = FACTS.groups.iter().find(|row| row.word == word) {
             sorted.groups.push(Group(row.number));
-        } else if word != "noesn" {
+        } else if word != "noesn" && word != EXTENDED {
             return Err(word.to_owned());
         }
     }

@@ -5,12 +5,12 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::facts::default;
-use super::proposal::{read_esp, read_ike};
+use super::proposal::{extended, read_esp, read_ike};
 use super::syntax::{Section, parse};
 use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
     SharedSecret, Tree,
 };
 use crate::platform::{implied, v1_patience};
@@ -188,7 +188,18 @@ impl Reader<'_> {
     fn child(&mut self, section: &Section, liveness: bool) -> Child {
         self.known(
             section,
-            &["local_ts", "remote_ts", "esp_proposals", "mode", "rekey_time", "life_time", "start_action", "dpd_action", "replay_window"],
+            &[
+                "local_ts",
+                "remote_ts",
+                "esp_proposals",
+                "mode",
+                "rekey_time",
+                "life_time",
+                "start_action",
+                "dpd_action",
+                "replay_window",
+                "copy_dscp",
+            ],
             &[],
         );
         let prefix = |text: &str| text.parse::<IpNet>().ok();
@@ -218,6 +229,13 @@ impl Reader<'_> {
                 _ => None,
             }),
             replay_window: self.setting(section, "replay_window", "a number", default::REPLAY_WINDOW, |text| text.parse().ok()),
+            extended_sequence: self.setting(section, "esp_proposals", "proposals that are alike in it", false, extended),
+            dscp: self.setting(section, "copy_dscp", "a direction", Dscp::Outwards, |text| match text {
+                "out" => Some(Dscp::Outwards),
+                "yes" => Some(Dscp::Both),
+                "no" => Some(Dscp::Never),
+                _ => None,
+            }),
         }
     }
 

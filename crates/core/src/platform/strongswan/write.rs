@@ -7,8 +7,8 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
 use crate::gateway::{
-    Child, Connection, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret, Tree,
-    TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret,
+    Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
@@ -139,7 +139,11 @@ fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &s
     let prefixes = |list: &[ipnet::IpNet]| list.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local), prefixes(&child.remote));
     remark(out, "        ", &remarks.esp);
-    let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, write_esp)?);
+    let _ = writeln!(
+        out,
+        "        esp_proposals = {}",
+        joined(&child.esp.value, |proposal| write_esp(proposal, child.extended_sequence.value))?
+    );
     let mode = match child.mode.value {
         Mode::Tunnel => "tunnel",
         Mode::Transport => "transport",
@@ -164,6 +168,14 @@ fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &s
     let _ = writeln!(out, "        start_action = {opening}");
     if let Some(dead) = dead {
         let _ = writeln!(out, "        dpd_action = {dead}");
+    }
+    let dscp = match child.dscp.value {
+        Dscp::Outwards => None,
+        Dscp::Both => Some("yes"),
+        Dscp::Never => Some("no"),
+    };
+    if let Some(dscp) = dscp {
+        let _ = writeln!(out, "        copy_dscp = {dscp}");
     }
     let _ = writeln!(out, "        replay_window = {}\n      }}", child.replay_window.value);
     Ok(())
