@@ -93,7 +93,10 @@ mod tests {
     const PRINTED: &str = "\
 src 198.51.100.20 dst 203.0.113.77
 \tproto esp spi 0xc0a80101(3232235777) reqid 1(0x00000001) mode tunnel
-\treplay-window 0 seq 0x00000000 flag af-unspec (0x00100000)
+\treplay-window 0 seq 0x00000000 flag af-unspec esnextra_flag dont-encap-dscp (0x10100000)
+\tanti-replay esn context:
+\t seq-hi 0x0, seq 0x0, oseq-hi 0x0, oseq 0x0
+\t replay_window 128, bitmap-length 4
 \tlifetime config:
 \t  limit: soft (INF)(bytes), hard (INF)(bytes)
 \t  limit: soft (INF)(packets), hard (INF)(packets)
