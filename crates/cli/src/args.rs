@@ -18,6 +18,17 @@ pub struct Args {
     pub command: Command,
 }
 
+/// What a description leaves open.
+#[derive(Clone, Debug, Default, clap::Args)]
+pub struct Supply {
+    /// An address that the description leaves to be assigned
+    #[arg(long, value_name = "SITE.address=ADDRESS")]
+    pub given: Vec<String>,
+    /// A TOML file with such addresses: a table for each site, with its `address`
+    #[arg(long, value_name = "FILE")]
+    pub given_from: Option<PathBuf>,
+}
+
 /// How data is printed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
 pub enum Format {
@@ -44,6 +55,9 @@ pub enum Command {
     Check {
         /// The description
         file: PathBuf,
+        /// What it leaves open
+        #[command(flatten)]
+        supply: Supply,
         /// Show why each value was chosen and why others were dropped
         #[arg(long)]
         reasons: bool,
@@ -59,6 +73,9 @@ pub enum Command {
         /// The folder to write: one folder a site in it, rooted at the gateway's /
         #[arg(short, long, value_name = "DIR")]
         output: PathBuf,
+        /// What the description leaves open
+        #[command(flatten)]
+        supply: Supply,
         /// Overwrite files that this program did not write or that were changed since
         #[arg(long)]
         replace: bool,
@@ -79,6 +96,9 @@ pub enum Command {
         /// The folder to write: one folder a site in it; not the folder of a build
         #[arg(short, long, value_name = "DIR")]
         output: PathBuf,
+        /// What the description leaves open
+        #[command(flatten)]
+        supply: Supply,
         /// Overwrite files that this program did not write or that were changed since
         #[arg(long)]
         replace: bool,
@@ -175,6 +195,9 @@ pub struct Prove {
     /// The descriptions
     #[arg(required_unless_present = "prepare", value_name = "FILE")]
     pub files: Vec<PathBuf>,
+    /// What they leave open
+    #[command(flatten)]
+    pub supply: Supply,
     /// Only this tunnel
     #[arg(long, value_name = "NAME")]
     pub tunnel: Option<String>,

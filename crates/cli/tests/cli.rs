@@ -294,3 +294,26 @@ fn retire_writes_a_script_for_each_gateway_and_keeps_off_a_build() {
     }
     assert_eq!(build(folder.path(), &[]).code, 0, "the build stands as it was");
 }
+
+#[test]
+fn an_assigned_address_is_given_by_argument_or_by_a_file() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    assert!(text.contains("address = \"198.51.100.20\""));
+    fs::write(&path, text.replace("address = \"198.51.100.20\"", "address = \"assigned\"")).expect("written");
+    let run = build(folder.path(), &["--format", "json"]);
+    assert_eq!((run.code, run.json()["findings"][0]["code"].as_str()), (1, Some("US223")), "{}", run.stdout);
+    assert_eq!(build(folder.path(), &["--given", "packhouse.address=198.51.100.20"]).code, 0);
+    let peer = folder.path().join("out/coldstore/etc/ipsec.d/harvest.conf");
+    assert!(fs::read_to_string(&peer).expect("written").contains("right=198.51.100.20"));
+    // The same from a file changes nothing.
+    write(&folder.path().join("facts.toml"), "[packhouse]\naddress = \"198.51.100.20\"\n", 0o644);
+    let run = build(folder.path(), &["--given-from", "facts.toml", "--format", "json"]);
+    assert!(run.json()["files"].as_array().expect("a list").iter().all(|file| file["change"] == "same"));
+    write(&folder.path().join("facts.toml"), "[packhouse]\naddress = \"198.51.100\"\n", 0o644);
+    let run = build(folder.path(), &["--given-from", "facts.toml"]);
+    assert_eq!(run.code, 1);
+    assert!(run.stderr.contains("facts.toml:2:11") && run.stderr.contains("US201"), "{}", run.stderr);
+    assert_eq!(build(folder.path(), &["--given", "packhouse=198.51.100.20"]).code, 2);
+}

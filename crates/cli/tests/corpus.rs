@@ -54,12 +54,16 @@ fn found(path: &Path) -> Found {
     let folder = tempfile::tempdir().expect("a folder");
     lay_out(folder.path());
     fs::copy(path, folder.path().join("x.span.toml")).expect("copied");
-    let run = uspan(folder.path(), &["build", "x.span.toml", "-o", "out", "--format", "json"]);
+    // What is supplied beside the description stands in its first line.
+    let text = String::from_utf8_lossy(&fs::read(path).expect("read")).into_owned();
+    let supply: Vec<&str> =
+        text.strip_prefix("# --given ").and_then(|text| text.lines().next()).map(|fact| vec!["--given", fact]).unwrap_or_default();
+    let run = uspan(folder.path(), &[&["build", "x.span.toml", "-o", "out", "--format", "json"], supply.as_slice()].concat());
     let json = run.json();
     let list = json["findings"].as_array().expect("a list");
     let codes = list.iter().map(|f| (f["code"].as_str().expect("a code").to_owned(), f["place"]["line"].as_u64().unwrap_or(0))).collect();
     // The drawn form must not crash on any of them either, and says the code.
-    let drawn = uspan(folder.path(), &["check", "x.span.toml"]);
+    let drawn = uspan(folder.path(), &[&["check", "x.span.toml"], supply.as_slice()].concat());
     assert_eq!(drawn.code, run.code, "{}", path.display());
     assert!(list.iter().all(|f| drawn.stderr.contains(f["code"].as_str().expect("a code"))), "{}", path.display());
     (codes, run.code, folder.path().join("out").exists())

@@ -37,7 +37,7 @@ mod source;
 pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, build, verify};
 pub use check::{SecretFile, Supplied, check};
-pub use description::{Address, Description, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
+pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{

@@ -6,13 +6,13 @@ use serde_json::json;
 use uspan_core::{Build, Description, Finding, Opening, Source, any_stops, set_up};
 
 use super::check::plan;
-use crate::args::Format;
+use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Change, Outcome, Written};
 use crate::show::{CARE, GOOD, findings, styled};
 
-pub fn run(file: &Path, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
-    let (read, planned) = plan(file)?;
+pub fn run(file: &Path, supply: &Supply, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
+    let (read, planned) = plan(file, supply)?;
     if any_stops(&planned.findings) {
         return stopped(&planned.findings, &read.source, format);
     }

@@ -5,14 +5,14 @@ use std::path::Path;
 use serde_json::json;
 use uspan_core::{Build, any_stops, build};
 
-use crate::args::Format;
+use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::show::{CARE, GOOD, STOP, agreement, findings, styled};
 
 /// Reads a description and goes the whole way in memory.
-pub fn plan(file: &Path) -> Result<(Input, Build), Failure> {
-    let mut read = input::read(file)?;
+pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
+    let mut read = input::read(file, supply)?;
     let mut planned = match &read.description {
         Some(description) if !any_stops(&read.findings) => build(description, &read.supplied),
         // What could be understood is still checked, so that one run finds as much as possible.
@@ -29,8 +29,8 @@ pub fn plan(file: &Path) -> Result<(Input, Build), Failure> {
     Ok((read, planned))
 }
 
-pub fn run(file: &Path, reasons: bool, format: Format) -> Result<Verdict, Failure> {
-    let (read, planned) = plan(file)?;
+pub fn run(file: &Path, supply: &Supply, reasons: bool, format: Format) -> Result<Verdict, Failure> {
+    let (read, planned) = plan(file, supply)?;
     let stopped = any_stops(&planned.findings);
     if format == Format::Json {
         let tunnels: Vec<_> = planned.tunnels.iter().map(agreement::json).collect();

@@ -7,6 +7,7 @@ use uspan_core::any_stops;
 
 use super::build::{print_files, print_next};
 use super::check::plan;
+use crate::args::Supply;
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Outcome};
 use crate::files::secret;
@@ -25,7 +26,7 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     if !key.exists() {
         secret::write(&key, &secret::generate()?, false)?;
     }
-    let (read, planned) = plan(&description)?;
+    let (read, planned) = plan(&description, &Supply::default())?;
     findings::print(&planned.findings, &read.source);
     if any_stops(&planned.findings) {
         return Ok(Verdict::Stopped);

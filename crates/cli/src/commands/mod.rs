@@ -27,9 +27,12 @@ use crate::show::{STOP, findings, styled};
 pub fn run(args: Args) -> Result<Verdict, Failure> {
     match args.command {
         Command::New { file } => new::run(file.as_deref()),
-        Command::Check { file, reasons, format } => check::run(&file, reasons, format),
-        Command::Build { file, output, replace, format } => build::run(&file, &output, replace, format),
-        Command::Retire { file, tunnel, output, replace, format } => retire::run(&file, &tunnel, &output, replace, format),
+        Command::Check { file, supply, reasons, format } => check::run(&file, &supply, reasons, format),
+        Command::Build { file, output, supply, replace, format } => build::run(&file, &supply, &output, replace, format),
+        Command::Retire { file, tunnel, output, supply, replace, format } => {
+            let what = retire::What { file: &file, supply: &supply, tunnel: &tunnel };
+            retire::run(&what, &output, replace, format)
+        }
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),
         #[cfg(feature = "prove")]

@@ -62,7 +62,7 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
 
 /// Reads and builds a description; the files are those of the build, or those that stand in a folder.
 fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)>, Failure> {
-    let (read, planned) = plan(file)?;
+    let (read, planned) = plan(file, &args.supply)?;
     let Some(description) = read.description.filter(|_| !any_stops(&planned.findings)) else {
         return Ok(Err((planned.findings, read.source)));
     };

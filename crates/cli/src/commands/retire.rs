@@ -8,13 +8,24 @@ use serde_json::{Value, json};
 use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 
 use super::check::plan;
-use crate::args::Format;
+use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, MANIFEST, Outcome};
 use crate::show::{GOOD, findings, styled};
 
-pub fn run(file: &Path, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
-    let (read, planned) = plan(file)?;
+/// Which tunnel of which description.
+pub struct What<'a> {
+    /// The description.
+    pub file: &'a Path,
+    /// What it leaves open.
+    pub supply: &'a Supply,
+    /// The tunnel.
+    pub tunnel: &'a str,
+}
+
+pub fn run(what: &What<'_>, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
+    let tunnel = what.tunnel;
+    let (read, planned) = plan(what.file, what.supply)?;
     let stopped = |found: &[_]| super::stopped(found, &read.source, format, "scripts", "Nothing was written");
     let Some(description) = read.description.as_ref().filter(|_| !any_stops(&planned.findings)) else {
         return stopped(&planned.findings);

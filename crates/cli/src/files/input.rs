@@ -5,9 +5,10 @@ use std::io::{self, Read as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use uspan_core::{Description, Finding, Secret, SecretFile, Source, Supplied, rules};
+use uspan_core::{Description, Finding, Given, Secret, SecretFile, Source, Supplied, rules};
 use zeroize::Zeroizing;
 
+use crate::args::Supply;
 use crate::failure::Failure;
 use crate::show::progress::Progress;
 
@@ -23,8 +24,20 @@ pub struct Input {
     pub findings: Vec<Finding>,
 }
 
-/// Reads a description.
-pub fn read(path: &Path) -> Result<Input, Failure> {
+/// Reads a description, and what is supplied for what it leaves open.
+pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
+    let mut given = Given::default();
+    for text in &supply.given {
+        given.add(text).map_err(Failure::Usage)?;
+    }
+    if let Some(file) = &supply.given_from {
+        let text = fs::read_to_string(file).map_err(Failure::file("cannot read", file))?;
+        let source = Source::new(file.display().to_string(), text);
+        let findings = given.add_file(&source);
+        if !findings.is_empty() {
+            return Ok(Input { source, description: None, supplied: Supplied::default(), findings });
+        }
+    }
     let bytes = fs::read(path).map_err(Failure::file("cannot read", path))?;
     let name = path.display().to_string();
     let text = match String::from_utf8(bytes) {
@@ -33,7 +46,8 @@ pub fn read(path: &Path) -> Result<Input, Failure> {
     };
     // Remarks in the files name the description without its folders: the same bytes wherever it stands.
     let short = path.file_name().map_or_else(|| name.clone(), |n| n.to_string_lossy().into_owned());
-    let (description, mut findings) = Description::parse(&Source::new(short.clone(), text.as_str()));
+    let (mut description, mut findings) = Description::parse(&Source::new(short.clone(), text.as_str()));
+    findings.extend(description.give(&given));
     let source = Source::new(name, text);
     let folder = path.parent().unwrap_or(Path::new(""));
     let mut supplied = Supplied::default();

@@ -38,6 +38,12 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
 }
 
 fn address(description: &Description, site: &Site) -> Option<Finding> {
+    if site.address.value == Address::Assigned {
+        let name = &site.name.value;
+        let finding = Finding::new(&rules::ADDRESS_NOT_YET_KNOWN, format!("the address of `{name}` is still to be assigned"));
+        let remedy = format!("Give it as soon as it is known: `--given {name}.address=ADDRESS`, or a file with `--given-from`.");
+        return Some(finding.at(description.source.place(site.address.span)).remedy(remedy));
+    }
     let Address::Fixed(address) = site.address.value else { return None };
     let place = description.source.place(site.address.span);
     let unusable = match address {

@@ -108,7 +108,8 @@ use Need::{Optional, Required};
 
 const NAME: Shape = Shape::Text { is: "a name", pattern: "^[a-z][a-z0-9-]{0,31}$" };
 const TEXT: Shape = Shape::Text { is: "a text", pattern: "^[^\\u0000-\\u001f\\u007f]*$" };
-const GATEWAY_ADDRESS: Shape = Shape::Text { is: "an IPv4 or IPv6 address, a DNS name, or `dynamic`", pattern: "^[0-9A-Za-z:.-]+$" };
+const GATEWAY_ADDRESS: Shape =
+    Shape::Text { is: "an IPv4 or IPv6 address, a DNS name, `dynamic` or `assigned`", pattern: "^[0-9A-Za-z:.-]+$" };
 const ADDRESS: Shape = Shape::Text { is: "an IPv4 or IPv6 address", pattern: "^[0-9A-Fa-f:.]+$" };
 const PREFIX: Shape = Shape::Text { is: "a network prefix such as \"10.41.0.0/22\"", pattern: "^[0-9A-Fa-f:.]+/[0-9]{1,3}$" };
 const INTERFACE: Shape = Shape::Text { is: "the name of an interface", pattern: "^[A-Za-z0-9._@-]{1,15}$" };
@@ -159,7 +160,7 @@ pub static SITE: &[Key] = &[
 #[rustfmt::skip]
 pub static GATEWAY: &[Key] = &[
     key("address", GATEWAY_ADDRESS, Required, "\"198.51.100.20\"",
-        "The address or DNS name under which the peer reaches the gateway, or `dynamic`: then it is recognised by its identity, and opens the tunnel itself."),
+        "The address or DNS name under which the peer reaches the gateway; or `dynamic`: then it is recognised by its identity, and opens the tunnel itself; or `assigned`: it is not known yet, and is given with `--given` as soon as it is."),
     key("own-address", ADDRESS, Optional("`address`"), "\"10.99.0.2\"",
         "The address of the gateway's outside interface, where a NAT device stands before it and `address` is that device's."),
     key("outside", INTERFACE, Required, "\"wan0\"",

@@ -1,10 +1,12 @@
 //! The description: what the engineer writes, vendor-neutral, with nothing said twice.
 
 mod decode;
+mod given;
 pub mod language;
 mod schema;
 mod values;
 
+pub use given::Given;
 pub use schema::{language_reference, schema};
 pub use values::is_name;
 
@@ -73,7 +75,7 @@ impl Site {
             (Some(identity), _) => identity.value.clone(),
             (None, Address::Fixed(address)) => Identity::Address(*address),
             (None, Address::Named(name)) => Identity::Name(name.clone()),
-            (None, Address::Dynamic) => Identity::Name(self.name.value.clone()),
+            (None, Address::Dynamic | Address::Assigned) => Identity::Name(self.name.value.clone()),
         }
     }
 
@@ -82,7 +84,7 @@ impl Site {
         match (&self.own_address, &self.address.value) {
             (Some(own), _) => Endpoint::At(own.value),
             (None, Address::Fixed(address)) => Endpoint::At(*address),
-            (None, Address::Named(_) | Address::Dynamic) => Endpoint::Anywhere,
+            (None, Address::Named(_) | Address::Dynamic | Address::Assigned) => Endpoint::Anywhere,
         }
     }
 
@@ -91,7 +93,7 @@ impl Site {
         match &self.address.value {
             Address::Fixed(address) => Endpoint::At(*address),
             Address::Named(name) => Endpoint::Named(name.clone()),
-            Address::Dynamic => Endpoint::Anywhere,
+            Address::Dynamic | Address::Assigned => Endpoint::Anywhere,
         }
     }
 
@@ -121,6 +123,8 @@ pub enum Address {
     Named(String),
     /// Somewhere else each time.
     Dynamic,
+    /// It is not known yet; somebody will assign it.
+    Assigned,
 }
 
 impl fmt::Display for Address {
@@ -129,6 +133,7 @@ impl fmt::Display for Address {
             Address::Fixed(address) => address.fmt(f),
             Address::Named(name) => name.fmt(f),
             Address::Dynamic => f.write_str("dynamic"),
+            Address::Assigned => f.write_str("assigned"),
         }
     }
 }

@@ -82,6 +82,9 @@ impl Decoder<'_> {
         if found.value == "dynamic" {
             return Some(found.map(|_| Address::Dynamic));
         }
+        if found.value == "assigned" {
+            return Some(found.map(|_| Address::Assigned));
+        }
         match Endpoint::read(found.value) {
             Some(Endpoint::Named(name)) => Some(Located::new(Address::Named(name), found.span)),
             _ => self.address(found, "address").map(|address| address.map(Address::Fixed)),

@@ -106,4 +106,14 @@ chapter! {
         why: "The device cannot translate ESP; the negotiation would succeed and nothing would cross.",
         remedy: "Say `nat-traversal = \"automatic\"`.",
     }
+    ADDRESS_NOT_YET_KNOWN = "US223" "address-not-yet-known" Error {
+        what: "The address of a gateway is still to be assigned.",
+        why: "Its peer cannot be told where to find it.",
+        remedy: "Give it as soon as it is known: `--given SITE.address=ADDRESS`, or a file with `--given-from`.",
+    }
+    GIVEN_IN_VAIN = "US224" "given-in-vain" Error {
+        what: "An address is given for a site that does not wait for one.",
+        why: "Perhaps another site was meant; one of two addresses would win silently.",
+        remedy: "Correct the name of the site, or say `address = \"assigned\"` in the description.",
+    }
 }
