@@ -66,7 +66,9 @@ pub enum Command {
         format: Format,
     },
     /// Write the configuration files of both ends of every tunnel, all or none
-    #[command(after_help = "Examples:\n  uspan build office.span.toml -o out\n  scp -rp out/packhouse/etc root@packhouse:/")]
+    #[command(
+        after_help = "Examples:\n  uspan build office.span.toml -o out\n  uspan build office.span.toml -o out --preview   # what would change, and when it takes effect\n  scp -rp out/packhouse/etc root@packhouse:/"
+    )]
     Build {
         /// The description
         file: PathBuf,
@@ -76,6 +78,9 @@ pub enum Command {
         /// What the description leaves open
         #[command(flatten)]
         supply: Supply,
+        /// Only show what would change in an earlier output, and when it takes effect
+        #[arg(long)]
+        preview: bool,
         /// Overwrite files that this program did not write or that were changed since
         #[arg(long)]
         replace: bool,

@@ -317,3 +317,34 @@ fn an_assigned_address_is_given_by_argument_or_by_a_file() {
     assert!(run.stderr.contains("facts.toml:2:11") && run.stderr.contains("US201"), "{}", run.stderr);
     assert_eq!(build(folder.path(), &["--given", "packhouse=198.51.100.20"]).code, 2);
 }
+
+#[test]
+fn a_build_over_an_earlier_one_says_what_changes_and_when_it_takes_effect() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let path = folder.path().join("orchard.span.toml");
+    let before = fs::read(folder.path().join("out/packhouse/etc/swanctl/conf.d/harvest.conf")).expect("read");
+    let text = fs::read_to_string(&path).expect("read");
+    fs::write(&path, text.replace("strength = \"strong\"", "strength = \"common\"\nesp-lifetime = \"2h\"")).expect("written");
+    let run = build(folder.path(), &["--preview", "--format", "json"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let json = run.json();
+    let told = |site: &str, about: &str| -> (String, String, String, bool) {
+        let list = json["changes"].as_array().expect("a list");
+        let change = list.iter().find(|change| change["site"] == site && change["about"] == about).unwrap_or_else(|| panic!("{list:#?}"));
+        let text = |key: &str| change[key].as_str().expect("text").to_owned();
+        (text("before"), text("now"), text("effect"), change["both_ends"] == true)
+    };
+    let (was, is, effect, both) = told("packhouse", "ESP lifetime");
+    assert_eq!((was.as_str(), is.as_str(), effect.as_str(), both), ("1h", "2h", "when the IKE SA is opened anew", false));
+    let (was, is, effect, both) = told("coldstore", "IKE proposals");
+    assert!(was.contains("ecp-384") && is.contains("modp-2048") && effect.starts_with("interrupts") && both, "{was} {is} {effect}");
+    assert_eq!(fs::read(folder.path().join("out/packhouse/etc/swanctl/conf.d/harvest.conf")).expect("read"), before, "nothing was written");
+    let drawn = build(folder.path(), &[]);
+    assert!(drawn.stdout.contains("What changes") && drawn.stdout.contains("Both ends together: "), "{}", drawn.stdout);
+    assert!(!build(folder.path(), &[]).stdout.contains("What changes"), "then nothing is left to change");
+    // Another secret is told of, and not shown.
+    write(&folder.path().join("secrets/harvest.key"), "Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB\n", 0o600);
+    let run = build(folder.path(), &["--format", "json"]);
+    assert!(run.json()["changes"].to_string().contains("shared secret") && !run.all().contains("Zr4uY8"), "{}", run.stdout);
+}

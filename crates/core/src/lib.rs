@@ -19,6 +19,7 @@
 mod agreement;
 pub mod algorithm;
 mod build;
+mod change;
 mod check;
 mod description;
 mod digest;
@@ -36,6 +37,7 @@ mod source;
 
 pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, build, verify};
+pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
 pub use duration::{duration_words, parse_duration};

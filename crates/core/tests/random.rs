@@ -267,6 +267,7 @@ proptest! {
             let (again, findings) = verify(site.platform.value, site.packet_filter, &built.trees[name]);
             prop_assert!(findings.is_empty(), "{findings:#?}");
             prop_assert_eq!(&again, gateway);
+            prop_assert_eq!(changes(site, &built.trees[name], &built.trees[name]), []);
             read.push((again, site.shares_internet));
         }
         let site = |i: usize| description.sites.iter().find(|site| site.name.value == tunnel.ends[i]).expect("a site");

@@ -1,31 +1,38 @@
 //! `uspan build`.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Build, Description, Finding, Opening, Source, any_stops, set_up};
+use uspan_core::{Build, Description, Finding, Opening, Source, Tree, any_stops, set_up};
 
 use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, Change, Outcome, Written};
+use crate::files::output::{self, Change, Manner, Outcome, Written};
+use crate::files::trees;
+use crate::show::changes::{self, Changes};
 use crate::show::{CARE, GOOD, findings, styled};
 
-pub fn run(file: &Path, supply: &Supply, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, format: Format) -> Result<Verdict, Failure> {
     let (read, planned) = plan(file, supply)?;
     if any_stops(&planned.findings) {
         return stopped(&planned.findings, &read.source, format);
     }
-    let written = match output::write(folder, &planned.trees, replace)? {
+    let earlier = trees::earlier(folder, &planned);
+    let written = match output::write(folder, &planned.trees, manner)? {
         Outcome::Done(written) => written,
         Outcome::Refused(mut refused) => {
             refused.splice(0..0, planned.findings);
             return stopped(&refused, &read.source, format);
         }
     };
+    let changes = changes(read.description.as_ref(), &earlier, &planned);
     if format == Format::Json {
         let value = json!({
             "fine": true,
+            "preview": manner.preview,
+            "changes": changes::json(&changes),
             "findings": findings::json(&planned.findings, &read.source),
             "folder": folder.display().to_string(),
             "files": written,
@@ -40,9 +47,28 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, replace: bool, format: F
         count => styled(CARE, &count),
     };
     super::print_line("")?;
+    if !changes.is_empty() {
+        super::print_line(&format!("{}\n", changes::text(&changes)))?;
+    }
+    if manner.preview {
+        let next = "Next: the same without --preview, and take the files up";
+        return super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| Verdict::Fine);
+    }
     print_next(folder, read.description.as_ref(), &planned)?;
     super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up in this order."))?;
     Ok(Verdict::Fine)
+}
+
+/// What changes at each site, by the files that an earlier build left.
+fn changes(description: Option<&Description>, earlier: &BTreeMap<String, Tree>, planned: &Build) -> Changes {
+    let mut all = Vec::new();
+    for site in description.iter().flat_map(|description| &description.sites) {
+        let name = &site.name.value;
+        if let (Some(before), Some(now)) = (earlier.get(name), planned.trees.get(name)) {
+            all.extend(uspan_core::changes(site, before, now).into_iter().map(|change| (name.clone(), change)));
+        }
+    }
+    all
 }
 
 fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {

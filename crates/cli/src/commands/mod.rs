@@ -21,6 +21,7 @@ use uspan_core::{Finding, Source};
 
 use crate::args::{Args, Command, Format};
 use crate::failure::{Failure, Verdict};
+use crate::files::output::Manner;
 use crate::show::{STOP, findings, styled};
 
 /// Runs a command.
@@ -28,7 +29,9 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
     match args.command {
         Command::New { file } => new::run(file.as_deref()),
         Command::Check { file, supply, reasons, format } => check::run(&file, &supply, reasons, format),
-        Command::Build { file, output, supply, replace, format } => build::run(&file, &supply, &output, replace, format),
+        Command::Build { file, output, supply, preview, replace, format } => {
+            build::run(&file, &supply, &output, Manner { replace, preview }, format)
+        }
         Command::Retire { file, tunnel, output, supply, replace, format } => {
             let what = retire::What { file: &file, supply: &supply, tunnel: &tunnel };
             retire::run(&what, &output, replace, format)

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::IsTerminal as _;
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -12,12 +11,13 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde_json::json;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use uspan_core::{Build, Finding, Source, Tree, TreeFile, any_stops, retire, rules};
+use uspan_core::{Build, Finding, Source, any_stops, retire, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
 
 use super::check::plan;
 use crate::args::{Format, Prove};
 use crate::failure::{Failure, Verdict};
+use crate::files::trees;
 use crate::show::{findings, proof};
 
 /// A description that is to be proven.
@@ -67,7 +67,7 @@ fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)
         return Ok(Err((planned.findings, read.source)));
     };
     let trees = match &args.built {
-        Some(folder) => standing(folder, &planned)?,
+        Some(folder) => trees::standing(folder, &planned)?,
         None => planned.trees.clone(),
     };
     let scripts = scripts(&args.gateway_script, &planned)?;
@@ -75,37 +75,6 @@ fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)
     let retirements = retire(&description, &read.supplied, wanted).unwrap_or_default();
     let job = cast(&description, &planned, &trees, &scripts, &retirements, wanted);
     Ok(Ok(Case { file: file.display().to_string(), source: read.source, findings: planned.findings, job }))
-}
-
-/// The trees as they stand in the output folder.
-fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>, Failure> {
-    let mut trees = BTreeMap::new();
-    for site in planned.trees.keys() {
-        let mut tree = Tree::default();
-        let root = folder.join(site);
-        read_tree(&root, "", &mut tree)?;
-        trees.insert(site.clone(), tree);
-    }
-    Ok(trees)
-}
-
-fn read_tree(root: &Path, below: &str, tree: &mut Tree) -> Result<(), Failure> {
-    let folder = root.join(below);
-    for entry in fs::read_dir(&folder).map_err(Failure::file("cannot read", &folder))? {
-        let entry = entry.map_err(Failure::file("cannot read", &folder))?;
-        let name = entry.file_name().to_string_lossy().into_owned();
-        let path = if below.is_empty() { name } else { format!("{below}/{name}") };
-        let cannot = || Failure::file("cannot read", &root.join(&path));
-        let meta = fs::metadata(entry.path()).map_err(cannot())?;
-        if meta.is_dir() {
-            read_tree(root, &path, tree)?;
-        } else {
-            let text = fs::read_to_string(entry.path()).map_err(cannot())?;
-            let private = meta.permissions().mode() & 0o077 == 0;
-            tree.add(path, if private { TreeFile::private(text) } else { TreeFile::public(text) });
-        }
-    }
-    Ok(())
 }
 
 /// Scripts by site.

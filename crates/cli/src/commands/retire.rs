@@ -10,7 +10,7 @@ use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, MANIFEST, Outcome};
+use crate::files::output::{self, MANIFEST, Manner, Outcome};
 use crate::show::{GOOD, findings, styled};
 
 /// Which tunnel of which description.
@@ -43,7 +43,7 @@ pub fn run(what: &What<'_>, folder: &Path, replace: bool, format: Format) -> Res
         Err(found) => return stopped(&found),
     };
     let trees: BTreeMap<String, Tree> = retirements.iter().map(|one| (one.site.clone(), tree(one))).collect();
-    let written = match output::write(folder, &trees, replace)? {
+    let written = match output::write(folder, &trees, Manner { replace, ..Manner::default() })? {
         Outcome::Done(written) => written,
         Outcome::Refused(found) => return stopped(&found),
     };

@@ -3,3 +3,4 @@
 pub mod input;
 pub mod output;
 pub mod secret;
+pub mod trees;

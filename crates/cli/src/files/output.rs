@@ -81,8 +81,17 @@ struct Planned<'a> {
     sha256: String,
 }
 
+/// How to write.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Manner {
+    /// Overwrite what is not ours, or was changed since.
+    pub replace: bool,
+    /// Only say what would be written.
+    pub preview: bool,
+}
+
 /// Writes the trees, a folder for each site.
-pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, replace: bool) -> Result<Outcome, Failure> {
+pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, manner: Manner) -> Result<Outcome, Failure> {
     let mut planned = BTreeMap::new();
     for (site, tree) in trees {
         for (path, file) in &tree.files {
@@ -104,14 +113,15 @@ pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, replace: bool) -> Re
         true => Standing::read(output)?,
         false => Standing::default(),
     };
-    if !replace {
+    if !manner.replace {
         let findings = standing.in_the_way(&planned);
         if !findings.is_empty() {
             return Ok(Outcome::Refused(findings));
         }
     }
     let written = standing.changes(&planned);
-    if exists && standing.manifest.is_some() && written.iter().all(|file| file.change == Change::Same) {
+    let same = exists && standing.manifest.is_some() && written.iter().all(|file| file.change == Change::Same);
+    if manner.preview || same {
         return Ok(Outcome::Done(written));
     }
     replace_folder(output, exists, &standing, &planned)?;

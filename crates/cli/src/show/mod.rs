@@ -1,6 +1,7 @@
 //! What the user sees.
 
 pub mod agreement;
+pub mod changes;
 pub mod findings;
 pub mod progress;
 #[cfg(feature = "prove")]

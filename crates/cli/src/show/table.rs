@@ -16,7 +16,8 @@ pub fn table(heads: &[&str], rows: Vec<Vec<String>>, fixed: &[usize]) -> String 
     // A column never breaks a word, unless the word is a monster; a fixed column never breaks at all.
     let least = |i: usize| {
         let cells = rows.iter().map(|row| row[i].as_str()).chain([heads[i]]);
-        let parts = cells.flat_map(|cell| if fixed.contains(&i) { vec![cell] } else { cell.split([' ', '\n']).collect() });
+        let parts = cells
+            .flat_map(|cell| if fixed.contains(&i) { cell.split('\n').collect::<Vec<_>>() } else { cell.split([' ', '\n']).collect() });
         parts.map(|part| part.chars().count()).filter(|width| *width <= 28).max().unwrap_or(0)
     };
     let least: Vec<_> = (0..heads.len()).map(least).collect();

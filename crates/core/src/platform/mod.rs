@@ -90,6 +90,8 @@ pub struct Facts {
     pub defaults: &'static [(&'static str, &'static str)],
     /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.
     pub take_up: &'static [&'static str],
+    /// Whether that ends SAs of tunnels whose files are taken up again.
+    pub take_up_ends_sas: bool,
     /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
     pub open: &'static [&'static str],
 }

@@ -77,6 +77,7 @@ pub(super) static FACTS: Facts = Facts {
         ("PFS", "on, with the group of the IKE SA"),
     ],
     take_up: &["ipsec auto --rereadsecrets", "ipsec auto --add {}"],
+    take_up_ends_sas: true,
     open: &["ipsec auto --asynchronous --up {}"],
 };
 

@@ -66,6 +66,7 @@ pub(super) static FACTS: Facts = Facts {
         ("own identity", "the name of the machine"),
     ],
     take_up: &["ikectl reload"],
+    take_up_ends_sas: false,
     open: &[],
 };
 

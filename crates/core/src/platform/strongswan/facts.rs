@@ -75,6 +75,7 @@ pub(super) static FACTS: Facts = Facts {
         ("opens", "never by itself"),
     ],
     take_up: &["swanctl --load-all"],
+    take_up_ends_sas: false,
     open: &[],
 };
 

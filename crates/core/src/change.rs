@@ -1,0 +1,274 @@
+//! What a new configuration of a gateway changes in the one before, and when that takes effect.
+
+use std::collections::BTreeMap;
+use std::fmt;
+
+use crate::build::verify;
+use crate::description::Site;
+use crate::duration::duration_words;
+use crate::gateway::{Child, Connection, Gateway, IkeVersion, Lifetime, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
+use crate::platform::PLATFORMS;
+
+/// When a change takes effect.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Effect {
+    /// The tunnel comes up with it.
+    Opens,
+    /// The tunnel is gone.
+    Closes,
+    /// At once: taking up the files ends the tunnel's SAs, and it is opened anew with it.
+    Interrupts,
+    /// When the IKE SA is opened anew; until then SAs go on, and are rekeyed, as they were agreed.
+    AtOpening,
+    /// As soon as the files are taken up, without an interruption.
+    AtOnce,
+}
+
+impl Effect {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Effect::Opens => "comes up",
+            Effect::Closes => "stays until `uspan retire` of the description before",
+            Effect::Interrupts => "interrupts: taking it up ends the SAs",
+            Effect::AtOpening => "when the IKE SA is opened anew",
+            Effect::AtOnce => "at once",
+        }
+    }
+}
+
+impl fmt::Display for Effect {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.words())
+    }
+}
+
+/// One difference, in neutral words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// The tunnel; empty where it concerns the whole gateway.
+    pub tunnel: String,
+    /// The parameter.
+    pub about: &'static str,
+    /// What was there.
+    pub before: String,
+    /// What will be there.
+    pub now: String,
+    /// When it takes effect.
+    pub effect: Effect,
+    /// Whether the peer must change at the same time.
+    pub both_ends: bool,
+}
+
+/// What a site's new files change in those before. Nothing where there were none.
+pub fn changes(site: &Site, before: &Tree, now: &Tree) -> Vec<Change> {
+    if before.files.is_empty() {
+        return Vec::new();
+    }
+    let read = |tree: &Tree| verify(site.platform.value, site.packet_filter, tree).0;
+    let (mut old, new) = (read(before), read(now));
+    let mut all = Vec::new();
+    // Perhaps another daemon was there.
+    if old.connections.is_empty() {
+        let platforms = PLATFORMS.iter().map(|other| (other, verify(*other, site.packet_filter, before).0));
+        if let Some((other, gateway)) =
+            platforms.max_by_key(|(_, gateway)| gateway.connections.len()).filter(|(_, g)| !g.connections.is_empty())
+        {
+            let title = |title: &str| title.to_owned();
+            let (before, now) = (title(other.facts().title), title(site.platform.value.facts().title));
+            all.push(Change { tunnel: String::new(), about: "platform", before, now, effect: Effect::Interrupts, both_ends: false });
+            old = gateway;
+        }
+    }
+    all.extend(between(&old, &new));
+    // A daemon that ends SAs when it takes up their files leaves no choice of the moment.
+    if site.platform.value.facts().take_up_ends_sas {
+        all.iter_mut().filter(|change| change.effect == Effect::AtOpening).for_each(|change| change.effect = Effect::Interrupts);
+    }
+    all
+}
+
+/// What differs between two states of a gateway.
+fn between(old: &Gateway, new: &Gateway) -> Vec<Change> {
+    let mut all = Vec::new();
+    let by_name = |gateway: &'_ Gateway| -> BTreeMap<String, Connection> {
+        gateway.connections.iter().map(|connection| (connection.name.clone(), connection.clone())).collect()
+    };
+    let (before, now) = (by_name(old), by_name(new));
+    for (name, connection) in &before {
+        match now.get(name) {
+            Some(other) => all.extend(Pair { old, new, before: connection, now: other }.changes()),
+            None => all.push(whole(name, "present", "absent", Effect::Closes)),
+        }
+    }
+    all.extend(now.keys().filter(|name| !before.contains_key(*name)).map(|name| whole(name, "absent", "present", Effect::Opens)));
+    for (about, before, now) in [
+        ("NAT rules", translations(old), translations(new)),
+        ("filter rules", filter(old), filter(new)),
+        ("interface and routes", routes(old), routes(new)),
+    ] {
+        all.extend(rules(about, &before, &now));
+    }
+    all
+}
+
+fn whole(name: &str, before: &str, now: &str, effect: Effect) -> Change {
+    Change { tunnel: name.to_owned(), about: "tunnel", before: before.to_owned(), now: now.to_owned(), effect, both_ends: true }
+}
+
+/// A tunnel in both states.
+struct Pair<'a> {
+    old: &'a Gateway,
+    new: &'a Gateway,
+    before: &'a Connection,
+    now: &'a Connection,
+}
+
+impl Pair<'_> {
+    fn changes(&self) -> Vec<Change> {
+        let mut all = Vec::new();
+        let mut say = |about, [before, now]: [String; 2], effect, both_ends| {
+            if before != now {
+                all.push(Change { tunnel: self.now.name.clone(), about, before, now, effect, both_ends });
+            }
+        };
+        use Effect::{AtOnce, AtOpening};
+        say("key exchange", self.each(version), AtOpening, true);
+        say("own address", self.each(|c| c.local.to_string()), AtOpening, true);
+        say("peer's address", self.each(|c| c.remote.to_string()), AtOpening, true);
+        say("own identity", self.each(|c| c.local_identity.value.to_string()), AtOpening, true);
+        say("peer's identity", self.each(|c| c.remote_identity.value.to_string()), AtOpening, true);
+        say("shared secret", self.secret(), AtOpening, true);
+        say("ESP in UDP", self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()), AtOpening, true);
+        say("IKE proposals", self.each(|c| list(&c.ike.value)), AtOpening, true);
+        say("IKE lifetime", self.each(|c| life(c.ike_lifetime.value)), AtOpening, false);
+        say("selectors", self.each(selectors), AtOpening, true);
+        say("ESP proposals", self.first(|c| list(&c.esp.value)), AtOpening, true);
+        say("sequence numbers", self.first(|c| if c.extended_sequence.value { "64 bits" } else { "32 bits" }.to_owned()), AtOpening, true);
+        say("mode", self.first(|c| format!("{:?}", c.mode.value).to_lowercase()), AtOpening, true);
+        say("ESP lifetime", self.first(|c| life(c.lifetime.value)), AtOpening, false);
+        say("replay window", self.first(|c| format!("{} packets", c.replay_window.value)), AtOpening, false);
+        say("DSCP", self.first(|c| format!("{:?}", c.dscp.value).to_lowercase()), AtOpening, false);
+        say("opens", self.first(opening), AtOnce, false);
+        say("when the peer is dead", self.first(dead), AtOpening, false);
+        say("liveness", self.each(|c| c.liveness.value.map_or("off".to_owned(), duration_words)), AtOpening, false);
+        say(
+            "style",
+            self.each(|c| c.interface.map_or("policy-based".to_owned(), |id| format!("route-based, interface {id}"))),
+            AtOpening,
+            false,
+        );
+        all
+    }
+
+    fn each(&self, value: impl Fn(&Connection) -> String) -> [String; 2] {
+        [value(self.before), value(self.now)]
+    }
+
+    /// Child SAs of a tunnel differ in their selectors alone.
+    fn first(&self, value: impl Fn(&Child) -> String) -> [String; 2] {
+        self.each(|connection| connection.children.first().map(&value).unwrap_or_default())
+    }
+
+    /// That it is another one, and no more.
+    fn secret(&self) -> [String; 2] {
+        let same = self.old.secret_for(self.before) == self.new.secret_for(self.now);
+        ["one".to_owned(), if same { "one" } else { "another" }.to_owned()]
+    }
+}
+
+fn version(connection: &Connection) -> String {
+    let word = match (connection.version.value, connection.aggressive.value) {
+        (IkeVersion::V2, _) => "IKEv2",
+        (IkeVersion::V1, false) => "IKEv1, main mode",
+        (IkeVersion::V1, true) => "IKEv1, aggressive mode",
+    };
+    word.to_owned()
+}
+
+fn list<T: fmt::Display>(items: &[T]) -> String {
+    items.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+}
+
+fn life(lifetime: Lifetime) -> String {
+    duration_words(lifetime.hard)
+}
+
+fn opening(child: &Child) -> String {
+    let word = match child.opening.value {
+        Opening::AtOnce => "at once",
+        Opening::OnTraffic => "on traffic",
+        Opening::Wait => "never by itself",
+    };
+    word.to_owned()
+}
+
+fn dead(child: &Child) -> String {
+    let word = match child.on_dead_peer.value {
+        Some(OnDeadPeer::Reopen) => "open anew",
+        Some(OnDeadPeer::AwaitTraffic) => "wait for traffic",
+        Some(OnDeadPeer::Forget) => "forget it",
+        None => "not noticed",
+    };
+    word.to_owned()
+}
+
+fn selectors(connection: &Connection) -> String {
+    let nets = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+    let mut all: Vec<_> = connection.children.iter().map(|child| format!("{} to {}", nets(&child.local), nets(&child.remote))).collect();
+    all.sort();
+    all.join("\n")
+}
+
+/// Rules as lines, for comparing lists.
+fn translations(gateway: &Gateway) -> Vec<String> {
+    let line = |rule: &crate::gateway::NatRule| {
+        let done = match rule.target {
+            NatTarget::KeepSource => "keeps its source".to_owned(),
+            NatTarget::SourceTo(address) => format!("gets the source {address}"),
+            NatTarget::SourceNet(net) => format!("gets a source of {net}"),
+            NatTarget::DestinationNet(net) => format!("goes to {net}"),
+        };
+        format!("{} to {} {done}", rule.from, rule.to)
+    };
+    gateway.nat.iter().map(line).collect()
+}
+
+fn filter(gateway: &Gateway) -> Vec<String> {
+    let rules = gateway.filter.iter().flat_map(|filter| &filter.rules);
+    let line = |rule: &crate::gateway::FilterRule| {
+        let traffic = if rule.traffic == Traffic::Any { String::new() } else { format!(" {}", rule.traffic) };
+        let protection = match &rule.protection {
+            Protection::Any => "",
+            Protection::Leaving | Protection::Into(_) => " into the tunnel",
+            Protection::Arrived | Protection::OutOf(_) => " out of the tunnel",
+        };
+        format!("{:?}{traffic} {} to {}{protection}", rule.verdict, rule.from, rule.to).to_lowercase()
+    };
+    rules.map(line).collect()
+}
+
+fn routes(gateway: &Gateway) -> Vec<String> {
+    let interfaces =
+        gateway.interfaces.iter().map(|interface| format!("{}, {} bytes, {:?}", interface.name, interface.mtu, interface.addresses));
+    interfaces.chain(gateway.routes.iter().map(|route| format!("{} {:?} {}", route.to, route.through, route.metric))).collect()
+}
+
+/// Lists of rules are told by their number, and by the first that differs.
+fn rules(about: &'static str, before: &[String], now: &[String]) -> Option<Change> {
+    if before == now {
+        return None;
+    }
+    let only = |one: &[String], other: &[String]| {
+        let lines: Vec<_> = one.iter().filter(|line| !other.contains(line)).cloned().collect();
+        match lines.len() {
+            0 => "nothing else".to_owned(),
+            1..=3 => lines.join("\n"),
+            more => format!("{}\nand {} more", lines[..2].join("\n"), more - 2),
+        }
+    };
+    let (before, now) = (only(before, now), only(now, before));
+    let reordered = before == now;
+    let now = if reordered { "in another order".to_owned() } else { now };
+    Some(Change { tunnel: String::new(), about, before, now, effect: Effect::AtOnce, both_ends: false })
+}
