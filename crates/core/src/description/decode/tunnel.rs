@@ -233,7 +233,7 @@ impl Decoder<'_> {
             match service(word.value) {
                 Some(traffics) => traffics.into_iter().for_each(|traffic| {
                     if !found.contains(&traffic) {
-                        found.push(traffic)
+                        found.push(traffic);
                     }
                 }),
                 None if word.value == "all" => everything = true,
