@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use uspan_core::algorithm::Kind;
-use uspan_core::{Facts, IkeVersion, Liveness, PACKET_FILTERS, PLATFORMS, ReplayWindow, Sa, duration_words};
+use uspan_core::{Dscp, Encapsulation, Facts, IkeVersion, Liveness, PACKET_FILTERS, PLATFORMS, ReplayWindow, Sa, duration_words};
 
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
@@ -74,6 +74,25 @@ fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
             ReplayWindow::Settable => "for each tunnel".to_owned(),
             ReplayWindow::Fixed(packets) => format!("{packets} packets"),
         }),
+        row("sequence numbers", &|f| if f.extended_sequence { "32 or 64 bits" } else { "32 bits" }.to_owned()),
+        row("DSCP", &|f| {
+            words(f.dscp, |dscp| match dscp {
+                Dscp::Outwards => "copied outwards",
+                Dscp::Both => "both ways",
+                Dscp::Never => "hidden from the path",
+            })
+        }),
+        row("ESP in UDP", &|f| {
+            words(f.encapsulations, |encapsulation| match encapsulation {
+                Encapsulation::Automatic => "automatic",
+                Encapsulation::Forced => "forced",
+                Encapsulation::Off => "off",
+            })
+        }),
+        row("styles", &|f| if f.route_based { "policy-based, route-based" } else { "policy-based" }.to_owned()),
+        row("changed files", &|f| {
+            if f.take_up_ends_sas { "taking them up ends the SAs" } else { "SAs go on until opened anew" }.to_owned()
+        }),
         row("longest lifetime", &|f| duration_words(f.longest_lifetime)),
         row("routes", &|f| if f.installs_routes { "the daemon sets them" } else { "written" }.to_owned()),
         row("files", &|f| f.files.to_owned()),
@@ -84,12 +103,15 @@ fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
     rows
 }
 
+fn words<T: Copy>(list: &[T], word: impl Fn(T) -> &'static str) -> String {
+    list.iter().map(|item| word(*item)).collect::<Vec<_>>().join(", ")
+}
+
 fn versions(facts: &Facts) -> String {
-    let words = facts.versions.iter().map(|version| match version {
+    words(facts.versions, |version| match version {
         IkeVersion::V1 => "IKEv1",
         IkeVersion::V2 => "IKEv2",
-    });
-    words.collect::<Vec<_>>().join(", ")
+    })
 }
 
 /// Names of a kind that a platform can do, without weak ones; key lengths drawn together.
@@ -131,6 +153,9 @@ fn value(facts: &Facts) -> serde_json::Value {
         "opens_by_hand": facts.openings.by_hand,
         "free_identities": facts.identities.free,
         "liveness_for_each_tunnel": facts.liveness == Liveness::OfConnection,
+        "extended_sequence_numbers": facts.extended_sequence,
+        "route_based": facts.route_based,
+        "take_up_ends_sas": facts.take_up_ends_sas,
         "longest_lifetime_s": facts.longest_lifetime.as_secs(),
         "installs_routes": facts.installs_routes,
         "files": facts.files,

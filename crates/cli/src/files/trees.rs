@@ -10,6 +10,7 @@ use uspan_core::{Build, Tree, TreeFile};
 use crate::failure::Failure;
 
 /// The trees as they stand in an output folder, for the sites of a build.
+#[cfg(feature = "prove")]
 pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>, Failure> {
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
