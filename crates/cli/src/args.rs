@@ -126,11 +126,14 @@ pub enum Command {
     },
     /// Make a strong shared secret in a file that only you can read
     #[command(
-        after_help = "Examples:\n  uspan secret secrets/harvest.key\n  uspan secret secrets/harvest.key --print   # also shows it, to read it out to a partner"
+        after_help = "Examples:\n  uspan secret secrets/harvest.key\n  uspan secret secrets/harvest.key --print   # also shows it, to read it out to a partner\n  uspan secret keys/packhouse.key --pair     # a pair of keys; keys/packhouse.pub is for the partner"
     )]
     Secret {
         /// The file to write; it must not exist yet
         file: PathBuf,
+        /// Make a pair of keys instead: the private one here, mode 0600, the public one beside it, ending in `.pub`
+        #[arg(long, conflicts_with = "print")]
+        pair: bool,
         /// Also print the secret
         #[arg(long)]
         print: bool,

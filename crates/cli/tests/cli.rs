@@ -6,7 +6,7 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::Path;
 
-use common::{SECRET, files, orchard, uspan, write};
+use common::{SECRET, files, orchard, uspan, write, write_keys};
 use serde_json::Value;
 
 fn mode(path: &Path) -> u32 {
@@ -347,4 +347,34 @@ fn a_build_over_an_earlier_one_says_what_changes_and_when_it_takes_effect() {
     write(&folder.path().join("secrets/harvest.key"), "Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB\n", 0o600);
     let run = build(folder.path(), &["--format", "json"]);
     assert!(run.json()["changes"].to_string().contains("shared secret") && !run.all().contains("Zr4uY8"), "{}", run.stdout);
+}
+
+#[test]
+fn a_pair_of_keys_goes_to_its_gateway_and_its_public_part_to_the_peer() {
+    let folder = orchard();
+    write_keys(folder.path());
+    assert_eq!((mode(&folder.path().join("keys/packhouse.key")), mode(&folder.path().join("keys/packhouse.pub"))), (0o600, 0o644));
+    assert_eq!(uspan(folder.path(), &["secret", "keys/packhouse.key", "--pair"]).code, 2, "a pair that is there stays");
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read").replace("\"libreswan\"", "\"openiked\"");
+    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", "authentication = \"public-keys\"");
+    let keys = |site: &str| format!("[site.{site}]\nkeys = {{ public = \"keys/{site}.pub\", private = \"keys/{site}.key\" }}");
+    let text = text.replace("[site.packhouse]", &keys("packhouse")).replace("[site.coldstore]", &keys("coldstore"));
+    fs::write(&path, text).expect("written");
+    let run = build(folder.path(), &[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let out = folder.path().join("out");
+    let read = |path: &str| fs::read_to_string(out.join(path)).unwrap_or_else(|e| panic!("{path}: {e}"));
+    let own = |file: &str| fs::read_to_string(folder.path().join("keys").join(file)).expect("read");
+    assert_eq!(read("packhouse/etc/swanctl/private/uspan-harvest-local.pem"), own("packhouse.key"));
+    assert_eq!(read("packhouse/etc/swanctl/pubkey/uspan-harvest-remote.pem"), own("coldstore.pub"));
+    assert_eq!(read("coldstore/etc/iked/private/local.key"), own("coldstore.key"));
+    assert_eq!(read("coldstore/etc/iked/pubkeys/fqdn/packhouse.example.net"), own("packhouse.pub"));
+    assert_eq!(mode(&out.join("packhouse/etc/swanctl/private/uspan-harvest-local.pem")), 0o600);
+    // A private key is on its own gateway and nowhere else.
+    for (site, other) in [("packhouse", "coldstore"), ("coldstore", "packhouse")] {
+        let line = own(&format!("{site}.key")).lines().nth(1).expect("a line").to_owned();
+        assert!(files(&out.join(other)).iter().all(|file| !fs::read_to_string(file).expect("text").contains(&line)));
+        assert!(!run.all().contains(&line));
+    }
 }

@@ -8,7 +8,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 
-use common::{SECRET, uspan, write};
+use common::{SECRET, files, uspan, write, write_keys};
 use uspan_core::{CATALOGUE, Severity};
 
 fn corpus(name: &str) -> Vec<PathBuf> {
@@ -17,6 +17,13 @@ fn corpus(name: &str) -> Vec<PathBuf> {
     files.sort();
     files
 }
+
+/// Keys for all of them, made once.
+static KEYS: LazyLock<tempfile::TempDir> = LazyLock::new(|| {
+    let folder = tempfile::tempdir().expect("a folder");
+    write_keys(folder.path());
+    folder
+});
 
 /// The secret files that the corpus names, good and bad.
 fn lay_out(folder: &Path) {
@@ -32,6 +39,10 @@ fn lay_out(folder: &Path) {
     write(&folder.join("hex.key"), format!("0x{SECRET}\n"), 0o600);
     write(&folder.join("exposed.key"), "Wd3oI7rTy0UbN4mXa8ZcE1kFgH6jLqP9sVuOeRtB5nM\n", 0o644);
     fs::create_dir(folder.join("folder.key")).expect("made");
+    fs::create_dir(folder.join("keys")).expect("made");
+    for file in files(&KEYS.path().join("keys")) {
+        fs::copy(&file, folder.join("keys").join(file.file_name().expect("a name"))).expect("copied");
+    }
 }
 
 /// Code and line that a file expects.

@@ -7,8 +7,8 @@ use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
 use crate::description::{Description, Tunnel};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
-use crate::gateway::{Gateway, Tree};
-use crate::mirror::{End, Side, hold, take_sides};
+use crate::gateway::{Gateway, Method, Tree};
+use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::PacketFilter;
 use crate::platform::{Platform, Unwritable};
@@ -67,9 +67,14 @@ type Built = (BuiltTunnel, [Tree; 2], Vec<Finding>);
 
 fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement, supplied: &Supplied) -> Result<Built, Vec<Finding>> {
     let place = description.source.place(tunnel.name.span);
-    let Some(secret) = supplied.secret(&tunnel.secret_file.value) else { return Err(Vec::new()) };
-    let sides = take_sides(description, tunnel, &agreement, secret);
     let ends = description.ends(tunnel);
+    let secret = tunnel.secret_file.as_ref().and_then(|file| supplied.secret(&file.value));
+    let proofs = match (tunnel.method.value, secret, ends.map(|site| supplied.key_pair(site))) {
+        (Method::SharedSecret, Some(secret), _) => Proofs::Secret(secret.clone()),
+        (Method::PublicKey, _, [Some(first), Some(second)]) => Proofs::Keys(Box::new([first, second])),
+        _ => return Err(Vec::new()),
+    };
+    let sides = take_sides(description, tunnel, &agreement, &proofs);
     let mut trees = Vec::with_capacity(2);
     let mut gateways = Vec::with_capacity(2);
     for (side, site) in sides.iter().zip(ends) {

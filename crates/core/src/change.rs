@@ -6,7 +6,7 @@ use std::fmt;
 use crate::build::verify;
 use crate::description::Site;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, Gateway, IkeVersion, Lifetime, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
+use crate::gateway::{Child, Connection, Gateway, IkeVersion, Lifetime, Method, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
 use crate::platform::PLATFORMS;
 
 /// When a change takes effect.
@@ -138,7 +138,15 @@ impl Pair<'_> {
         say("peer's address", self.each(|c| c.remote.to_string()), AtOpening, true);
         say("own identity", self.each(|c| c.local_identity.value.to_string()), AtOpening, true);
         say("peer's identity", self.each(|c| c.remote_identity.value.to_string()), AtOpening, true);
+        say(
+            "authentication",
+            self.each(|c| if c.local_method == Method::PublicKey { "public keys" } else { "shared secret" }.to_owned()),
+            AtOpening,
+            true,
+        );
         say("shared secret", self.secret(), AtOpening, true);
+        say("own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)), AtOpening, true);
+        say("peer's key", another(self.old.pinned_key(self.before) == self.new.pinned_key(self.now)), AtOpening, true);
         say("ESP in UDP", self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()), AtOpening, true);
         say("IKE proposals", self.each(|c| list(&c.ike.value)), AtOpening, true);
         say("IKE lifetime", self.each(|c| life(c.ike_lifetime.value)), AtOpening, false);
@@ -170,11 +178,14 @@ impl Pair<'_> {
         self.each(|connection| connection.children.first().map(&value).unwrap_or_default())
     }
 
-    /// That it is another one, and no more.
     fn secret(&self) -> [String; 2] {
-        let same = self.old.secret_for(self.before) == self.new.secret_for(self.now);
-        ["one".to_owned(), if same { "one" } else { "another" }.to_owned()]
+        another(self.old.secret_for(self.before) == self.new.secret_for(self.now))
     }
+}
+
+/// That it is another one, and no more.
+fn another(same: bool) -> [String; 2] {
+    ["one".to_owned(), if same { "one" } else { "another" }.to_owned()]
 }
 
 fn version(connection: &Connection) -> String {

@@ -26,6 +26,7 @@ mod digest;
 mod duration;
 mod finding;
 mod gateway;
+mod key;
 mod mirror;
 mod mtu;
 mod network;
@@ -44,10 +45,12 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
-    IkeVersion, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing, Ports, Protection, Route, SERVICES,
-    SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service, service_names,
+    IkeVersion, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing, Ports, Protection, Route,
+    SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service,
+    service_names,
 };
-pub use mirror::{End, Side, hold, take_sides};
+pub use key::{KeyFile, PublicKey};
+pub use mirror::{End, Proofs, Side, hold, take_sides};
 pub use network::set_up;
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{

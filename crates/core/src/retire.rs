@@ -77,7 +77,7 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
     };
     section("The SAs go, on both sides.", &daemon.before);
     section("Rules and interface.", &[rules, network::take_down(tunnel, with)].concat());
-    section("The files of this tunnel.", &file_commands(with, without, site.platform.value.main_file()));
+    section("The files of this tunnel.", &file_commands(with, without, site.platform.value.needs()));
     section("The daemon forgets it.", &daemon.after);
     let by_hand = match site.filter {
         FilterForm::Joined => site.packet_filter.by_hand(tunnel),
@@ -88,13 +88,13 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
 }
 
 /// Files that no other tunnel needs go; from those that others share, only the own lines.
-fn file_commands(with: &Tree, without: &Tree, main_file: Option<&str>) -> Vec<String> {
+fn file_commands(with: &Tree, without: &Tree, needs: &[&str]) -> Vec<String> {
     let mut commands = Vec::new();
     let lines = |tree: &Tree, path: &str| -> BTreeMap<String, ()> {
         tree.files.get(path).map(|file| file.text.lines().map(|line| (line.to_owned(), ())).collect()).unwrap_or_default()
     };
     for (path, file) in &with.files {
-        if file.shared && (without.files.contains_key(path) || main_file == Some(path)) {
+        if file.shared && (without.files.contains_key(path) || needs.contains(&path.as_str())) {
             let kept = lines(without, path);
             // Of a daemon's main file what holds for all tunnels stays, also when this was the last one.
             let own = file.text.lines().filter(|line| line.starts_with("include") && !kept.contains_key(*line));

@@ -7,7 +7,7 @@ const DEMO: &str = include_str!("../demo/orchard.span.toml");
 fn supplied() -> Supplied {
     let secret = uspan_core::Secret::new(b"not a real secret, only for this test".to_vec());
     let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
-    Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into() }
+    Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() }
 }
 
 #[test]
@@ -102,7 +102,7 @@ fn tunnels_with_awkward_names_do_not_meet() {
     assert_eq!(findings, []);
     let secret =
         |i: usize| SecretFile::Read { secret: uspan_core::Secret::new(vec![b'a' + i as u8; 40]), guesses_log10: 40.0, exposed: false };
-    let supplied = Supplied { secrets: (0..5).map(|i| (format!("k{i}"), secret(i))).collect() };
+    let supplied = Supplied { secrets: (0..5).map(|i| (format!("k{i}"), secret(i))).collect(), ..Supplied::default() };
     let built = build(&description, &supplied);
     assert_eq!(built.findings, []);
     // Three files for each of the five tunnels; and the whole tree reads back to five peers.

@@ -12,7 +12,7 @@ fn built(text: &str) -> [Gateway; 2] {
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = Secret::new(b"not a real secret, only for this test".to_vec());
     let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
-    let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into() };
+    let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() };
     build(&description, &supplied).tunnels[0].gateways.clone()
 }
 
@@ -71,6 +71,7 @@ spoilt! {
         std::mem::swap(&mut c.local_identity, &mut c.remote_identity);
     } => ["US705"];
     another_secret: |g| g.secrets[0].secret = Secret::new(b"another".to_vec()) => ["US706"];
+    one_end_signs: |g| connection(g).local_method = Method::PublicKey => ["US711", "US713"];
     no_secret: |g| g.secrets.clear() => ["US706"];
     peer_at_another_address: |g| connection(g).remote = Endpoint::At([192, 0, 2, 1].into()) => ["US707", "US709", "US709", "US709"];
     exemption_missing: |g| { g.nat.remove(0); } => ["US708"];

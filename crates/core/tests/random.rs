@@ -104,10 +104,13 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     let routes = site.routes && PLATFORMS[site.platform].facts().route_based;
     let style = if routes { "route-based" } else { "policy-based" };
     let note = serde_json::to_string(&format!("x{}", site.note)).expect("a string");
+    // Named, whether a tunnel uses them or not; without the private one where it is on the gateway.
+    let private = if site.joined { format!(", private = \"keys/{name}.key\"") } else { String::new() };
+    let keys = format!("keys = {{ public = \"keys/{name}.pub\"{private} }}\n");
     let _ = write!(
         text,
         "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\"{own}, outside = \"wan0\", inside = \"lan0\" }}\n\
-         networks = {{ {} }}\n{identity}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nstyle = \"{style}\"\nnote = {note}\n",
+         networks = {{ {} }}\n{identity}{keys}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nstyle = \"{style}\"\nnote = {note}\n",
         PLATFORMS[site.platform].facts().word,
         networks.join(", "),
         site.shares_internet,
@@ -224,11 +227,10 @@ fn description() -> impl Strategy<Value = String> {
                 let mut text = "unified-span = 1\n".to_owned();
                 site_text(&mut text, "packhouse", 0, &one, free);
                 site_text(&mut text, "coldstore", 1, &other, free);
+                let signs = can.iter().all(|facts| facts.methods.contains(&Method::PublicKey)) && turned;
+                let proof = if signs { "authentication = \"public-keys\"" } else { "secret = { file = \"k\" }" };
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
-                let _ = write!(
-                    text,
-                    "[tunnel.harvest]\nbetween = [{between}]\nsecret = {{ file = \"k\" }}\n{timing}{passing}{traversal}{inside}"
-                );
+                let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\n{proof}\n{timing}{passing}{traversal}{inside}");
                 match strength {
                     Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
                     None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
@@ -245,7 +247,16 @@ fn description() -> impl Strategy<Value = String> {
 
 fn supplied(secret: Vec<u8>) -> Supplied {
     let file = SecretFile::Read { secret: Secret::new(secret), guesses_log10: 40.0, exposed: false };
-    Supplied { secrets: BTreeMap::from([("k".to_owned(), file)]) }
+    let key = |site: &str| {
+        let public = PublicKey::from_pem(&format!("-----BEGIN PUBLIC KEY-----\n{site}\n-----END PUBLIC KEY-----\n")).expect("a key");
+        let private =
+            KeyFile::Private { pem: Secret::new(format!("pem of {site}\n").into_bytes()), public: public.clone(), exposed: false };
+        [(format!("keys/{site}.pub"), KeyFile::Public(public)), (format!("keys/{site}.key"), private)]
+    };
+    Supplied {
+        secrets: BTreeMap::from([("k".to_owned(), file)]),
+        keys: ["packhouse", "coldstore"].iter().flat_map(|site| key(site)).collect(),
+    }
 }
 
 proptest! {
@@ -293,7 +304,13 @@ proptest! {
             prop_assert_eq!((&a.local, &a.remote), (&b.remote, &b.local));
             prop_assert_eq!(&a.esp.value, &b.esp.value);
         }
-        prop_assert_eq!(read[0].0.secrets[0].secret.expose(), read[1].0.secrets[0].secret.expose());
+        match one.local_method {
+            Method::SharedSecret => prop_assert_eq!(read[0].0.secrets[0].secret.expose(), read[1].0.secrets[0].secret.expose()),
+            Method::PublicKey => {
+                prop_assert_eq!(&read[0].0.key_pairs[0].public, &read[1].0.pinned[0].public);
+                prop_assert_eq!(&read[1].0.key_pairs[0].public, &read[0].0.pinned[0].public);
+            }
+        }
     }
 
     /// A note can hold anything printable and still changes nothing but comments.

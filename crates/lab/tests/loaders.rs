@@ -49,7 +49,7 @@ fn run(lab: &Lab, case: &Case) -> Vec<String> {
     let (description, findings) = Description::parse(&Source::new("case.span.toml", case.text.as_str()));
     assert!(findings.is_empty(), "{}: {findings:#?}\n{}", case.name, case.text);
     let file = SecretFile::Read { secret: Secret::new(case.secret.clone()), guesses_log10: 40.0, exposed: false };
-    let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into() });
+    let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     assert!(!uspan_core::any_stops(&built.findings), "{}: {:#?}", case.name, built.findings);
     let mut wrong = Vec::new();
     for site in &description.sites {
@@ -90,7 +90,7 @@ fn the_demo_is_loaded_without_a_warning() {
         guesses_log10: 40.0,
         exposed: false,
     };
-    let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into() });
+    let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     let packhouse = lab.load("strongswan", &built.trees["packhouse"], "198.51.100.20").expect("the lab runs");
     assert!(packhouse.complaints().is_empty(), "{:#?}", packhouse.complaints());
     assert!(packhouse.says("loaded connection 'harvest'") && packhouse.says("swanctl exit 0"), "{packhouse:#?}");
@@ -239,7 +239,7 @@ fn a_hub_with_three_tunnels_is_loaded_at_once() {
         }
         let (description, findings) = Description::parse(&Source::new("hub.span.toml", text));
         assert_eq!(findings, []);
-        let built = build(&description, &Supplied { secrets });
+        let built = build(&description, &Supplied { secrets, ..Supplied::default() });
         assert_eq!(built.findings, []);
         let loaded = lab.load(hub, &built.trees["hub"], "198.51.100.20").expect("the lab runs");
         assert!(loaded.complaints().is_empty(), "{hub}: {:#?}", loaded.complaints());
@@ -262,7 +262,7 @@ fn a_spoilt_tree_is_complained_about() {
         guesses_log10: 40.0,
         exposed: false,
     };
-    let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into() });
+    let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     for (site, platform, address, path, old, new) in [
         ("packhouse", "strongswan", ADDRESSES[0], "etc/swanctl/conf.d/harvest.conf", "aes256gcm16", "aes257gcm16"),
         ("coldstore", "libreswan", ADDRESSES[1], "etc/ipsec.d/harvest.conf", "aes_gcm256", "aes_gcm257"),

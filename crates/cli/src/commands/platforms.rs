@@ -2,7 +2,7 @@
 
 use serde_json::json;
 use uspan_core::algorithm::Kind;
-use uspan_core::{Dscp, Encapsulation, Facts, IkeVersion, Liveness, PACKET_FILTERS, PLATFORMS, ReplayWindow, Sa, duration_words};
+use uspan_core::{Dscp, Encapsulation, Facts, IkeVersion, Liveness, Method, PACKET_FILTERS, PLATFORMS, ReplayWindow, Sa, duration_words};
 
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
@@ -66,6 +66,12 @@ fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
             ways.iter().filter(|(can, _)| *can).map(|(_, way)| *way).collect::<Vec<_>>().join(", ")
         }),
         row("identities", &|f| if f.identities.free { "address, name, mail, free" } else { "address, name, mail" }.to_owned()),
+        row("authentication", &|f| {
+            words(f.methods, |method| match method {
+                Method::SharedSecret => "shared secret",
+                Method::PublicKey => "public keys",
+            })
+        }),
         row("liveness", &|f| match f.liveness {
             Liveness::OfConnection => "for each tunnel".to_owned(),
             Liveness::OfDaemon => "one for all tunnels".to_owned(),
@@ -153,6 +159,7 @@ fn value(facts: &Facts) -> serde_json::Value {
         "opens_by_hand": facts.openings.by_hand,
         "free_identities": facts.identities.free,
         "liveness_for_each_tunnel": facts.liveness == Liveness::OfConnection,
+        "public_keys": facts.methods.contains(&Method::PublicKey),
         "extended_sequence_numbers": facts.extended_sequence,
         "route_based": facts.route_based,
         "take_up_ends_sas": facts.take_up_ends_sas,

@@ -10,6 +10,7 @@ use zeroize::Zeroizing;
 
 use crate::args::Supply;
 use crate::failure::Failure;
+use crate::files::keys;
 use crate::show::progress::Progress;
 
 /// A description as read from a file, with everything that came with it.
@@ -56,6 +57,9 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
     for file in files.into_keys() {
         progress.step();
         supplied.secrets.insert(file.to_owned(), read_secret(&folder.join(file)));
+    }
+    for file in description.key_files() {
+        supplied.keys.insert(file.to_owned(), keys::read(&folder.join(file)));
     }
     drop(progress);
     relocate(&mut findings, &source);

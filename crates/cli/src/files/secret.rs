@@ -26,6 +26,15 @@ pub fn generate() -> Result<Zeroizing<String>, Failure> {
 
 /// Writes a secret, mode 0600, all or nothing. Folders that are missing are made for the owner only.
 pub fn write(path: &Path, secret: &str, replace: bool) -> Result<(), Failure> {
+    place(path, secret, replace, 0o600)
+}
+
+/// Writes what others may read, such as a public key.
+pub fn publish(path: &Path, text: &str, replace: bool) -> Result<(), Failure> {
+    place(path, text, replace, 0o644)
+}
+
+fn place(path: &Path, text: &str, replace: bool, mode: u32) -> Result<(), Failure> {
     let folder = match path.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
@@ -35,8 +44,8 @@ pub fn write(path: &Path, secret: &str, replace: bool) -> Result<(), Failure> {
     }
     let cannot = || Failure::file("cannot write", path);
     let mut file = tempfile::Builder::new().prefix(".uspan-").tempfile_in(folder).map_err(cannot())?;
-    file.as_file().set_permissions(fs::Permissions::from_mode(0o600)).map_err(cannot())?;
-    file.write_all(secret.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(cannot())?;
+    file.as_file().set_permissions(fs::Permissions::from_mode(mode)).map_err(cannot())?;
+    file.write_all(text.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(cannot())?;
     file.as_file().sync_all().map_err(cannot())?;
     let placed = if replace { file.persist(path) } else { file.persist_noclobber(path) };
     placed.map(drop).map_err(|error| cannot()(error.error))

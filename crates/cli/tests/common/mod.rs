@@ -67,3 +67,11 @@ pub fn files(folder: &Path) -> Vec<PathBuf> {
     found.sort();
     found
 }
+
+/// Key files of the orchard's sites, made by the program.
+pub fn write_keys(folder: &Path) {
+    for site in ["packhouse", "coldstore", "press"] {
+        let run = uspan(folder, &["secret", &format!("keys/{site}.key"), "--pair"]);
+        assert_eq!(run.code, 0, "{}", run.stderr);
+    }
+}

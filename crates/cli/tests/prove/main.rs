@@ -17,7 +17,7 @@ use std::process::{Command, Stdio};
 use std::sync::{LazyLock, Mutex, PoisonError};
 use std::time::Duration;
 
-use common::{SECRET, uspan, write};
+use common::{SECRET, uspan, write, write_keys};
 use rustix::process::{Pid, Signal, kill_process};
 use sabotage::{Sabotage, sabotages};
 use serde_json::Value;
@@ -44,6 +44,7 @@ const OTHER: &str = "Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB";
 fn folder() -> tempfile::TempDir {
     let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
     write(&folder.path().join("k"), format!("{SECRET}\n"), 0o600);
+    write_keys(folder.path());
     write(&folder.path().join("k2"), format!("{OTHER}\n"), 0o600);
     folder
 }

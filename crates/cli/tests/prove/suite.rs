@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use std::hash::{Hash as _, Hasher as _};
 use std::process::Command;
 
-use uspan_core::{Description, Secret, SecretFile, Severity, Source, Supplied, build};
+use uspan_core::{Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
 
 use crate::common::SECRET;
 
@@ -54,7 +54,8 @@ impl Pair {
                 self.platforms[i], self.addresses[i], self.networks[i], self.sites[i]
             );
         }
-        let _ = write!(text, "[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n{}\n", self.tunnel);
+        let secret = if self.tunnel.contains("public-keys") { "" } else { "secret = { file = \"k\" }\n" };
+        let _ = write!(text, "[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\n{secret}{}\n", self.tunnel);
         text
     }
 }
@@ -159,6 +160,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     route_based(&mut add, platforms);
     services(&mut add);
     translated(&mut add);
+    keys(&mut add);
     add("extended sequence numbers", tunnel("extended-sequence-numbers = true"));
     add("a replay window, DSCP taken over on arrival", tunnel("replay-window = 1024\ncopies-dscp = \"both\""));
     add("DSCP hidden from the path", tunnel("copies-dscp = \"never\""));
@@ -210,6 +212,19 @@ fn packet_filters(add: &mut impl FnMut(&'static str, Pair)) {
     add("iptables", Pair { sites: [PLAIN, JOINED], ..orchard() });
     add("iptables and nftables", Pair { sites: [JOINED, "filter = \"joined\"\nshares-internet = true"], ..orchard() });
     add("iptables, IPv6", Pair { sites: [JOINED, PLAIN], networks: SIX_ONE, ..six() });
+}
+
+/// Gateways that sign with keys of their own.
+fn keys(add: &mut impl FnMut(&'static str, Pair)) {
+    const ONE: &str = "keys = { public = \"keys/packhouse.pub\", private = \"keys/packhouse.key\" }";
+    const OTHER: &str =
+        "keys = { public = \"keys/coldstore.pub\", private = \"keys/coldstore.key\" }\nidentity = { name = \"coldstore.example.net\" }";
+    let tunnel = "authentication = \"public-keys\"".to_owned();
+    add("public keys", Pair { sites: [ONE, OTHER], tunnel: tunnel.clone(), ..orchard() });
+    add(
+        "public keys, IPv6, the second site opens",
+        Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: format!("{tunnel}\nopened-by = \"coldstore\""), ..six() },
+    );
 }
 
 /// Networks that appear as others, because both sites use the same, or one uses what the other may not see.
@@ -280,7 +295,16 @@ pub struct Cell {
 /// Every capability with every ordered pair.
 pub fn survey() -> Vec<Cell> {
     let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
-    let supplied = Supplied { secrets: [("k".to_owned(), file(SECRET))].into() };
+    let key = |body: &str| {
+        let pem = format!("-----BEGIN PUBLIC KEY-----\n{body}\n-----END PUBLIC KEY-----\n");
+        KeyFile::Public(PublicKey::from_pem(&pem).expect("a key"))
+    };
+    let keys = ["packhouse", "coldstore"].map(|site| (format!("keys/{site}.pub"), key(site)));
+    let private = ["packhouse", "coldstore"].map(|site| {
+        let KeyFile::Public(public) = key(site) else { unreachable!("made so") };
+        (format!("keys/{site}.key"), KeyFile::Private { pem: Secret::new(b"pem".to_vec()), public, exposed: false })
+    });
+    let supplied = Supplied { secrets: [("k".to_owned(), file(SECRET))].into(), keys: keys.into_iter().chain(private).collect() };
     let mut cells = Vec::new();
     for platforms in ordered_pairs() {
         for (shows, pair) in capabilities(platforms) {

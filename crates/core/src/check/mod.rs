@@ -1,6 +1,7 @@
 //! What would go wrong, found before anything is decided.
 
 mod identities;
+mod keys;
 mod platforms;
 mod secrets;
 mod sites;
@@ -23,6 +24,7 @@ pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
         findings.extend(weak_algorithms(description, tunnel));
     }
     findings.extend(secrets::check(description, supplied));
+    findings.extend(keys::check(description, supplied));
     in_reading_order(&mut findings);
     findings
 }

@@ -22,6 +22,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             version(tunnel, site, &mut say);
             shared_v1(tunnel, end, site, &mut say);
             packets(tunnel, site, &mut say);
+            method(tunnel, site, &mut say);
         }
         pairs(description, tunnel, &mut say);
         for appearance in &tunnel.appearances {
@@ -43,6 +44,15 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     findings.dedup();
     findings.extend(in_vain(description));
     findings
+}
+
+/// A platform that cannot prove itself, or recognise others, in the way that is asked for.
+fn method(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
+    let can = site.platform.value.facts().methods;
+    if !can.contains(&tunnel.method.value) {
+        let message = format!("{} takes private keys only from its own database, which files cannot fill", title(site));
+        say(tunnel.method.span, message, "Use a shared secret, or give the site another platform.".to_owned());
+    }
 }
 
 /// What can be said of single packets.

@@ -2,8 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use crate::description::{Description, Tunnel};
+use crate::description::{Description, Site, Tunnel};
 use crate::finding::{self as rules, Finding, Rule};
+use crate::gateway::KeyPair;
+use crate::key::KeyFile;
 use crate::secret::Secret;
 
 /// What the command line found where a description names a secret file.
@@ -31,6 +33,8 @@ pub enum SecretFile {
 pub struct Supplied {
     /// Secret files by the path in the description.
     pub secrets: BTreeMap<String, SecretFile>,
+    /// Key files by the path in the description.
+    pub keys: BTreeMap<String, KeyFile>,
 }
 
 impl Supplied {
@@ -40,6 +44,17 @@ impl Supplied {
             Some(SecretFile::Read { secret, .. }) => Some(secret),
             _ => None,
         }
+    }
+
+    /// A site's key, as it goes to its gateway and its peers.
+    pub(crate) fn key_pair(&self, site: &Site) -> Option<KeyPair> {
+        let keys = site.keys.as_ref()?;
+        let Some(KeyFile::Public(public)) = self.keys.get(&keys.public.value) else { return None };
+        let private = match keys.private.as_ref().and_then(|file| self.keys.get(&file.value)) {
+            Some(KeyFile::Private { pem, .. }) => Some(pem.clone()),
+            _ => None,
+        };
+        Some(KeyPair { identity: site.identity(), public: public.clone(), private })
     }
 }
 
@@ -54,9 +69,10 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
     let mut files: BTreeMap<&str, &Tunnel> = BTreeMap::new();
     let mut contents: BTreeMap<&[u8], &Tunnel> = BTreeMap::new();
     for tunnel in &description.tunnels {
-        let file = tunnel.secret_file.value.as_str();
-        let place = description.source.place(tunnel.secret_file.span);
-        let other_place = |other: &Tunnel| description.source.place(other.secret_file.span);
+        let Some(named) = &tunnel.secret_file else { continue };
+        let file = named.value.as_str();
+        let place = description.source.place(named.span);
+        let other_place = |other: &Tunnel| description.source.place(other.secret_file.as_ref().map_or(other.name.span, |file| file.span));
         if let Some(other) = files.insert(file, tunnel) {
             let message = format!("`{}` uses the secret file of `{}`", tunnel.name.value, other.name.value);
             findings.push(Finding::new(&rules::SHARED_SECRET_FILE, message).at(place).with(other_place(other), "also here"));

@@ -142,6 +142,8 @@ pub static SITE: &[Key] = &[
         "The networks behind the gateway, each with a name of its own."),
     key("identity", Shape::Table(IDENTITY), Optional("the gateway's address"), "{ name = \"packhouse.example.net\" }",
         "How the gateway names itself to its peers (RFC 7296 section 3.5). Exactly one kind."),
+    key("keys", Shape::Table(KEYS), Optional("none"), "{ public = \"keys/packhouse.pub\", private = \"keys/packhouse.key\" }",
+        "The files with the gateway's own key, for tunnels with `authentication = \"public-keys\"`; `uspan secret --pair` makes them."),
     key("shares-internet", Shape::Flag, Optional("false"), "true",
         "The gateway translates what leaves for the internet to its own address; traffic for the tunnel must be kept out of that."),
     key("packet-filter", Shape::Word(packet_filters), Optional("nftables"), "\"iptables\"",
@@ -169,6 +171,13 @@ pub static GATEWAY: &[Key] = &[
         "The interface, or interfaces, towards the protected networks."),
 ];
 
+/// A site's keys.
+#[rustfmt::skip]
+pub static KEYS: &[Key] = &[
+    key("public", PATH, Required, "\"keys/packhouse.pub\"", "The file with the public key, relative to the description; the peers get it."),
+    key("private", PATH, Optional("it stands on the gateway already"), "\"keys/packhouse.key\"", "The file with the private key, which goes to this gateway alone."),
+];
+
 /// A site's identity.
 #[rustfmt::skip]
 pub static IDENTITY: &[Key] = &[
@@ -194,7 +203,9 @@ pub static ALLOWS: &[Key] = &[
 pub static TUNNEL: &[Key] = &[
     key("between", Shape::List { of: &NAME, at_least: 1 }, Required, "[\"packhouse\", \"coldstore\"]",
         "The two sites it joins."),
-    key("secret", Shape::Table(SECRET), Required, "{ file = \"secrets/harvest.key\" }",
+    key("authentication", Shape::Word(methods), Optional("shared-secret"), "\"public-keys\"",
+        "How the gateways prove who they are."),
+    key("secret", Shape::Table(SECRET), Optional("it must be there, but with `authentication = \"public-keys\"`"), "{ file = \"secrets/harvest.key\" }",
         "The shared secret with which the gateways prove who they are."),
     key("version", Shape::Word(versions), Optional("ikev2"), "\"ikev2\"",
         "The version of the key exchange."),
@@ -316,6 +327,13 @@ fn dscps() -> Vec<Choice> {
         Choice { word: "outwards", means: "the path sees it, and what the path makes of it is forgotten on arrival" },
         Choice { word: "both", means: "what the path made of it is taken over on arrival" },
         Choice { word: "never", means: "the path sees nothing of it" },
+    ]
+}
+
+fn methods() -> Vec<Choice> {
+    vec![
+        Choice { word: "shared-secret", means: "both have the same secret" },
+        Choice { word: "public-keys", means: "each signs with a key of its own, and the other one has its public part (RFC 7427)" },
     ]
 }
 

@@ -10,7 +10,7 @@ pub use given::Given;
 pub use schema::{language_reference, schema};
 pub use values::is_name;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::net::IpAddr;
 use std::time::Duration;
@@ -19,7 +19,7 @@ use ipnet::IpNet;
 
 use crate::algorithm::{Group, Kind, Row};
 use crate::finding::Finding;
-use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Opening, Passing};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Method, Opening, Passing};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::source::{Located, Source, Span};
@@ -54,6 +54,8 @@ pub struct Site {
     pub networks: Vec<Network>,
     /// How the gateway names itself; its address if nothing is said.
     pub identity: Option<Located<Identity>>,
+    /// Files with the keys by which it proves who it is.
+    pub keys: Option<Keys>,
     /// Whether it translates what leaves for the internet.
     pub shares_internet: bool,
     /// What translates and filters on its gateway.
@@ -114,6 +116,15 @@ impl Site {
     }
 }
 
+/// Files with a site's keys, as written.
+#[derive(Clone, Debug)]
+pub struct Keys {
+    /// The public key.
+    pub public: Located<String>,
+    /// The private key; without it the gateway has it already.
+    pub private: Option<Located<String>>,
+}
+
 /// Where a gateway is found.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Address {
@@ -164,7 +175,9 @@ pub struct Tunnel {
     /// Indices of its two sites in [`Description::sites`], with the places that name them.
     pub between: [Located<usize>; 2],
     /// The file with the shared secret, as written.
-    pub secret_file: Located<String>,
+    pub secret_file: Option<Located<String>>,
+    /// How its gateways prove who they are.
+    pub method: Located<Method>,
     /// Version of the key exchange, and where it was said.
     pub version: Located<IkeVersion>,
     /// Why aggressive mode is used, if it is.
@@ -288,7 +301,9 @@ impl Description {
     pub fn secret_files(&self) -> BTreeMap<&str, Span> {
         let mut files = BTreeMap::new();
         for tunnel in &self.tunnels {
-            files.entry(tunnel.secret_file.value.as_str()).or_insert(tunnel.secret_file.span);
+            if let Some(file) = &tunnel.secret_file {
+                files.entry(file.value.as_str()).or_insert(file.span);
+            }
         }
         files
     }
@@ -297,6 +312,12 @@ impl Description {
     pub fn apparent(&self, tunnel: &Tunnel, end: usize, network: usize) -> IpNet {
         let translated = tunnel.appearances.iter().find(|appearance| (appearance.end, appearance.network) == (end, network));
         translated.map_or_else(|| self.ends(tunnel)[end].networks[network].prefix.value, |appearance| appearance.prefix.value)
+    }
+
+    /// The key files that are named.
+    pub fn key_files(&self) -> BTreeSet<&str> {
+        let keys = self.sites.iter().filter_map(|site| site.keys.as_ref());
+        keys.flat_map(|keys| [Some(&keys.public), keys.private.as_ref()]).flatten().map(|file| file.value.as_str()).collect()
     }
 
     /// The two sites of a tunnel.

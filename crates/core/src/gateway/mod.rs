@@ -24,6 +24,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
+use crate::key::PublicKey;
 use crate::secret::Secret;
 use crate::source::Place;
 
@@ -34,6 +35,10 @@ pub struct Gateway {
     pub connections: Vec<Connection>,
     /// Shared secrets (the authentication part of the PAD, RFC 4301 section 4.4.3).
     pub secrets: Vec<SharedSecret>,
+    /// Keys with which it proves its identities.
+    pub key_pairs: Vec<KeyPair>,
+    /// Keys by which it recognises peers.
+    pub pinned: Vec<PinnedKey>,
     /// Address translation, in the order in which it acts.
     pub nat: Vec<NatRule>,
     /// Packet filter.
@@ -60,6 +65,8 @@ pub enum IkeVersion {
 pub enum Method {
     /// Shared key message integrity code (RFC 7296 section 2.15).
     SharedSecret,
+    /// Digital signature (RFC 7427) with a key that the peer has by name, without a certificate.
+    PublicKey,
 }
 
 /// When ESP travels in UDP (RFC 7296 section 2.23, RFC 3948).
@@ -262,6 +269,26 @@ pub struct SharedSecret {
     pub secret: Secret,
 }
 
+/// A key of the gateway's own.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeyPair {
+    /// The identity that it proves.
+    pub identity: Identity,
+    /// Its public part.
+    pub public: PublicKey,
+    /// Its private part as a PEM text; nothing where it stands on the gateway already.
+    pub private: Option<Secret>,
+}
+
+/// A peer's key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PinnedKey {
+    /// The identity that it proves.
+    pub identity: Identity,
+    /// The key.
+    pub public: PublicKey,
+}
+
 impl SharedSecret {
     /// A secret between identities.
     pub fn between(identities: impl IntoIterator<Item = Identity>, secret: Secret) -> Self {
@@ -276,6 +303,16 @@ impl Gateway {
     pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {
         let (local, remote) = (&connection.local_identity.value, &connection.remote_identity.value);
         self.secrets.iter().find(|entry| entry.identities.contains(local) && entry.identities.contains(remote)).map(|entry| &entry.secret)
+    }
+
+    /// The public part of the key with which this gateway proves itself to a peer.
+    pub fn own_key(&self, connection: &Connection) -> Option<&PublicKey> {
+        self.key_pairs.iter().find(|pair| pair.identity == connection.local_identity.value).map(|pair| &pair.public)
+    }
+
+    /// The key that a peer must prove to have.
+    pub fn pinned_key(&self, connection: &Connection) -> Option<&PublicKey> {
+        self.pinned.iter().find(|pinned| pinned.identity == connection.remote_identity.value).map(|pinned| &pinned.public)
     }
 
     /// What may cross, local and remote, as it appears in the tunnel: the selectors, or where those are any to any, what

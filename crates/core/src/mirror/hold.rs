@@ -8,8 +8,10 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, NatTarget, Opening, Passing, Protection, Through, Traffic, Verdict,
+    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, Method, NatTarget, Opening, Passing, Protection, Through, Traffic,
+    Verdict,
 };
+use crate::key::PublicKey;
 
 /// What is known about an end beside its configuration.
 #[derive(Clone, Debug)]
@@ -58,7 +60,14 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     );
     say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), format!("the IKE proposals of {names} differ"));
     let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
-    say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
+    if one.local_method == Method::PublicKey {
+        let crossed = |signs: Option<&PublicKey>, expects: Option<&PublicKey>| signs.is_some() && signs == expects;
+        let fit = crossed(left.gateway.own_key(one), right.gateway.pinned_key(other))
+            && crossed(right.gateway.own_key(other), left.gateway.pinned_key(one));
+        say(&rules::KEYS_NOT_CROSSED, !fit, format!("the keys of {names} are not crossed"));
+    } else {
+        say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
+    }
     say(
         &rules::SELECTORS_NOT_MIRRORED,
         selectors(one, false) != selectors(other, true),

@@ -11,8 +11,8 @@ use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
-    Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, Method, Mode, NatRule, NatTarget, Opening, Passing, Protection, Route,
-    SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
+    Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, KeyPair, Method, Mode, NatRule, NatTarget, Opening, Passing, PinnedKey,
+    Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::mtu::segment_limit;
 use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER};
@@ -28,9 +28,18 @@ pub struct Side {
     pub remarks: Remarks,
 }
 
+/// By what the ends of a tunnel prove who they are.
+#[derive(Clone, Debug)]
+pub enum Proofs {
+    /// The secret that both have.
+    Secret(Secret),
+    /// The key of each.
+    Keys(Box<[KeyPair; 2]>),
+}
+
 /// Takes both sides of a tunnel.
-pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreement, secret: &Secret) -> [Side; 2] {
-    [0, 1].map(|end| Taking { description, tunnel, agreement, end }.side(secret))
+pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreement, proofs: &Proofs) -> [Side; 2] {
+    [0, 1].map(|end| Taking { description, tunnel, agreement, end }.side(proofs))
 }
 
 /// Metrics of the routes into a tunnel, and of the black holes behind them; the kernel takes the lower one.
@@ -95,11 +104,25 @@ impl Taking<'_> {
         })
     }
 
-    fn side(&self, secret: &Secret) -> Side {
+    fn side(&self, proofs: &Proofs) -> Side {
         let (me, peer) = (self.me(), self.peer());
         let gateway = Gateway {
             connections: vec![self.connection()],
-            secrets: vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
+            secrets: match proofs {
+                Proofs::Secret(secret) => vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
+                Proofs::Keys(_) => Vec::new(),
+            },
+            key_pairs: match proofs {
+                Proofs::Keys(pairs) => vec![pairs[self.end].clone()],
+                Proofs::Secret(_) => Vec::new(),
+            },
+            pinned: match proofs {
+                Proofs::Keys(pairs) => {
+                    let KeyPair { identity, public, .. } = pairs[1 - self.end].clone();
+                    vec![PinnedKey { identity, public }]
+                }
+                Proofs::Secret(_) => Vec::new(),
+            },
             nat: self.translations(),
             filter: Some(Filter { form: me.filter, rules: self.filter() }),
             interfaces: self.interface().into_iter().collect(),
@@ -120,8 +143,8 @@ impl Taking<'_> {
             encapsulation: Setting::planned(agreement.encapsulation[self.end]),
             local_identity: Setting::planned(me.identity()),
             remote_identity: Setting::planned(peer.identity()),
-            local_method: Method::SharedSecret,
-            remote_method: Method::SharedSecret,
+            local_method: self.tunnel.method.value,
+            remote_method: self.tunnel.method.value,
             ike: Setting::planned(agreement.ike.clone()),
             ike_lifetime: Setting::planned(agreement.ike_lifetime),
             liveness: Setting::planned(agreement.liveness),
@@ -317,7 +340,10 @@ impl Taking<'_> {
             esp_lifetime: format!("{t}.esp-lifetime"),
             liveness: format!("{t}.liveness"),
             opening: format!("{t}.opened-by, {t}.opens"),
-            secret: format!("{t}.secret"),
+            secret: match tunnel.method.value {
+                Method::SharedSecret => format!("{t}.secret"),
+                Method::PublicKey => format!("{t}.authentication, {s}.keys, {p}.keys"),
+            },
             selectors: selectors.collect(),
             exemption: format!(
                 "{s}.shares-internet, {t}.carries{}",

@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
 use crate::finding::Finding;
-use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Tree};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
 use crate::retire::TakeOut;
 
 /// All platforms, in the order in which tables show them.
@@ -82,6 +82,8 @@ pub struct Facts {
     pub replay_window: ReplayWindow,
     /// Whether ESP can count in 64 bits.
     pub extended_sequence: bool,
+    /// How it can prove who it is, and have its peers prove it.
+    pub methods: &'static [Method],
     /// What can be made of the DSCP.
     pub dscp: &'static [Dscp],
     /// The daemon installs routes for policy-based tunnels itself.
@@ -165,9 +167,9 @@ pub trait Platform: Sync {
     /// The commands that end a tunnel and make the daemon forget it, before and after its files go.
     fn take_out(&self, gateway: &Gateway) -> TakeOut;
 
-    /// A file that the daemon cannot run without, whatever tunnels there are.
-    fn main_file(&self) -> Option<&'static str> {
-        None
+    /// Files that the daemon cannot run without, whatever tunnels there are.
+    fn needs(&self) -> &'static [&'static str] {
+        &[]
     }
 }
 

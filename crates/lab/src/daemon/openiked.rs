@@ -19,6 +19,29 @@ fn sas(gateway: &Gateway) -> io::Result<Vec<String>> {
     Ok(lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect())
 }
 
+/// The process that holds the keys sees nothing but `/etc/iked`: a link that leads out of it leads nowhere.
+fn own_folders() -> io::Result<()> {
+    const HOME: &str = "/etc/iked";
+    const FOLDERS: [&str; 8] = ["ca", "certs", "crls", "private", "pubkeys/ipv4", "pubkeys/ipv6", "pubkeys/fqdn", "pubkeys/ufqdn"];
+    // Without keys of its own the machine's folder is used as it is.
+    if !std::fs::symlink_metadata(HOME).is_ok_and(|meta| meta.is_dir()) {
+        return Ok(());
+    }
+    for folder in FOLDERS {
+        let mut path = PathBuf::from(HOME);
+        for part in Path::new(folder) {
+            path.push(part);
+            if std::fs::symlink_metadata(&path).is_ok_and(|meta| meta.is_symlink()) {
+                std::fs::remove_file(&path)?;
+            }
+            if !path.exists() {
+                std::fs::create_dir(&path)?;
+            }
+        }
+    }
+    Ok(())
+}
+
 impl Daemon for Openiked {
     fn platform(&self) -> &'static str {
         "openiked"
@@ -28,8 +51,8 @@ impl Daemon for Openiked {
         vec![(PathBuf::from("/usr/sbin/iked"), "openiked"), (PathBuf::from("/usr/sbin/ikectl"), "openiked")]
     }
 
-    fn furnish(&self, _gateway: &Gateway, _cache: &Path) -> io::Result<()> {
-        Ok(())
+    fn furnish(&self, gateway: &Gateway, _cache: &Path) -> io::Result<()> {
+        gateway.room.run(own_folders)
     }
 
     fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {

@@ -3,7 +3,7 @@
 use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
 use crate::algorithm::Kind;
 use crate::description::values::PrefixError;
-use crate::description::{Address, Narrowing, Network, Site, values};
+use crate::description::{Address, Keys, Narrowing, Network, Site, values};
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
 use crate::gateway::{Endpoint, FilterForm, Identity};
@@ -51,6 +51,10 @@ impl Decoder<'_> {
             inside,
             networks,
             identity,
+            keys: fields.get("keys").and_then(table).and_then(|keys| {
+                let file = |key| keys.get(key).and_then(text).map(|file| file.map(str::to_owned));
+                Some(Keys { public: file("public")?, private: file("private") })
+            }),
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
             packet_filter: named.unwrap_or(PACKET_FILTERS[0]),
             route_based: match fields.get("style").and_then(text) {

@@ -3,7 +3,7 @@
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
 use crate::description::{Address, Appearance, Pair, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::{Dscp, Encapsulation, IkeVersion, Opening, Passing, Traffic, service, service_names};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method, Opening, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
 use std::time::Duration;
 use toml::de::DeTable;
@@ -22,6 +22,7 @@ impl Decoder<'_> {
             None => (Some(Some(Duration::from_secs(30))), name.span),
         };
         let allows_weak = self.allowances(fields);
+        let method = self.method(fields, &name);
         let between = between?;
         let ends = [&sites[between[0].value], &sites[between[1].value]];
         let (pairs, carries) = match fields.get("carries") {
@@ -63,7 +64,8 @@ impl Decoder<'_> {
                 _ => Located::new(Encapsulation::Automatic, name.span),
             },
             aggressive: fields.get("aggressive").and_then(text).map(|reason| reason.map(str::to_owned)),
-            secret_file: secret?.map(str::to_owned),
+            secret_file: secret.map(|file| file.map(str::to_owned)),
+            method,
             offer: offer?,
             pfs: pfs?,
             ike_lifetime: ike_lifetime?,
@@ -179,6 +181,25 @@ impl Decoder<'_> {
             .remedy = hint;
         }
         found
+    }
+
+    /// How the gateways prove who they are; a secret is there exactly where it is used.
+    fn method(&mut self, fields: &DeTable<'_>, name: &Located<String>) -> Located<Method> {
+        let word = fields.get("authentication").and_then(text);
+        let method = if word.as_ref().is_some_and(|word| word.value == "public-keys") { Method::PublicKey } else { Method::SharedSecret };
+        match (method, fields.get("secret")) {
+            (Method::SharedSecret, None) => {
+                let message = format!("tunnel `{}` lacks `secret`", printable(&name.value));
+                self.say(&rules::MISSING_KEY, name.span, message).remedy =
+                    "Add `secret = { file = \"secrets/harvest.key\" }`: the shared secret with which the gateways prove who they are."
+                        .to_owned();
+            }
+            (Method::PublicKey, Some(node)) => {
+                self.say(&rules::SECRET_UNUSED, node.span(), "a shared secret, where public keys are used");
+            }
+            _ => {}
+        }
+        Located::new(method, word.map_or(name.span, |word| word.span))
     }
 
     /// Networks that appear as others.

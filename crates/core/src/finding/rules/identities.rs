@@ -101,4 +101,34 @@ chapter! {
         why: "Gateways that are configured by hand take the address of their interface, and the peer expects that of the NAT device: the most frequent reason why such a tunnel does not authenticate.",
         remedy: "Give it a name: `identity = { name = \"gate.example.net\" }`.",
     }
+    KEY_NEEDED = "US525" "key-needed" Error {
+        what: "A tunnel whose gateways prove themselves by keys joins a site without one.",
+        why: "It could neither prove who it is nor be recognised.",
+        remedy: "Make a pair with `uspan secret --pair keys/NAME.key`, and name both files in the site's `keys`.",
+    }
+    NO_KEY_FILE = "US526" "no-key-file" Error {
+        what: "A key file that is not there, cannot be read, or holds no key that every platform takes.",
+        why: "The peers would have nothing to recognise the gateway by.",
+        remedy: "Correct the path, or make a pair with `uspan secret --pair`: keys on the curves P-256 and P-384, as PEM.",
+    }
+    KEYS_DIFFER = "US527" "keys-differ" Error {
+        what: "The private key of a site does not belong to its public key.",
+        why: "Its peers would refuse every signature.",
+        remedy: "Name the two files of one pair.",
+    }
+    SAME_KEY = "US528" "same-key" Error {
+        what: "Two sites have the same key.",
+        why: "Each could pose as the other.",
+        remedy: "Make a pair of its own for each site.",
+    }
+    SECRET_UNUSED = "US529" "secret-unused" Error {
+        what: "A shared secret is named where the gateways prove themselves by keys.",
+        why: "One of the two would win silently.",
+        remedy: "Remove `secret`, or `authentication`.",
+    }
+    KEYS_NEED_IKEV2 = "US530" "keys-need-ikev2" Error {
+        what: "Public keys without certificates are asked of IKEv1.",
+        why: "Signatures of RFC 7427 belong to IKEv2; what IKEv1 has instead differs between platforms.",
+        remedy: "Say `version = \"ikev2\"`, or use a shared secret.",
+    }
 }

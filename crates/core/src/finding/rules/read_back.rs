@@ -61,6 +61,11 @@ chapter! {
         why: "What no route takes leaves on the default route, in clear; and it does so when the tunnel is down, if nothing stands behind.",
         remedy: "This is a defect of the program; please report it with the description.",
     }
+    KEYS_NOT_CROSSED = "US713" "keys-not-crossed" Error {
+        what: "An end has another public key for its peer than the peer signs with.",
+        why: "The peer answers AUTHENTICATION_FAILED.",
+        remedy: "Pin the public key of the pair that the other end uses.",
+    }
     DEVICE_SYNTAX = "US801" "device-syntax" Error {
         what: "A line of a gateway's file cannot be read.",
         why: "The daemon would refuse the file or leave the line out.",

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use super::super::names::{Sa, cipher, name};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
-use crate::gateway::{Dscp, Encapsulation, IkeVersion};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Esp};
 
@@ -64,6 +64,7 @@ pub(super) static FACTS: Facts = Facts {
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
     extended_sequence: true,
+    methods: &[Method::SharedSecret],
     dscp: &[Dscp::Outwards, Dscp::Both],
     installs_routes: true,
     defaults: &[

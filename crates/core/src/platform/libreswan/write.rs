@@ -11,8 +11,8 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret,
-    Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    SharedSecret, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
@@ -98,6 +98,9 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         fits(connection, child).map_err(one)?;
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
         write_child(out, base, child, remarks, selectors)?;
+    }
+    if connection.local_method != Method::SharedSecret || connection.remote_method != Method::SharedSecret {
+        return Err(vec![Unwritable::new("public keys, which Libreswan keeps in a database of its own", "Use a shared secret.")]);
     }
     let v1 = connection.version.value == IkeVersion::V1;
     let _ = writeln!(out, "conn {base}\n\tikev2={}\n\tauthby=secret", if v1 { "no" } else { "insist" });

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use super::super::names::{Sa, cipher, name};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
-use crate::gateway::{Dscp, Encapsulation, IkeVersion};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Ike};
 
@@ -55,6 +55,7 @@ pub(super) static FACTS: Facts = Facts {
     liveness: Liveness::OfDaemon,
     replay_window: ReplayWindow::Fixed(default::REPLAY_WINDOW),
     extended_sequence: false,
+    methods: &[Method::SharedSecret, Method::PublicKey],
     dscp: &[Dscp::Outwards],
     installs_routes: true,
     defaults: &[

@@ -8,7 +8,7 @@ mod write;
 
 use super::{Facts, Platform, Remarks, Unwritable};
 use crate::finding::Finding;
-use crate::gateway::{Gateway, Lifetime, Tree};
+use crate::gateway::{Gateway, Identity, Lifetime, Tree};
 use crate::retire::TakeOut;
 
 /// The platform.
@@ -32,9 +32,24 @@ impl Platform for Openiked {
         TakeOut { before: Vec::new(), after: std::iter::once("ikectl reload".to_owned()).chain(resets).collect() }
     }
 
-    fn main_file(&self) -> Option<&'static str> {
-        Some(MAIN)
+    fn needs(&self) -> &'static [&'static str] {
+        &[MAIN, OWN_PUBLIC, OWN_PRIVATE]
     }
+}
+
+/// The gateway's own key: one for all tunnels, without its private part and with it (iked(8)).
+const OWN_PUBLIC: &str = "etc/iked/local.pub";
+const OWN_PRIVATE: &str = "etc/iked/private/local.key";
+
+/// Where it looks for a peer's key: by kind and value of its identity.
+fn peer_key(identity: &Identity) -> String {
+    let (kind, value) = match identity {
+        Identity::Address(address) if address.is_ipv4() => ("ipv4", address.to_string()),
+        Identity::Address(address) => ("ipv6", address.to_string()),
+        Identity::Name(name) | Identity::Free(name) => ("fqdn", name.clone()),
+        Identity::Mail(name) => ("ufqdn", name.clone()),
+    };
+    format!("etc/iked/pubkeys/{kind}/{value}")
 }
 
 /// The daemon's own file: what holds for the whole daemon, and an `include` for each tunnel.

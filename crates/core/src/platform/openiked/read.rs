@@ -8,12 +8,13 @@ use ipnet::IpNet;
 use super::facts::default;
 use super::proposal::Transforms;
 use super::syntax::parse;
-use super::{IKE_EARLY, MAIN, margin};
+use super::{IKE_EARLY, MAIN, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode,
-    OnDeadPeer, Opening, Setting, SharedSecret, Tree,
+    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, KeyPair, Lifetime, Method,
+    Mode, OnDeadPeer, Opening, PinnedKey, Setting, SharedSecret, Tree,
 };
+use crate::key::PublicKey;
 use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -89,6 +90,7 @@ struct Policy {
     active: bool,
     transport: bool,
     extended: Option<bool>,
+    signs: bool,
 }
 
 impl Reader<'_> {
@@ -176,6 +178,7 @@ impl Reader<'_> {
         match word.value.as_str() {
             "active" => policy.active = true,
             "transport" => policy.transport = true,
+            "rfc7427" => policy.signs = true,
             "passive" | "tunnel" | "esp" => {}
             "from" => {
                 let from = prefix(&words.next()?.value)?;
@@ -235,6 +238,23 @@ impl Reader<'_> {
         transforms
     }
 
+    /// The keys of a policy that signs.
+    fn keys(&mut self, source: &Source, start: Span, own: &Identity, other: &Identity) {
+        let public = |tree: &Tree, path: &str| tree.files.get(path).and_then(|file| PublicKey::from_pem(&file.text));
+        match public(self.tree, &peer_key(other)) {
+            Some(public) => self.gateway.pinned.push(PinnedKey { identity: other.clone(), public }),
+            None => self.say(source, &rules::DEVICE_VALUE, start, format!("the peer's public key is not at /{}", peer_key(other))),
+        }
+        let Some(public) = public(self.tree, OWN_PUBLIC) else {
+            return self.say(source, &rules::DEVICE_VALUE, start, format!("the own public key is not at /{OWN_PUBLIC}"));
+        };
+        let private = self.tree.files.get(OWN_PRIVATE).map(|file| Secret::new(file.text.clone().into_bytes()));
+        let pair = KeyPair { identity: own.clone(), public, private };
+        if !self.gateway.key_pairs.contains(&pair) {
+            self.gateway.key_pairs.push(pair);
+        }
+    }
+
     fn add(&mut self, source: &Source, start: Span, name: String, policy: Policy) {
         let [local, remote] = policy.ends.map(|end| end.unwrap_or(Endpoint::Anywhere));
         if policy.pairs != policy.local.len() * policy.remote.len() {
@@ -260,6 +280,10 @@ impl Reader<'_> {
             extended_sequence: Setting::stated(policy.extended == Some(true), place()),
             dscp: Setting::default_of(Dscp::Outwards),
         };
+        let method = if policy.signs { Method::PublicKey } else { Method::SharedSecret };
+        if policy.signs {
+            self.keys(source, start, &own, &other);
+        }
         self.gateway.secrets.extend(policy.secret.map(|secret| SharedSecret::between([own.clone(), other.clone()], secret)));
         self.gateway.connections.push(Connection {
             name,
@@ -270,8 +294,8 @@ impl Reader<'_> {
             encapsulation: Setting::default_of(Encapsulation::Automatic),
             local_identity: Setting::stated(own, place()),
             remote_identity: Setting::stated(other, place()),
-            local_method: Method::SharedSecret,
-            remote_method: Method::SharedSecret,
+            local_method: method,
+            remote_method: method,
             ike: Setting::stated(policy.ike, place()),
             ike_lifetime: Setting::stated(Lifetime { hard: ike, margin }, place()),
             liveness: Setting::default_of(None),

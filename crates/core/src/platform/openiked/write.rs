@@ -4,9 +4,10 @@ use std::fmt::Write as _;
 
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use super::{FOLDER, IKE_EARLY, MAIN, margin};
+use super::{FOLDER, IKE_EARLY, MAIN, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Tree,
+    TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
@@ -20,6 +21,16 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     let mut tree = Tree::default();
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::private(out));
     tree.add(MAIN, TreeFile::shared(main_file(gateway, remarks).map_err(one)?));
+    if let [pair] = gateway.key_pairs.as_slice() {
+        // All tunnels write the same lines.
+        tree.add(OWN_PUBLIC, TreeFile::shared(pair.public.pem().to_owned()));
+        if let Some(private) = &pair.private {
+            tree.add(OWN_PRIVATE, TreeFile::shared(String::from_utf8_lossy(private.expose()).into_owned()));
+        }
+    }
+    for pinned in &gateway.pinned {
+        tree.add(peer_key(&pinned.identity), TreeFile::public(pinned.public.pem().to_owned()));
+    }
     Ok(tree)
 }
 
@@ -102,6 +113,10 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
     let (ike, esp) = (connection.ike_lifetime.value, child.lifetime.value);
     let _ = writeln!(out, "\tikelifetime {} lifetime {} \\", (ike.hard - IKE_EARLY).as_secs(), esp.hard.as_secs());
+    if connection.local_method == Method::PublicKey {
+        out.push_str("\trfc7427\n");
+        return Ok(());
+    }
     let secret = gateway.secret_for(connection).ok_or_else(|| Unwritable::new("a peer without a secret", "Give it one."))?;
     // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
     out.push_str("\tpsk 0x");
@@ -115,6 +130,9 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     let refuse = |what: &str, remedy: &str| Err(Unwritable::new(what, remedy));
     if connection.version.value != IkeVersion::V2 {
         return refuse("IKEv1, which OpenIKED does not speak", "Use IKEv2.");
+    }
+    if connection.local_method != connection.remote_method {
+        return refuse("ends that prove themselves in different ways", "Use the same for both.");
     }
     if connection.interface.is_some() {
         return refuse("a tunnel interface, which OpenIKED does not have on Linux", "Let the selectors steer.");

@@ -37,6 +37,10 @@ impl Platform for Strongswan {
     }
 }
 
+/// Where it looks for keys by name (swanctl(8)).
+const PUBLIC_KEYS: &str = "etc/swanctl/pubkey";
+const PRIVATE_KEYS: &str = "etc/swanctl/private";
+
 /// Where its connection files stand.
 const FOLDER: &str = "etc/swanctl/conf.d";
 

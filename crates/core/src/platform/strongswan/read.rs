@@ -7,12 +7,13 @@ use ipnet::IpNet;
 use super::facts::default;
 use super::proposal::{extended, read_esp, read_ike};
 use super::syntax::{Section, parse};
-use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
+use super::{AGGRESSIVE_SWITCH, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
-    SharedSecret, Tree,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    PinnedKey, Setting, SharedSecret, Tree,
 };
+use crate::key::PublicKey;
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -27,7 +28,16 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         let mut reader = Reader { source: &source, findings: &mut findings };
         reader.known(&root, &[], &["connections", "secrets"]);
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            gateway.connections.extend(reader.connection(section));
+            let Some(connection) = reader.connection(section) else { continue };
+            if let Some((file, public)) = reader.public_key(tree, section, "local") {
+                // The private key has the name of its public one.
+                let private = tree.files.get(&format!("{PRIVATE_KEYS}/{file}")).map(|file| Secret::new(file.text.clone().into_bytes()));
+                gateway.key_pairs.push(KeyPair { identity: connection.local_identity.value.clone(), public, private });
+            }
+            if let Some((_, public)) = reader.public_key(tree, section, "remote") {
+                gateway.pinned.push(PinnedKey { identity: connection.remote_identity.value.clone(), public });
+            }
+            gateway.connections.push(connection);
         }
         for section in root.section("secrets").map(|s| s.sections.as_slice()).unwrap_or_default() {
             gateway.secrets.extend(reader.secret(section));
@@ -158,12 +168,12 @@ impl Reader<'_> {
                 yes_or_no(text).map(|forced| if forced { Encapsulation::Forced } else { Encapsulation::Automatic })
             }),
             aggressive: self.setting(section, "aggressive", "yes or no", false, yes_or_no),
+            local_method: self.method(section, "local"),
+            remote_method: self.method(section, "remote"),
             local_identity: self.end(section, "local", &local),
             remote_identity: self.end(section, "remote", &remote),
             local,
             remote,
-            local_method: Method::SharedSecret,
-            remote_method: Method::SharedSecret,
             ike,
             ike_lifetime: Setting { value: Lifetime { hard: rekey.value + over.value, margin: over.value }, origin: rekey.origin },
             liveness,
@@ -172,14 +182,30 @@ impl Reader<'_> {
         })
     }
 
+    fn method(&self, connection: &Section, which: &str) -> Method {
+        let auth = connection.section(which).and_then(|end| end.get("auth"));
+        if auth.is_some_and(|auth| auth.value == "pubkey") { Method::PublicKey } else { Method::SharedSecret }
+    }
+
+    /// The public key that an end of a connection names.
+    fn public_key(&mut self, tree: &Tree, connection: &Section, which: &str) -> Option<(String, PublicKey)> {
+        let named = connection.section(which)?.get("pubkeys")?;
+        let file = tree.files.get(&format!("{PUBLIC_KEYS}/{}", named.value));
+        let key = file.and_then(|file| PublicKey::from_pem(&file.text));
+        if key.is_none() {
+            self.say(&rules::DEVICE_VALUE, named.span, format!("`{}` is no file with a public key in /{PUBLIC_KEYS}", named.value));
+        }
+        key.map(|key| (named.value.clone(), key))
+    }
+
     fn end(&mut self, connection: &Section, which: &str, at: &Endpoint) -> Setting<Identity> {
         let default = implied(at);
         let Some(end) = connection.section(which) else {
             self.say(&rules::DEVICE_VALUE, connection.name.span, format!("the connection has no section `{which}`"));
             return Setting::default_of(default);
         };
-        self.known(end, &["auth", "id"], &[]);
-        if let Some(method) = end.get("auth").filter(|method| method.value != "psk") {
+        self.known(end, &["auth", "id", "pubkeys"], &[]);
+        if let Some(method) = end.get("auth").filter(|method| method.value != "psk" && method.value != "pubkey") {
             self.say(&rules::DEVICE_UNKNOWN, method.span, format!("the authentication method `{}` is not understood", method.value));
         }
         self.setting(end, "id", "an identity", default, identity)

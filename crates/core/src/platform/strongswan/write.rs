@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use super::{AGGRESSIVE_SWITCH, FOLDER, SWITCHES};
+use super::{AGGRESSIVE_SWITCH, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, SharedSecret,
-    Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    SharedSecret, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
@@ -32,7 +32,27 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         // The dot keeps it apart from a tunnel that is called `...-secrets`: names have none.
         tree.add(format!("{FOLDER}/{}.secrets.conf", remarks.stem), TreeFile::private(secrets));
     }
+    if gateway.key_pairs.len() > 1 || gateway.pinned.len() > 1 {
+        return Err(vec![Unwritable::new("several keys of one end", "Give each end one key.")]);
+    }
+    write_keys(&mut tree, gateway, &remarks.stem);
     Ok(tree)
+}
+
+/// The name of a file with a public key, of the gateway's own or the peer's.
+fn key_file(stem: &str, end: &str) -> String {
+    format!("uspan-{stem}-{end}.pem")
+}
+
+fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
+    let own = gateway.key_pairs.iter().map(|pair| (&pair.public, "local"));
+    for (public, end) in own.chain(gateway.pinned.iter().map(|pinned| (&pinned.public, "remote"))) {
+        tree.add(format!("{PUBLIC_KEYS}/{}", key_file(stem, end)), TreeFile::public(public.pem().to_owned()));
+    }
+    for private in gateway.key_pairs.iter().filter_map(|pair| pair.private.as_ref()) {
+        let text = String::from_utf8_lossy(private.expose()).into_owned();
+        tree.add(format!("{PRIVATE_KEYS}/{}", key_file(stem, "local")), TreeFile::private(text));
+    }
 }
 
 /// An identity with the type prefix that keeps the daemon from guessing.
@@ -123,7 +143,12 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     remark(out, "    ", &remarks.identities);
     for (end, id) in [("local", &connection.local_identity.value), ("remote", &connection.remote_identity.value)] {
         let id = identity(id).map_err(|e| vec![e])?;
-        let _ = writeln!(out, "    {end} {{\n      auth = psk\n      id = {id}\n    }}");
+        let method = if end == "local" { connection.local_method } else { connection.remote_method };
+        let auth = match method {
+            Method::SharedSecret => "psk".to_owned(),
+            Method::PublicKey => format!("pubkey\n      pubkeys = {}", key_file(&remarks.stem, end)),
+        };
+        let _ = writeln!(out, "    {end} {{\n      auth = {auth}\n      id = {id}\n    }}");
     }
     out.push_str("    children {\n");
     for (i, child) in connection.children.iter().enumerate() {
