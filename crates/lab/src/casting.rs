@@ -48,6 +48,8 @@ pub fn cast(
     let tunnels: Vec<_> = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
     for (i, site) in sites.iter_mut().enumerate() {
         site.names.clone_from(&names);
+        let ends = tunnels.iter().flat_map(|tunnel| [0, 1].map(|end| (tunnel, end))).filter(|(tunnel, end)| tunnel.ends[*end] == i);
+        site.seen = ends.flat_map(|(tunnel, end)| tunnel.pairs.iter().map(move |pair| pair.seen[end])).collect();
         // Its NAT device lets in what it has to answer.
         site.forwarded = tunnels.iter().any(|tunnel| (0..2).any(|end| tunnel.ends[end] == i && tunnel.opens[1 - end] != Opens::Never));
     }
@@ -76,6 +78,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
         names: Vec::new(),
         outside: site.outside.value.clone(),
         inside: site.inside.iter().map(|interface| interface.value.clone()).collect(),
+        seen: Vec::new(),
         networks: site.networks.iter().map(|network| (network.name.value.clone(), network.prefix.value)).collect(),
         shares_internet: site.shares_internet,
         packet_filter: site.packet_filter.word().to_owned(),

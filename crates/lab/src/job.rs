@@ -42,6 +42,8 @@ pub struct Site {
     pub inside: Vec<String>,
     /// Its networks, by name.
     pub networks: Vec<(String, IpNet)>,
+    /// As what they are seen in its tunnels, where that is something else.
+    pub seen: Vec<IpNet>,
     /// Whether the administrator translates what leaves for the internet.
     pub shares_internet: bool,
     /// The word of its packet filter.

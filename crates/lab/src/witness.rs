@@ -34,7 +34,9 @@ pub struct Seen {
 impl Seen {
     /// A packet in clear that came from a gateway or from behind it, in words.
     pub fn clear_from(&self, site: &Site) -> Option<String> {
-        let own = |from: &IpAddr| *from == site.address || site.networks.iter().any(|(_, net)| net.contains(from));
+        let own = |from: &IpAddr| {
+            *from == site.address || site.networks.iter().map(|(_, net)| net).chain(&site.seen).any(|net| net.contains(from))
+        };
         let (from, to, protocol) = self.clear.iter().find(|(from, ..)| own(from))?;
         Some(format!("in clear: {from} to {to}, IP protocol {protocol}"))
     }

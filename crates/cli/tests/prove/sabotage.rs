@@ -15,6 +15,8 @@ pub struct Sabotage {
 }
 
 const CBC: &str = "ike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\", group = \"ecp-384\" }]\nesp = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\" }]";
+const PACK_RULES: &str = "packhouse/etc/nftables.d/uspan-harvest.nft";
+const COLD_RULES: &str = "coldstore/etc/nftables.d/uspan-harvest.nft";
 const COLD: &str = "coldstore/etc/ipsec.d/harvest.conf";
 const PACK: &str = "packhouse/etc/swanctl/conf.d/harvest.conf";
 
@@ -23,6 +25,12 @@ pub fn sabotages() -> Vec<Sabotage> {
     let joined = Pair { sites: ["shares-internet = true", "shares-internet = true\nfilter = \"joined\""], ..orchard() };
     let plain = |tunnel| pair([SS, LSW], tunnel);
     let sabotage = |name, edits, check, sites, says| Sabotage { name, pair: plain(CBC), edits, script: None, check, sites, says };
+    let only = || Pair { tunnel: "services = [\"https\", \"ping\"]".to_owned(), sites: ["", ""], ..orchard() };
+    let same = || Pair {
+        networks: ["office = \"10.1.0.0/22\"", "racks = \"10.1.0.0/22\""],
+        tunnel: "appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }".to_owned(),
+        ..orchard()
+    };
     vec![
         sabotage("secret", &[("coldstore/etc/ipsec.d/harvest.secrets", "PSK 0x4b", "PSK 0x4c")], "opens", &["packhouse"], "no IKE SA"),
         sabotage("group", &[(COLD, "ike=aes256-sha2_512;dh20", "ike=aes256-sha2_512;dh19")], "opens", &["packhouse"], "no IKE SA"),
@@ -53,5 +61,15 @@ pub fn sabotages() -> Vec<Sabotage> {
             script: None, check: "outsiders", sites: &["packhouse", "coldstore"], says: "arrives",
             edits: &[(COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.41.0.0/20"), (PACK, "local_ts = 10.41.0.0/22", "local_ts = 10.41.0.0/20"),
                 ("packhouse/etc/nftables.d/uspan-harvest.nft", "10.41.0.0/22", "10.41.0.0/20"), ("coldstore/etc/nftables.d/uspan-harvest.nft", "10.41.0.0/22", "10.41.0.0/20")] },
+        sabotage("replay window", &[(PACK, "replay_window = 128", "replay_window = 64")], "selectors", &["packhouse"], "a replay window of 64 packets"),
+        sabotage("sequence numbers", &[(PACK, "aes256-sha512-ecp384\n", "aes256-sha512-ecp384-esn\n")], "opens", &["packhouse"], "IKE SA, but no ESP SA"),
+        Sabotage { name: "a service at one end", pair: only(), script: None, check: "tcp", sites: &["packhouse", "coldstore"], says: "cannot connect",
+            edits: &[(COLD_RULES, "tcp dport 443", "tcp dport 444")] },
+        Sabotage { name: "more than the services", pair: only(), script: None, check: "services", sites: &["packhouse", "coldstore"], says: "arrives",
+            edits: &[(PACK_RULES, "counter drop", "counter"), (COLD_RULES, "counter drop", "counter")] },
+        Sabotage { name: "translation on arrival", pair: same(), script: None, check: "ping", sites: &["coldstore"], says: "no answer",
+            edits: &[(PACK_RULES, "counter dnat ip prefix to 10.1.0.0/22", "counter")] },
+        Sabotage { name: "translated packets in clear", pair: same(), script: None, check: "silence", sites: &["packhouse"], says: "in clear: 10.200.",
+            edits: &[(PACK_RULES, "ip saddr 10.200.0.0/22 ip daddr 10.201.0.0/22 counter drop", "ip saddr 10.200.0.0/22 ip daddr 10.201.0.0/22 counter")] },
     ]
 }

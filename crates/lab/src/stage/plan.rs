@@ -125,6 +125,7 @@ mod tests {
             rules: Vec::new(),
             interfaces: Vec::new(),
             retire: Default::default(),
+            seen: Vec::new(),
             joined: false,
             files: Vec::new(),
             script: None,
