@@ -45,8 +45,8 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, Gateway, Hook, Identity, IkeProposal,
-    IkeVersion, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing, Ports, Protection, Route,
-    SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service,
+    IkeVersion, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing, PinnedKey, Ports, Protection,
+    Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service,
     service_names,
 };
 pub use key::{KeyFile, PublicKey};
