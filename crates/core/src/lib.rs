@@ -54,10 +54,10 @@ pub use mirror::{End, Proofs, Side, hold, take_sides};
 pub use network::set_up;
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
-    CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, Unwritable,
-    platform,
+    CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, TakeOut,
+    Unwritable, platform,
 };
-pub use retire::{Retirement, TakeOut, retire};
+pub use retire::{Retirement, retire};
 pub use secret::Secret;
 pub use source::{Located, Place, Position, Source, Span};
 

@@ -11,15 +11,6 @@ use crate::gateway::{FilterForm, Gateway, Tree};
 use crate::network;
 use crate::platform::text::comment;
 
-/// Commands that take a tunnel out of a daemon.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct TakeOut {
-    /// Before its files are removed.
-    pub before: Vec<String>,
-    /// After that.
-    pub after: Vec<String>,
-}
-
 /// What takes a tunnel out of one gateway.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Retirement {

@@ -17,7 +17,6 @@ use std::time::Duration;
 use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
 use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
-use crate::retire::TakeOut;
 
 /// All platforms, in the order in which tables show them.
 pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
@@ -148,6 +147,15 @@ pub enum ReplayWindow {
     Settable,
     /// It is always this many packets.
     Fixed(u32),
+}
+
+/// Commands that take a tunnel out of a daemon.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TakeOut {
+    /// Before its files are removed.
+    pub before: Vec<String>,
+    /// After that.
+    pub after: Vec<String>,
 }
 
 /// A platform: facts, a writer and a reader.

@@ -6,10 +6,9 @@ mod read;
 mod syntax;
 mod write;
 
-use super::{Facts, Platform, Remarks, Unwritable};
+use super::{Facts, Platform, Remarks, TakeOut, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Connection, Gateway, Tree};
-use crate::retire::TakeOut;
 
 /// The platform.
 pub(super) struct Strongswan;
