@@ -1,10 +1,10 @@
 //! What a build changes in an earlier one, in the trade's words.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 
 use serde_json::{Value, json};
-use uspan_core::{Change, Effect};
+use uspan_core::Change;
 
 use super::table::table;
 use super::{CARE, HEADING, columns, styled, wrapped};
@@ -12,30 +12,27 @@ use super::{CARE, HEADING, columns, styled, wrapped};
 /// Changes with the site that they concern.
 pub type Changes = Vec<(String, Change)>;
 
-/// A table of what differs, and then when it takes effect at each site.
+/// A table of what differs, and then when it takes effect where.
 pub fn text(changes: &Changes) -> String {
-    let mut rows: Vec<Vec<String>> = Vec::new();
+    let mut differs: Groups<'_> = Groups::default();
+    let mut when: Groups<'_> = Groups::default();
     for (site, change) in changes {
-        let row = vec![site.clone(), about(change), change.before.clone(), change.now.clone()];
-        // What changes alike at both ends is said once.
-        match rows.iter_mut().find(|other| other[1..] == row[1..] && other[0] != row[0]) {
-            Some(other) => other[0] = format!("{}\n{site}", other[0]),
-            None => rows.push(row),
-        }
+        differs.add(vec![change.about, change.before.as_str(), change.now.as_str()], site, change);
+        when.add(vec![change.effect.words()], site, change);
     }
     let mut text = styled(HEADING, "What changes");
     text.push('\n');
-    text.push_str(&table(&["at", "what", "before", "now"], rows, &[0]));
-    text.push_str("\n\n");
-    let mut when: BTreeMap<(&str, Effect), Vec<String>> = BTreeMap::new();
-    for (site, change) in changes {
-        when.entry((site, change.effect)).or_default().push(about(change));
+    let rows =
+        differs.list.iter().map(|group| vec![few(&group.sites, "\n"), group.about(), group.key[1].to_owned(), group.key[2].to_owned()]);
+    text.push_str(&table(&["at", "what", "before", "now"], rows.take(MOST).collect(), &[0]));
+    if differs.list.len() > MOST {
+        let _ = write!(text, "\nand {} more; --format json lists all of them", differs.list.len() - MOST);
     }
-    let rows = when.into_iter().map(|((site, effect), what)| vec![site.to_owned(), effect.to_string(), what.join(", ")]);
+    text.push_str("\n\n");
+    let rows = when.list.iter().map(|group| vec![few(&group.sites, "\n"), group.key[0].to_owned(), group.abouts.join(", ")]);
     text.push_str(&table(&["at", "takes effect", "what"], rows.collect(), &[0]));
-    let mut together: Vec<String> = changes.iter().filter(|(_, change)| change.both_ends).map(|(_, change)| about(change)).collect();
-    together.dedup();
-    together.sort();
+    let mut together: Vec<&str> = changes.iter().filter(|(_, change)| change.both_ends).map(|(_, change)| change.about).collect();
+    together.sort_unstable();
     together.dedup();
     if !together.is_empty() {
         let note = format!("Both ends together: {}. With one end alone the tunnel does not come up again.", together.join(", "));
@@ -44,9 +41,61 @@ pub fn text(changes: &Changes) -> String {
     text
 }
 
-/// The parameter, and of which tunnel.
-fn about(change: &Change) -> String {
-    if change.tunnel.is_empty() { change.about.to_owned() } else { format!("{} of {}", change.about, change.tunnel) }
+/// The most rows that anybody reads.
+const MOST: usize = 40;
+
+/// What changes alike at several places is said once.
+#[derive(Default)]
+struct Groups<'a> {
+    list: Vec<Group<'a>>,
+    places: BTreeMap<Vec<&'a str>, usize>,
+}
+
+struct Group<'a> {
+    key: Vec<&'a str>,
+    sites: Vec<&'a str>,
+    tunnels: BTreeSet<&'a str>,
+    abouts: Vec<&'a str>,
+}
+
+impl<'a> Groups<'a> {
+    fn add(&mut self, key: Vec<&'a str>, site: &'a str, change: &'a Change) {
+        let next = self.list.len();
+        let place = *self.places.entry(key.clone()).or_insert(next);
+        if place == next {
+            self.list.push(Group { key, sites: Vec::new(), tunnels: BTreeSet::new(), abouts: Vec::new() });
+        }
+        let group = &mut self.list[place];
+        // Changes come site by site.
+        if group.sites.last() != Some(&site) {
+            group.sites.push(site);
+        }
+        if !change.tunnel.is_empty() {
+            group.tunnels.insert(&change.tunnel);
+        }
+        if !group.abouts.contains(&change.about) {
+            group.abouts.push(change.about);
+        }
+    }
+}
+
+impl Group<'_> {
+    fn about(&self) -> String {
+        match self.tunnels.len() {
+            0 => self.key[0].to_owned(),
+            1 => format!("{} of {}", self.key[0], self.tunnels.first().unwrap_or(&"")),
+            more => format!("{} of {more} tunnels", self.key[0]),
+        }
+    }
+}
+
+/// The first of a list, and how many there are beside.
+fn few(names: &[&str], between: &str) -> String {
+    const FEW: usize = 3;
+    match names.len() {
+        0..=FEW => names.join(between),
+        more => format!("{}{between}and {} more", names[..FEW - 1].join(between), more - FEW + 1),
+    }
 }
 
 /// The same as JSON.

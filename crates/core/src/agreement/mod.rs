@@ -233,8 +233,16 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         _ => "as the description says".to_owned(),
     };
     reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why });
-    let dead = opening.map(|opening| {
-        tunnel.liveness.map(|_| match opening {
+    let several = tunnel.pairs.len() > 1 && bundle(description, tunnel) != Bundle::One;
+    let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.facts().reopens_over_dead);
+    for end in [0, 1].into_iter().filter(|end| lingers[*end] && opening[*end] == Opening::AtOnce && tunnel.liveness.is_some()) {
+        let name = &description.ends(tunnel)[end].name.value;
+        let why = format!("{name} would reopen several pairs over the dead IKE SA, and keep it while packets ask for them");
+        reasons.push(Reason { about: "liveness", taken: true, value: "a dead peer is reopened with the next packet".to_owned(), why });
+    }
+    let dead = [0, 1].map(|end| {
+        tunnel.liveness.map(|_| match opening[end] {
+            Opening::AtOnce if lingers[end] => OnDeadPeer::AwaitTraffic,
             Opening::AtOnce => OnDeadPeer::Reopen,
             Opening::OnTraffic => OnDeadPeer::AwaitTraffic,
             Opening::Wait => OnDeadPeer::Forget,

@@ -61,6 +61,9 @@ pub struct Facts {
     pub longest_lifetime: Duration,
     /// Several pairs of IKEv1 share an IKE SA that outlives a dead peer: the tunnel comes back when that SA ends.
     pub ikev1_outlives_peer: bool,
+    /// When a peer is dead, several pairs are reopened over the dead IKE SA, which then stays for as long as packets ask
+    /// for them.
+    pub reopens_over_dead: bool,
     /// How it can carry several pairs of networks between two gateways.
     pub selectors: Selectors,
     /// When it can open a tunnel, beside at once.

@@ -54,6 +54,7 @@ pub(super) static FACTS: Facts = Facts {
     pfs_group_of_ike: true,
     longest_lifetime: Duration::from_secs(86_400),
     ikev1_outlives_peer: true,
+    reopens_over_dead: true,
     selectors: Selectors { several_in_one_sa: false, several_sas: true },
     openings: Openings { on_traffic: true, by_hand: true },
     identities: Identities { free: true },

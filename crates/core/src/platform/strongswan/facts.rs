@@ -54,6 +54,7 @@ pub(super) static FACTS: Facts = Facts {
     pfs_group_of_ike: false,
     longest_lifetime: Duration::from_secs(365 * 86_400),
     ikev1_outlives_peer: false,
+    reopens_over_dead: false,
     selectors: Selectors { several_in_one_sa: true, several_sas: true },
     openings: Openings { on_traffic: true, by_hand: true },
     identities: Identities { free: true },
