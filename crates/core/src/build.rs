@@ -68,12 +68,15 @@ type Built = (BuiltTunnel, [Tree; 2], Vec<Finding>);
 fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement, supplied: &Supplied) -> Result<Built, Vec<Finding>> {
     let place = description.source.place(tunnel.name.span);
     let ends = description.ends(tunnel);
-    let secret = tunnel.secret_file.as_ref().and_then(|file| supplied.secret(&file.value));
-    let proofs = match (tunnel.method.value, secret, ends.map(|site| supplied.key_pair(site))) {
-        (Method::SharedSecret, Some(secret), _) => Proofs::Secret(secret.clone()),
-        (Method::PublicKey, _, [Some(first), Some(second)]) => Proofs::Keys(Box::new([first, second])),
-        _ => return Err(Vec::new()),
+    let proofs = match tunnel.method.value {
+        Method::SharedSecret => tunnel.secret_file.as_ref().and_then(|file| supplied.secret(&file.value)).cloned().map(Proofs::Secret),
+        Method::PublicKey => match ends.map(|site| supplied.key_pair(site)) {
+            [Some(first), Some(second)] => Some(Proofs::Keys(Box::new([first, second]))),
+            _ => None,
+        },
     };
+    // What is missing was found by the check.
+    let Some(proofs) = proofs else { return Err(Vec::new()) };
     let sides = take_sides(description, tunnel, &agreement, &proofs);
     let mut trees = Vec::with_capacity(2);
     let mut gateways = Vec::with_capacity(2);

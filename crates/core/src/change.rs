@@ -6,7 +6,7 @@ use std::fmt;
 use crate::build::verify;
 use crate::description::Site;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, Gateway, IkeVersion, Lifetime, Method, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
+use crate::gateway::{Child, Connection, Gateway, Lifetime, Method, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
 use crate::platform::PLATFORMS;
 
 /// When a change takes effect.
@@ -60,9 +60,12 @@ pub struct Change {
     pub both_ends: bool,
 }
 
-/// What a site's new files change in those before. Nothing where there were none.
+/// What a site's new files change in those before. Nothing where there were none, or the same ones.
 pub fn changes(site: &Site, before: &Tree, now: &Tree) -> Vec<Change> {
-    if before.files.is_empty() {
+    // Most sites of a large build stay as they are, and need not be read.
+    let same = before.files.len() == now.files.len()
+        && before.files.iter().zip(&now.files).all(|(one, other)| one.0 == other.0 && one.1.text == other.1.text);
+    if same || before.files.is_empty() {
         return Vec::new();
     }
     let read = |tree: &Tree| verify(site.platform.value, site.packet_filter, tree).0;
@@ -74,8 +77,7 @@ pub fn changes(site: &Site, before: &Tree, now: &Tree) -> Vec<Change> {
         if let Some((other, gateway)) =
             platforms.max_by_key(|(_, gateway)| gateway.connections.len()).filter(|(_, g)| !g.connections.is_empty())
         {
-            let title = |title: &str| title.to_owned();
-            let (before, now) = (title(other.facts().title), title(site.platform.value.facts().title));
+            let [before, now] = [*other, site.platform.value].map(|platform| platform.facts().title.to_owned());
             all.push(Change { tunnel: String::new(), about: "platform", before, now, effect: Effect::Interrupts, both_ends: false });
             old = gateway;
         }
@@ -91,9 +93,6 @@ pub fn changes(site: &Site, before: &Tree, now: &Tree) -> Vec<Change> {
 /// What differs between two states of a gateway.
 fn between(old: &Gateway, new: &Gateway) -> Vec<Change> {
     let mut all = Vec::new();
-    let by_name = |gateway: &'_ Gateway| -> BTreeMap<String, Connection> {
-        gateway.connections.iter().map(|connection| (connection.name.clone(), connection.clone())).collect()
-    };
     let (before, now) = (by_name(old), by_name(new));
     for (name, connection) in &before {
         match now.get(name) {
@@ -110,6 +109,10 @@ fn between(old: &Gateway, new: &Gateway) -> Vec<Change> {
         all.extend(rules(about, &before, &now));
     }
     all
+}
+
+fn by_name(gateway: &Gateway) -> BTreeMap<&str, &Connection> {
+    gateway.connections.iter().map(|connection| (connection.name.as_str(), connection)).collect()
 }
 
 fn whole(name: &str, before: &str, now: &str, effect: Effect) -> Change {
@@ -133,7 +136,7 @@ impl Pair<'_> {
             }
         };
         use Effect::{AtOnce, AtOpening};
-        say("key exchange", self.each(version), AtOpening, true);
+        say("key exchange", self.each(|c| c.exchange().to_owned()), AtOpening, true);
         say("own address", self.each(|c| c.local.to_string()), AtOpening, true);
         say("peer's address", self.each(|c| c.remote.to_string()), AtOpening, true);
         say("own identity", self.each(|c| c.local_identity.value.to_string()), AtOpening, true);
@@ -144,7 +147,8 @@ impl Pair<'_> {
             AtOpening,
             true,
         );
-        say("shared secret", self.secret(), AtOpening, true);
+        let secrets = (self.old.secret_for(self.before), self.new.secret_for(self.now));
+        say("shared secret", another(secrets.0 == secrets.1), AtOpening, true);
         say("own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)), AtOpening, true);
         say("peer's key", another(self.old.pinned_key(self.before) == self.new.pinned_key(self.now)), AtOpening, true);
         say("ESP in UDP", self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()), AtOpening, true);
@@ -177,24 +181,11 @@ impl Pair<'_> {
     fn first(&self, value: impl Fn(&Child) -> String) -> [String; 2] {
         self.each(|connection| connection.children.first().map(&value).unwrap_or_default())
     }
-
-    fn secret(&self) -> [String; 2] {
-        another(self.old.secret_for(self.before) == self.new.secret_for(self.now))
-    }
 }
 
 /// That it is another one, and no more.
 fn another(same: bool) -> [String; 2] {
     ["one".to_owned(), if same { "one" } else { "another" }.to_owned()]
-}
-
-fn version(connection: &Connection) -> String {
-    let word = match (connection.version.value, connection.aggressive.value) {
-        (IkeVersion::V2, _) => "IKEv2",
-        (IkeVersion::V1, false) => "IKEv1, main mode",
-        (IkeVersion::V1, true) => "IKEv1, aggressive mode",
-    };
-    word.to_owned()
 }
 
 fn list<T: fmt::Display>(items: &[T]) -> String {

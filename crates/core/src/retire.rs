@@ -1,12 +1,11 @@
 //! Taking a tunnel out again: for each gateway a script that ends it and removes what was written for it.
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use crate::build::{Build, build};
 use crate::check::Supplied;
-use crate::description::{Description, Site};
-use crate::finding::Finding;
+use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{FilterForm, Gateway, Tree};
 use crate::network;
 use crate::platform::text::comment;
@@ -26,29 +25,24 @@ pub struct Retirement {
 
 /// The scripts that take out the tunnels that `wanted` picks, two for each, that of the end that opens first.
 ///
-/// Each is for a gateway that keeps its other tunnels.
-///
-/// # Errors
-/// What stops a build.
-pub fn retire(description: &Description, supplied: &Supplied, wanted: impl Fn(&str) -> bool) -> Result<Vec<Retirement>, Vec<Finding>> {
-    let whole = build(description, supplied);
-    if whole.findings.iter().any(Finding::stops) {
-        return Err(whole.findings);
-    }
+/// Each is for a gateway that keeps its other tunnels. `whole` is what the description builds.
+pub fn retire(description: &Description, supplied: &Supplied, whole: &Build, wanted: impl Fn(&str) -> bool) -> Vec<Retirement> {
     let mut all = Vec::new();
     for tunnel in whole.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)) {
         let mut rest = description.clone();
-        rest.tunnels.retain(|other| other.name.value != tunnel.name);
+        // No other gateway is touched.
+        let near = |other: &Tunnel| description.ends(other).iter().any(|site| tunnel.ends.contains(&site.name.value));
+        rest.tunnels.retain(|other| other.name.value != tunnel.name && near(other));
         let rest = build(&rest, supplied);
         let opens = |end: &usize| tunnel.gateways[*end].connections.iter().any(|connection| connection.persistent.value);
         let mut order = [0, 1];
         order.sort_by_key(|end| !opens(end));
         for end in order {
             let site = description.sites.iter().find(|site| site.name.value == tunnel.ends[end]);
-            all.extend(site.map(|site| at_one_end(site, &tunnel.name, &tunnel.gateways[end], &whole, &rest)));
+            all.extend(site.map(|site| at_one_end(site, &tunnel.name, &tunnel.gateways[end], whole, &rest)));
         }
     }
-    Ok(all)
+    all
 }
 
 fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest: &Build) -> Retirement {
@@ -81,14 +75,11 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
 /// Files that no other tunnel needs go; from those that others share, only the own lines.
 fn file_commands(with: &Tree, without: &Tree, needs: &[&str]) -> Vec<String> {
     let mut commands = Vec::new();
-    let lines = |tree: &Tree, path: &str| -> BTreeMap<String, ()> {
-        tree.files.get(path).map(|file| file.text.lines().map(|line| (line.to_owned(), ())).collect()).unwrap_or_default()
-    };
     for (path, file) in &with.files {
         if file.shared && (without.files.contains_key(path) || needs.contains(&path.as_str())) {
-            let kept = lines(without, path);
+            let kept: BTreeSet<&str> = without.files.get(path).into_iter().flat_map(|file| file.text.lines()).collect();
             // Of a daemon's main file what holds for all tunnels stays, also when this was the last one.
-            let own = file.text.lines().filter(|line| line.starts_with("include") && !kept.contains_key(*line));
+            let own = file.text.lines().filter(|line| line.starts_with("include") && !kept.contains(line));
             commands.extend(own.map(|line| format!("sed -i '\\|^{line}$|d' /{path}")));
         } else if !without.files.contains_key(path) && !path.ends_with(".chains") {
             commands.push(format!("rm -f /{path}"));

@@ -52,7 +52,10 @@ fn trees(text: &str, secret: &str) -> BTreeMap<String, Tree> {
 // ---- taking out --------------------------------------------------------------------------------
 
 fn scripts(tunnel: &str) -> Vec<Retirement> {
-    retire(&described(STAR), &supplied(SECRET), |name| name == tunnel).expect("it builds")
+    let (description, supplied) = (described(STAR), supplied(SECRET));
+    let whole = build(&description, &supplied);
+    assert!(!any_stops(&whole.findings), "{:#?}", whole.findings);
+    retire(&description, &supplied, &whole, |name| name == tunnel)
 }
 
 #[test]

@@ -32,10 +32,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Build { file, output, supply, preview, replace, format } => {
             build::run(&file, &supply, &output, Manner { replace, preview }, format)
         }
-        Command::Retire { file, tunnel, output, supply, replace, format } => {
-            let what = retire::What { file: &file, supply: &supply, tunnel: &tunnel };
-            retire::run(&what, &output, replace, format)
-        }
+        Command::Retire { file, tunnel, output, supply, replace, format } => retire::run(&file, &supply, &tunnel, &output, replace, format),
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),
         #[cfg(feature = "prove")]

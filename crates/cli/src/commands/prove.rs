@@ -72,7 +72,7 @@ fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)
     };
     let scripts = scripts(&args.gateway_script, &planned)?;
     let wanted = |name: &str| args.tunnel.as_deref().is_none_or(|tunnel| tunnel == name);
-    let retirements = retire(&description, &read.supplied, wanted).unwrap_or_default();
+    let retirements = retire(&description, &read.supplied, &planned, wanted);
     let job = cast(&description, &planned, &trees, &scripts, &retirements, wanted);
     Ok(Ok(Case { file: file.display().to_string(), source: read.source, findings: planned.findings, job }))
 }

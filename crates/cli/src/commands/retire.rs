@@ -1,31 +1,19 @@
 //! `uspan retire`.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::path::Path;
 
-use serde_json::{Value, json};
+use serde_json::json;
 use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 
 use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, MANIFEST, Manner, Outcome};
+use crate::files::output::{self, Manner, Outcome};
 use crate::show::{GOOD, findings, styled};
 
-/// Which tunnel of which description.
-pub struct What<'a> {
-    /// The description.
-    pub file: &'a Path,
-    /// What it leaves open.
-    pub supply: &'a Supply,
-    /// The tunnel.
-    pub tunnel: &'a str,
-}
-
-pub fn run(what: &What<'_>, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
-    let tunnel = what.tunnel;
-    let (read, planned) = plan(what.file, what.supply)?;
+pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
+    let (read, planned) = plan(file, supply)?;
     let stopped = |found: &[_]| super::stopped(found, &read.source, format, "scripts", "Nothing was written");
     let Some(description) = read.description.as_ref().filter(|_| !any_stops(&planned.findings)) else {
         return stopped(&planned.findings);
@@ -38,10 +26,7 @@ pub fn run(what: &What<'_>, folder: &Path, replace: bool, format: Format) -> Res
         let message = format!("`{}` holds what `uspan build` wrote; choose another folder for the scripts", folder.display());
         return Err(Failure::Usage(message));
     }
-    let retirements = match retire(description, &read.supplied, |name| name == tunnel) {
-        Ok(retirements) => retirements,
-        Err(found) => return stopped(&found),
-    };
+    let retirements = retire(description, &read.supplied, &planned, |name| name == tunnel);
     let trees: BTreeMap<String, Tree> = retirements.iter().map(|one| (one.site.clone(), tree(one))).collect();
     let written = match output::write(folder, &trees, Manner { replace, ..Manner::default() })? {
         Outcome::Done(written) => written,
@@ -79,7 +64,5 @@ fn tree(retirement: &Retirement) -> Tree {
 
 /// Whether a build wrote here: its files would give way to the scripts.
 fn holds_a_build(folder: &Path) -> bool {
-    let manifest = fs::read(folder.join(MANIFEST)).unwrap_or_default();
-    let manifest: Value = serde_json::from_slice(&manifest).unwrap_or_default();
-    manifest["files"].as_object().is_some_and(|files| files.keys().any(|path| !path.ends_with(".sh")))
+    output::listed(folder).iter().any(|path| !path.ends_with(".sh"))
 }

@@ -5,7 +5,6 @@ use std::io;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use p384::elliptic_curve::rand_core::{self, CryptoRng, RngCore};
 use p384::pkcs8::{DecodePrivateKey as _, DecodePublicKey as _, EncodePrivateKey as _, EncodePublicKey as _, LineEnding};
 use uspan_core::{KeyFile, PublicKey, Secret};
 use zeroize::Zeroizing;
@@ -54,43 +53,18 @@ fn understood(text: &str, exposed: bool) -> Option<KeyFile> {
 
 /// A pair as PEM texts: the private and the public key.
 pub fn generate() -> Result<(Zeroizing<String>, String), Failure> {
-    // Bytes are drawn beforehand, so that a system without randomness is an error and no panic.
-    let mut drawn = Drawn { bytes: Zeroizing::new([0; 256]), at: 0 };
-    getrandom::fill(drawn.bytes.as_mut()).map_err(Failure::Random)?;
-    let key = p384::SecretKey::random(&mut drawn);
-    let unwritten = |_| Failure::Usage("the key cannot be written as PEM".to_owned());
-    let private = key.to_pkcs8_pem(LineEnding::LF).map_err(unwritten)?;
-    let public =
-        key.public_key().to_public_key_pem(LineEnding::LF).map_err(|_| Failure::Usage("the key cannot be written as PEM".to_owned()))?;
-    Ok((private, public))
-}
-
-/// Random bytes of the system, drawn in one go; far more than a key takes.
-struct Drawn {
-    bytes: Zeroizing<[u8; 256]>,
-    at: usize,
-}
-
-impl RngCore for Drawn {
-    fn next_u32(&mut self) -> u32 {
-        rand_core::impls::next_u32_via_fill(self)
-    }
-
-    fn next_u64(&mut self) -> u64 {
-        rand_core::impls::next_u64_via_fill(self)
-    }
-
-    fn fill_bytes(&mut self, into: &mut [u8]) {
-        for byte in into {
-            *byte = self.bytes[self.at % self.bytes.len()];
-            self.at += 1;
+    let mut bytes = Zeroizing::new([0u8; 48]);
+    // Bytes that are no key, because they reach the order of the curve, are drawn again.
+    let key = loop {
+        getrandom::fill(bytes.as_mut()).map_err(Failure::Random)?;
+        if let Ok(key) = p384::SecretKey::from_slice(bytes.as_ref()) {
+            break key;
         }
-    }
-
-    fn try_fill_bytes(&mut self, into: &mut [u8]) -> Result<(), rand_core::Error> {
-        self.fill_bytes(into);
-        Ok(())
-    }
+    };
+    let private = key.to_pkcs8_pem(LineEnding::LF).map_err(unwritten)?;
+    Ok((private, key.public_key().to_public_key_pem(LineEnding::LF).map_err(unwritten)?))
 }
 
-impl CryptoRng for Drawn {}
+fn unwritten<E>(_: E) -> Failure {
+    Failure::Usage("the key cannot be written as PEM".to_owned())
+}

@@ -40,6 +40,19 @@ struct Entry {
     sha256: String,
 }
 
+impl Manifest {
+    /// Reads one; nothing if it cannot be understood.
+    fn read(text: &[u8]) -> Option<Manifest> {
+        serde_json::from_slice(text).ok().filter(|manifest: &Manifest| manifest.uspan_manifest == 1)
+    }
+}
+
+/// The files that the manifest of a folder lists; none where there is no manifest.
+pub fn listed(output: &Path) -> Vec<String> {
+    let manifest = fs::read(output.join(MANIFEST)).ok().and_then(|text| Manifest::read(&text));
+    manifest.map(|manifest| manifest.files.into_keys().collect()).unwrap_or_default()
+}
+
 /// What became of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
@@ -158,7 +171,7 @@ impl Standing {
                 self.folders.insert(path);
             } else if path == MANIFEST && meta.is_file() {
                 let text = fs::read(entry.path()).map_err(cannot(&entry.path()))?;
-                self.manifest = Some(serde_json::from_slice(&text).ok().filter(|m: &Manifest| m.uspan_manifest == 1));
+                self.manifest = Some(Manifest::read(&text));
             } else if meta.is_file() {
                 let content = fs::read(entry.path()).map_err(cannot(&entry.path()))?;
                 self.files.insert(path, Some((checksum(&content), meta.permissions().mode() & 0o777)));

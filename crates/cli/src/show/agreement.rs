@@ -64,14 +64,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     if tunnel.gateways.iter().any(|gateway| gateway.hosts_may_open() != Passing::All) {
         rows.push(row("own hosts may open", &|c| gateway(c).hosts_may_open().to_string()));
     }
-    rows.push(row("key exchange", &|c| {
-        let word = match (c.version.value, c.aggressive.value) {
-            (IkeVersion::V2, _) => "IKEv2",
-            (IkeVersion::V1, false) => "IKEv1, main mode",
-            (IkeVersion::V1, true) => "IKEv1, aggressive mode",
-        };
-        word.to_owned()
-    }));
+    rows.push(row("key exchange", &|c| c.exchange().to_owned()));
     rows.push(row("ESP in UDP", &|c| match (c.encapsulation.value, peer(c).encapsulation.value) {
         // One that cannot be told follows the other.
         (Encapsulation::Forced, _) | (_, Encapsulation::Forced) => "always".to_owned(),

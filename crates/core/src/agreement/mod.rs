@@ -84,8 +84,8 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     }
     reasons.push(pfs_reason(pfs, tunnel));
     let (ike_lifetime, esp_lifetime) = lifetimes(tunnel, &mut reasons);
-    let (opening, on_dead_peer) = roles(description, tunnel, &mut reasons);
     let bundle = bundle(description, tunnel);
+    let (opening, on_dead_peer) = roles(description, tunnel, &bundle, &mut reasons);
     if tunnel.pairs.len() > 1 && bundle == Bundle::One {
         let why = "one of the platforms has a single Child SA for each peer".to_owned();
         reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
@@ -210,7 +210,12 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
     (Lifetime { hard: ike, margin }, Lifetime { hard: esp, margin })
 }
 
-fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
+fn roles(
+    description: &Description,
+    tunnel: &Tunnel,
+    bundle: &Bundle,
+    reasons: &mut Vec<Reason>,
+) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
     let opening = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens.value) {
         (Some(starter), _) if starter != end => Opening::Wait,
         // Two ends that open at the same moment replace each other's SAs and can end up with halves
@@ -233,7 +238,7 @@ fn roles(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         _ => "as the description says".to_owned(),
     };
     reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why });
-    let several = tunnel.pairs.len() > 1 && bundle(description, tunnel) != Bundle::One;
+    let several = tunnel.pairs.len() > 1 && *bundle != Bundle::One;
     let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.facts().reopens_over_dead);
     for end in [0, 1].into_iter().filter(|end| lingers[*end] && opening[*end] == Opening::AtOnce && tunnel.liveness.is_some()) {
         let name = &description.ends(tunnel)[end].name.value;

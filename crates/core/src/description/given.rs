@@ -6,21 +6,11 @@ use toml::de::{DeTable, DeValue};
 
 use super::{Address, Description};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::Endpoint;
 use crate::source::Source;
 
 /// Addresses by site.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Given(BTreeMap<String, Address>);
-
-/// An address or a DNS name.
-fn address(text: &str) -> Option<Address> {
-    match Endpoint::read(text)? {
-        Endpoint::At(address) => Some(Address::Fixed(address)),
-        Endpoint::Named(name) => Some(Address::Named(name)),
-        Endpoint::Anywhere => None,
-    }
-}
 
 impl Given {
     /// Adds what a text such as `packhouse.address=198.51.100.20` says.
@@ -30,7 +20,7 @@ impl Given {
     pub fn add(&mut self, text: &str) -> Result<(), String> {
         let said = text.split_once('=').and_then(|(key, value)| Some((key.trim().strip_suffix(".address")?, value.trim())));
         let Some((site, value)) = said else { return Err(format!("`{text}` is not of the form SITE.address=ADDRESS")) };
-        let address = address(value).ok_or_else(|| format!("`{value}` is neither an address nor a DNS name"))?;
+        let address = Address::read(value).ok_or_else(|| format!("`{value}` is neither an address nor a DNS name"))?;
         self.0.insert(site.to_owned(), address);
         Ok(())
     }
@@ -52,7 +42,7 @@ impl Given {
             };
             for (key, value) in facts {
                 let found = match value.get_ref() {
-                    DeValue::String(text) if key.get_ref() == "address" => address(text),
+                    DeValue::String(text) if key.get_ref() == "address" => Address::read(text),
                     _ if key.get_ref() == "address" => None,
                     _ => {
                         let message = format!("a fact `{}` is not known; there is `address`", key.get_ref());

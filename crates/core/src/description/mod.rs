@@ -138,6 +138,17 @@ pub enum Address {
     Assigned,
 }
 
+impl Address {
+    /// Reads an address or a DNS name.
+    fn read(text: &str) -> Option<Address> {
+        match Endpoint::read(text)? {
+            Endpoint::At(address) => Some(Address::Fixed(address)),
+            Endpoint::Named(name) => Some(Address::Named(name)),
+            Endpoint::Anywhere => None,
+        }
+    }
+}
+
 impl fmt::Display for Address {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

@@ -30,6 +30,17 @@ pub enum Protection {
     OutOf(String),
 }
 
+impl Protection {
+    /// What a rule asks of packets that leave through a tunnel, and of those that came out of it: whether an SA has to
+    /// do with them, or the tunnel's interface where there is one.
+    pub fn of(interface: Option<&str>) -> [Protection; 2] {
+        match interface {
+            Some(name) => [Protection::Into(name.to_owned()), Protection::OutOf(name.to_owned())],
+            None => [Protection::Leaving, Protection::Arrived],
+        }
+    }
+}
+
 /// Kinds of traffic a rule can single out.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Traffic {
@@ -118,4 +129,11 @@ pub struct NatRule {
     /// Order among all translation chains of the gateway: lower acts first. An administrator's
     /// chain usually stands at 100.
     pub order: i32,
+}
+
+impl NatRule {
+    /// Whether it acts before routing.
+    pub fn before_routing(&self) -> bool {
+        matches!(self.target, NatTarget::DestinationNet(_))
+    }
 }

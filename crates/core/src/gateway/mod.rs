@@ -227,6 +227,15 @@ pub struct Connection {
 }
 
 impl Connection {
+    /// Version and mode of the key exchange, in words.
+    pub fn exchange(&self) -> &'static str {
+        match (self.version.value, self.aggressive.value) {
+            (IkeVersion::V2, _) => "IKEv2",
+            (IkeVersion::V1, false) => "IKEv1, main mode",
+            (IkeVersion::V1, true) => "IKEv1, aggressive mode",
+        }
+    }
+
     /// Whether the gateways talk IPv4; so they do where neither address is known.
     pub fn outer_ipv4(&self) -> bool {
         self.local.address().or(self.remote.address()).is_none_or(|address| address.is_ipv4())

@@ -162,40 +162,40 @@ fn exemption(end: &End<'_>) -> Option<Finding> {
 
 /// The filter lets IKE, ESP and each pair both ways through.
 fn passage(end: &End<'_>) -> Vec<Finding> {
-    let (mut findings, mut findings_in_clear) = (Vec::new(), Vec::new());
+    let mut findings = Vec::new();
     let empty = Filter { form: FilterForm::Standalone, rules: Vec::new() };
     let filter = end.gateway.filter.as_ref().unwrap_or(&empty);
-    let mut need = |packet: Packet, what: String| {
-        if !filter.lets_through(&packet) {
-            findings.push(Finding::new(&rules::FILTER_INCOMPLETE, format!("{}: the filter does not allow {what}", end.name)));
+    let mut need = |verdict: Verdict, packet: Packet, otherwise: String| {
+        if filter.verdict(&packet) != Some(verdict) {
+            findings.push(Finding::new(&rules::FILTER_INCOMPLETE, format!("{}: {otherwise}", end.name)));
         }
     };
+    let not = |what: String| format!("the filter does not allow {what}");
     for connection in &end.gateway.connections {
         let ipv4 = connection.outer_ipv4();
         let (peer, me) = (connection.remote.range(ipv4), connection.local.range(ipv4));
         let reach = |traffic| Packet { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic };
-        need(reach(Traffic::Udp(vec![500])), format!("UDP 500 from {}", connection.remote));
-        need(reach(Traffic::Udp(vec![4500])), format!("UDP 4500 from {}", connection.remote));
-        need(reach(Traffic::Esp), format!("ESP from {}", connection.remote));
+        need(Verdict::Accept, reach(Traffic::Udp(vec![500])), not(format!("UDP 500 from {}", connection.remote)));
+        need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), not(format!("UDP 4500 from {}", connection.remote)));
+        need(Verdict::Accept, reach(Traffic::Esp), not(format!("ESP from {}", connection.remote)));
     }
     let [leaving, arrived] = end.gateway.protections();
     for (apparent, remote) in end.gateway.crossing() {
         let local = end.gateway.inner(apparent, remote);
         let pass = |from, to, protection, traffic| Packet { hook: Hook::Forward, from, to, protection, traffic };
         // Where only some services may open connections, at least their replies come back.
-        let out = if end.gateway.translates_late(apparent, remote) { Protection::Any } else { leaving.clone() };
-        need(pass(local, remote, out, Traffic::Replies), format!("{local} to {remote} through the tunnel"));
-        need(pass(remote, local, arrived.clone(), Traffic::Replies), format!("{remote} to {local} out of the tunnel"));
-        if end.gateway.translates_late(apparent, remote) {
+        let late = end.gateway.translates_late(apparent, remote);
+        let out = if late { Protection::Any } else { leaving.clone() };
+        let (there, back) = (pass(local, remote, out, Traffic::Replies), pass(remote, local, arrived.clone(), Traffic::Replies));
+        need(Verdict::Accept, there, not(format!("{local} to {remote} through the tunnel")));
+        need(Verdict::Accept, back, not(format!("{remote} to {local} out of the tunnel")));
+        if late {
             let departs = |protection| Packet { hook: Hook::Departure, from: apparent, to: remote, protection, traffic: Traffic::Any };
-            need(departs(leaving.clone()), format!("{apparent} to {remote} through the tunnel"));
-            if !filter.drops(&departs(Protection::Any)) {
-                let message = format!("{}: {local}, translated to {apparent}, may leave for {remote} in clear", end.name);
-                findings_in_clear.push(Finding::new(&rules::FILTER_INCOMPLETE, message));
-            }
+            need(Verdict::Accept, departs(leaving.clone()), not(format!("{apparent} to {remote} through the tunnel")));
+            let in_clear = format!("{local}, translated to {apparent}, may leave for {remote} in clear");
+            need(Verdict::Drop, departs(Protection::Any), in_clear);
         }
     }
-    findings.extend(findings_in_clear);
     findings
 }
 
@@ -223,10 +223,7 @@ struct Packet {
 impl Gateway {
     /// What a filter rule asks of packets that leave through the tunnel, and of those that came out of it.
     fn protections(&self) -> [Protection; 2] {
-        match self.interfaces.first().map(|interface| interface.name.clone()) {
-            Some(name) => [Protection::Into(name.clone()), Protection::OutOf(name)],
-            None => [Protection::Leaving, Protection::Arrived],
-        }
+        Protection::of(self.interfaces.first().map(|interface| interface.name.as_str()))
     }
 
     /// What its hosts may open connections through the tunnel for.
@@ -261,16 +258,7 @@ impl Gateway {
 }
 
 impl Filter {
-    /// Whether an explicit rule accepts these packets before one drops them.
-    fn lets_through(&self, packet: &Packet) -> bool {
-        self.verdict(packet) == Some(Verdict::Accept)
-    }
-
-    /// Whether an explicit rule drops these packets before one accepts them.
-    fn drops(&self, packet: &Packet) -> bool {
-        self.verdict(packet) == Some(Verdict::Drop)
-    }
-
+    /// What the first rule that decides does with these packets.
     fn verdict(&self, packet: &Packet) -> Option<Verdict> {
         let mut deciding = self.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
         deciding.find(|rule| rule.applies(packet)).map(|rule| rule.verdict)

@@ -268,10 +268,7 @@ impl Taking<'_> {
             |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
         let pass = |from, to, protection, traffic, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic, verdict };
         let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
-        let (leaving, arrived) = match self.interface() {
-            Some(interface) => (Protection::Into(interface.name.clone()), Protection::OutOf(interface.name)),
-            None => (Protection::Leaving, Protection::Arrived),
-        };
+        let [leaving, arrived] = Protection::of(self.interface().as_ref().map(|interface| interface.name.as_str()));
         let stop: &[Verdict] = if self.tunnel.logs_drops { &[Verdict::Log, Verdict::Drop] } else { &[Verdict::Drop] };
         let drop = |from, to, protection: &Protection| -> Vec<FilterRule> {
             stop.iter().map(|verdict| pass(from, to, protection.clone(), Traffic::Any, *verdict)).collect()

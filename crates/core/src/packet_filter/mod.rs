@@ -14,6 +14,9 @@ use crate::finding::Finding;
 use crate::gateway::{Filter, Gateway, NatRule, SegmentLimit, Tree};
 use crate::platform::{Remarks, Unwritable};
 
+/// How many packets a second each rule writes to the log.
+const LOG_RATE: u32 = 5;
+
 /// A packet filter: writes and reads the NAT and filter part of a gateway.
 pub trait PacketFilter: Sync {
     /// Its word in a description.

@@ -6,7 +6,7 @@ use crate::description::values::PrefixError;
 use crate::description::{Address, Keys, Narrowing, Network, Site, values};
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
-use crate::gateway::{Endpoint, FilterForm, Identity};
+use crate::gateway::{FilterForm, Identity};
 use crate::packet_filter::{PACKET_FILTERS, packet_filter};
 use crate::platform::platform;
 use crate::source::{Located, Span};
@@ -89,9 +89,9 @@ impl Decoder<'_> {
         if found.value == "assigned" {
             return Some(found.map(|_| Address::Assigned));
         }
-        match Endpoint::read(found.value) {
-            Some(Endpoint::Named(name)) => Some(Located::new(Address::Named(name), found.span)),
-            _ => self.address(found, "address").map(|address| address.map(Address::Fixed)),
+        match Address::read(found.value) {
+            Some(address) => Some(Located::new(address, found.span)),
+            None => self.address(found, "address").map(|address| address.map(Address::Fixed)),
         }
     }
 

@@ -39,9 +39,6 @@ static FAMILIES: [Family; 2] = [
     Family { ipv4: false, rules: "v6", jumps: "v6-jumps", program: "ip6tables" },
 ];
 
-/// How many packets a second each rule writes to the log.
-const LOG_RATE: u32 = 5;
-
 struct Iptables;
 
 /// The packet filter.

@@ -6,12 +6,12 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::names::{DESTINATION, FORWARD, INPUT, NAT, SEGMENTS};
-use super::{FAMILIES, FOLDER, LOG_RATE};
+use super::{FAMILIES, FOLDER};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
 };
-use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, FoundRules};
+use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, FoundRules, LOG_RATE};
 use crate::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
@@ -189,17 +189,14 @@ fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
         ["-i", name, rest @ ..] => (Protection::OutOf((*name).to_owned()), rest),
         _ => (Protection::Any, rest),
     };
-    let (target, to_source) = match rest {
-        ["-j", target] | ["-j", target @ "NETMAP", "--to", _] => (*target, None),
+    let (target, to_source, to_net) = match rest {
+        ["-j", target] => (*target, None, None),
         ["-m", "limit", "--limit", rate, "-j", target @ "LOG", "--log-prefix", ..] if *rate == format!("{LOG_RATE}/second") => {
-            (*target, None)
+            (*target, None, None)
         }
-        ["-j", target, "--to-source", address] => (*target, Some(address.parse().ok()?)),
+        ["-j", target, "--to-source", address] => (*target, Some(address.parse().ok()?), None),
+        ["-j", target @ "NETMAP", "--to", other] => (*target, None, Some(net(other)?)),
         _ => return None,
-    };
-    let to_net = match rest {
-        ["-j", "NETMAP", "--to", other] => Some(net(other)?),
-        _ => None,
     };
     Some(Rule { from: net(from)?, to: net(to)?, traffic, protection, target, to_source, to_net })
 }

@@ -3,9 +3,9 @@
 use std::fmt::Write as _;
 
 use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, SEGMENTS, chain};
-use super::{FAMILIES, FOLDER, Family, LOG_RATE};
+use super::{FAMILIES, FOLDER, Family};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
-use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER};
+use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, LOG_RATE};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -15,10 +15,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         let what = "a chain name with other characters than letters, digits, `-` and `_`";
         return Err(vec![Unwritable::new(what, "Choose a plain name.")]);
     }
-    let usual = |rule: &NatRule| match rule.target {
-        NatTarget::DestinationNet(_) => rule.order == DESTINATION_ORDER,
-        _ => rule.order == EXEMPTION_ORDER,
-    };
+    let usual = |rule: &NatRule| rule.order == if rule.before_routing() { DESTINATION_ORDER } else { EXEMPTION_ORDER };
     if gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure) {
         let remedy = "Use nftables, or make this end route-based.";
         return Err(vec![Unwritable::new("a look at packets after their source was translated", remedy)]);
@@ -43,8 +40,7 @@ fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &
     remark(&mut jumps, "", "Load this file once; it puts the jumps at the head of the built-in chains.");
     if !nat.is_empty() {
         remark(&mut rules, "", &remarks.exemption);
-        let (destinations, sources): (Vec<&NatRule>, Vec<_>) =
-            nat.iter().partition(|rule| matches!(rule.target, NatTarget::DestinationNet(_)));
+        let (destinations, sources): (Vec<&NatRule>, Vec<_>) = nat.iter().partition(|rule| rule.before_routing());
         let both = [(destinations, DESTINATION, "PREROUTING"), (sources, NAT, "POSTROUTING")];
         let parts: Vec<_> = both.into_iter().filter(|(list, ..)| !list.is_empty()).collect();
         rules.push_str("*nat\n");

@@ -29,9 +29,6 @@ pub(crate) const EXEMPTION_ORDER: i32 = 90;
 /// The same of destinations, where an administrator's usually has -100.
 pub(crate) const DESTINATION_ORDER: i32 = -110;
 
-/// How many packets a second each rule writes to the log.
-const LOG_RATE: u32 = 5;
-
 /// Where the filter looks at packets whose source was translated: after all translation, which the kernel makes at 100.
 const DEPARTURE_ORDER: i32 = 110;
 

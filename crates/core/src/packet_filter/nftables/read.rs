@@ -5,12 +5,12 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::syntax::{Statement, parse};
-use super::{DEPARTURE_ORDER, FOLDER, LOG_RATE};
+use super::{DEPARTURE_ORDER, FOLDER};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
     Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
 };
-use crate::packet_filter::FoundRules;
+use crate::packet_filter::{FoundRules, LOG_RATE};
 use crate::source::Source;
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
@@ -49,9 +49,9 @@ struct Found {
 /// What a chain is for.
 enum Role {
     Nat(i32),
-    Filter(FilterForm, Hook),
+    /// With the form of the filter, where the chain tells it.
+    Filter(Option<FilterForm>, Hook),
     Limit,
-    Departure,
 }
 
 impl Found {
@@ -63,26 +63,24 @@ impl Found {
     fn chain(&mut self, source: &Source, chain: &Statement<'_>) {
         let ["chain", name] = chain.words.as_slice() else { return self.unknown(source, chain) };
         let mut role = match name.rsplit_once('-') {
-            Some((_, "input")) => Some(Role::Filter(FilterForm::Joined, Hook::Input)),
-            Some((_, "forward")) => Some(Role::Filter(FilterForm::Joined, Hook::Forward)),
+            Some((_, "input")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Input)),
+            Some((_, "forward")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Forward)),
             _ => None,
         };
         for statement in &chain.block {
             match (statement.words.as_slice(), &role) {
                 (["type", "nat", "hook", "postrouting" | "prerouting", "priority", order], _) => role = order.parse().ok().map(Role::Nat),
-                (["type", "filter", "hook", "input", "priority", "0"], _) => role = Some(Role::Filter(FilterForm::Standalone, Hook::Input)),
+                (["type", "filter", "hook", "input", "priority", "0"], _) => {
+                    role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Input));
+                }
                 (["type", "filter", "hook", "forward", "priority", "0"], _) => {
-                    role = Some(Role::Filter(FilterForm::Standalone, Hook::Forward));
+                    role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Forward));
                 }
                 (["type", "filter", "hook", "forward", "priority", "-150"], _) => role = Some(Role::Limit),
                 (["type", "filter", "hook", "postrouting", "priority", order], _) if *order == DEPARTURE_ORDER.to_string() => {
-                    role = Some(Role::Departure);
+                    role = Some(Role::Filter(None, Hook::Departure));
                 }
                 (["policy", "accept"], _) => {}
-                (words, Some(Role::Departure)) => match filter_rule(words, Hook::Departure) {
-                    Some(rule) => self.rules.push(rule),
-                    None => self.unknown(source, statement),
-                },
                 (words, Some(Role::Limit)) => match limit(words) {
                     Some(limit) => self.limits.push(limit),
                     None => self.unknown(source, statement),
@@ -98,7 +96,7 @@ impl Found {
                 _ => self.unknown(source, statement),
             }
         }
-        if let Some(Role::Filter(form, _)) = role {
+        if let Some(Role::Filter(Some(form), _)) = role {
             self.form = Some(form);
         }
     }

@@ -4,10 +4,11 @@ use std::fmt::Write as _;
 
 use ipnet::IpNet;
 
-use super::{DEPARTURE_ORDER, FOLDER, LOG_RATE};
+use super::{DEPARTURE_ORDER, FOLDER};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
 };
+use crate::packet_filter::LOG_RATE;
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -23,25 +24,20 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             write_nat(&mut rules, family, &table, &nat, remarks)?;
         }
     }
-    let standalone = gateway.filter.as_ref().is_some_and(|filter| filter.form == FilterForm::Standalone);
+    let standalone = gateway.filter.as_ref().filter(|filter| filter.form == FilterForm::Standalone);
     let departs = gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure);
-    if (!gateway.segment_limits.is_empty() || departs) && !standalone {
+    if standalone.is_some() || departs || !gateway.segment_limits.is_empty() {
         any = true;
         fresh_table(&mut rules, "inet", &table);
         write_limits(&mut rules, &gateway.segment_limits, remarks);
+        if let Some(filter) = standalone {
+            write_filter(&mut rules, filter, &table, "\t", remarks);
+        }
         write_departures(&mut rules, gateway, &table, remarks);
         rules.push_str("}\n");
     }
     match &gateway.filter {
-        Some(filter) if filter.form == FilterForm::Standalone => {
-            any = true;
-            fresh_table(&mut rules, "inet", &table);
-            write_limits(&mut rules, &gateway.segment_limits, remarks);
-            write_filter(&mut rules, filter, &table, "\t", remarks);
-            write_departures(&mut rules, gateway, &table, remarks);
-            rules.push_str("}\n");
-        }
-        Some(filter) => {
+        Some(filter) if standalone.is_none() => {
             let mut chains = head(&remarks.head);
             remark(&mut chains, "", "Include this file inside your own table and jump to its chains before your rules that drop:");
             remark(&mut chains, "", &format!("    include \"/{FOLDER}/{table}.chains\""));
@@ -50,7 +46,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             write_filter(&mut chains, filter, &table, "", remarks);
             tree.add(format!("{FOLDER}/{table}.chains"), TreeFile::public(chains));
         }
-        None => {}
+        _ => {}
     }
     if any {
         tree.add(format!("{FOLDER}/{table}.nft"), TreeFile::public(rules));
@@ -76,8 +72,7 @@ fn fresh_table(out: &mut String, family: &str, table: &str) {
 fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
     fresh_table(out, family, table);
     remark(out, "\t", &remarks.exemption);
-    let (destinations, sources): (Vec<&NatRule>, Vec<_>) =
-        rules.iter().partition(|rule| matches!(rule.target, NatTarget::DestinationNet(_)));
+    let (destinations, sources): (Vec<&NatRule>, Vec<_>) = rules.iter().partition(|rule| rule.before_routing());
     for (list, chain, hook) in [(destinations, "own-address", "prerouting"), (sources, "keep-address", "postrouting")] {
         let Some(order) = list.first().map(|rule| rule.order) else { continue };
         if list.iter().any(|rule| rule.order != order) {

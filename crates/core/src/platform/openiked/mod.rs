@@ -27,7 +27,10 @@ impl Platform for Openiked {
     }
 
     fn take_out(&self, gateway: &Gateway) -> TakeOut {
-        let resets = gateway.connections.iter().map(|connection| format!("ikectl reset id {}", write::reset_word(connection)));
+        let resets = gateway.connections.iter().map(|connection| {
+            let (kind, value) = kind_and_value(&connection.remote_identity.value);
+            format!("ikectl reset id {}/{value}", kind.to_uppercase())
+        });
         TakeOut { before: Vec::new(), after: std::iter::once("ikectl reload".to_owned()).chain(resets).collect() }
     }
 
@@ -40,14 +43,19 @@ impl Platform for Openiked {
 const OWN_PUBLIC: &str = "etc/iked/local.pub";
 const OWN_PRIVATE: &str = "etc/iked/private/local.key";
 
-/// Where it looks for a peer's key: by kind and value of its identity.
-fn peer_key(identity: &Identity) -> String {
-    let (kind, value) = match identity {
+/// Kind and value of an identity, as files and `ikectl` (there in capitals) name them.
+fn kind_and_value(identity: &Identity) -> (&'static str, String) {
+    match identity {
         Identity::Address(address) if address.is_ipv4() => ("ipv4", address.to_string()),
         Identity::Address(address) => ("ipv6", address.to_string()),
         Identity::Name(name) | Identity::Free(name) => ("fqdn", name.clone()),
         Identity::Mail(name) => ("ufqdn", name.clone()),
-    };
+    }
+}
+
+/// Where it looks for a peer's key.
+fn peer_key(identity: &Identity) -> String {
+    let (kind, value) = kind_and_value(identity);
     format!("etc/iked/pubkeys/{kind}/{value}")
 }
 

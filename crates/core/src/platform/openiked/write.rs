@@ -66,16 +66,6 @@ fn identity(identity: &Identity) -> Result<String, Unwritable> {
     }
 }
 
-/// How `ikectl` names the peer's identity: its kind and its value.
-pub(super) fn reset_word(connection: &Connection) -> String {
-    match &connection.remote_identity.value {
-        Identity::Address(address) if address.is_ipv4() => format!("IPV4/{address}"),
-        Identity::Address(address) => format!("IPV6/{address}"),
-        Identity::Name(name) | Identity::Free(name) => format!("FQDN/{name}"),
-        Identity::Mail(name) => format!("UFQDN/{name}"),
-    }
-}
-
 fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Unwritable> {
     let [child] = connection.children.as_slice() else {
         return Err(Unwritable::new(
