@@ -27,6 +27,9 @@ pub struct Supply {
     /// A TOML file with such addresses: a table for each site, with its `address`
     #[arg(long, value_name = "FILE")]
     pub given_from: Option<PathBuf>,
+    /// Whether what comes of it goes into the lab and nowhere else
+    #[arg(skip)]
+    pub for_lab: bool,
 }
 
 /// How data is printed.
@@ -126,7 +129,7 @@ pub enum Command {
     },
     /// Make a strong shared secret in a file that only you can read
     #[command(
-        after_help = "Examples:\n  uspan secret secrets/harvest.key\n  uspan secret secrets/harvest.key --print   # also shows it, to read it out to a partner\n  uspan secret keys/packhouse.key --pair     # a pair of keys; keys/packhouse.pub is for the partner"
+        after_help = "Examples:\n  uspan secret secrets/harvest.key\n  uspan secret secrets/harvest.key --print   # also shows it, to read it out to a partner\n  uspan secret keys/packhouse.key --pair     # a pair of keys; keys/packhouse.pub is for the partner\n  uspan secret office.span.toml --for-lab    # keys and certificates, to try the description in the lab"
     )]
     Secret {
         /// The file to write; it must not exist yet
@@ -134,6 +137,10 @@ pub enum Command {
         /// Make a pair of keys instead: the private one here, mode 0600, the public one beside it, ending in `.pub`
         #[arg(long, conflicts_with = "print")]
         pair: bool,
+        /// The file is a description: make the keys and certificates that it names, from an authority of the lab's own,
+        /// which `uspan prove` believes and `uspan build` does not
+        #[arg(long, conflicts_with_all = ["print", "pair"])]
+        for_lab: bool,
         /// Also print the secret
         #[arg(long)]
         print: bool,

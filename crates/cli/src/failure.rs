@@ -44,6 +44,9 @@ pub enum Failure {
     /// The system's source of randomness.
     #[error("the system gives no random numbers: {0}")]
     Random(getrandom::Error),
+    /// Making a key or a certificate.
+    #[error("the key or certificate cannot be made: {0}")]
+    Key(rcgen::Error),
     /// Arguments that do not fit each other or the description.
     #[error("{0}")]
     Usage(String),

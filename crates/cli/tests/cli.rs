@@ -378,3 +378,71 @@ fn a_pair_of_keys_goes_to_its_gateway_and_its_public_part_to_the_peer() {
         assert!(!run.all().contains(&line));
     }
 }
+
+#[test]
+fn certificates_for_the_lab_are_made_once_and_never_built() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", "authentication = \"certificates\"");
+    let keys = |site: &str| {
+        format!("[site.{site}]\nkeys = {{ certificate = \"c/{site}.crt\", issuer = \"c/ca.crt\", private = \"c/{site}.key\" }}")
+    };
+    let text = text.replace("[site.packhouse]", &keys("packhouse")).replace("[site.coldstore]", &keys("coldstore"));
+    fs::write(&path, text).expect("written");
+    let make = |more: &[&str]| uspan(folder.path(), &[&["secret", "orchard.span.toml", "--for-lab"], more].concat());
+    assert_eq!(make(&[]).code, 0);
+    let names: Vec<_> =
+        files(&folder.path().join("c")).iter().map(|file| (file.file_name().expect("a name").to_owned(), mode(file))).collect();
+    let wanted =
+        [("ca.crt", 0o644), ("coldstore.crt", 0o644), ("coldstore.key", 0o600), ("packhouse.crt", 0o644), ("packhouse.key", 0o600)];
+    assert_eq!(names, wanted.map(|(name, mode)| (name.into(), mode)), "the authority's key is nowhere");
+    let before = fs::read(folder.path().join("c/ca.crt")).expect("read");
+    assert_eq!(make(&[]).code, 2, "what is there stays");
+    assert_eq!(fs::read(folder.path().join("c/ca.crt")).expect("read"), before);
+    assert_eq!(make(&["--replace"]).code, 0);
+    let run = build(folder.path(), &["--format", "json"]);
+    let codes: Vec<_> = run.json()["findings"].as_array().expect("a list").iter().map(|f| f["code"].clone()).collect();
+    assert_eq!((run.code, codes), (1, vec!["US535".into(), "US535".into()]), "{}", run.all());
+    assert!(!folder.path().join("out").exists());
+    // Private keys are in no output.
+    let key = fs::read_to_string(folder.path().join("c/coldstore.key")).expect("read");
+    assert!(!run.all().contains(key.lines().nth(1).expect("a line")));
+}
+
+#[test]
+fn a_certificate_goes_to_its_gateway_and_its_authority_to_the_peer() {
+    let folder = orchard();
+    write_keys(folder.path());
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", "authentication = \"certificates\"");
+    let keys = |site: &str| {
+        format!("[site.{site}]\nkeys = {{ certificate = \"keys/{site}.crt\", issuer = \"keys/ca.crt\", private = \"keys/{site}.key\" }}")
+    };
+    let text = text.replace("[site.packhouse]", &keys("packhouse")).replace("[site.coldstore]", &keys("coldstore"));
+    fs::write(&path, text).expect("written");
+    let run = build(folder.path(), &[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let out = folder.path().join("out");
+    let read = |path: &str| fs::read_to_string(out.join(path)).unwrap_or_else(|e| panic!("{path}: {e}"));
+    let own = |file: &str| fs::read_to_string(folder.path().join("keys").join(file)).expect("read").replace("\r\n", "\n");
+    assert_eq!(read("packhouse/etc/swanctl/x509/uspan-harvest-local.pem"), own("packhouse.crt"));
+    assert_eq!(read("packhouse/etc/swanctl/x509ca/uspan-harvest-remote.pem"), own("ca.crt"));
+    assert_eq!(read("coldstore/etc/ipsec.d/uspan-own.crt"), own("coldstore.crt"));
+    assert_eq!(read("coldstore/etc/ipsec.d/uspan-own.key"), own("coldstore.key"));
+    assert_eq!(
+        (mode(&out.join("coldstore/etc/ipsec.d/uspan-own.key")), mode(&out.join("coldstore/etc/ipsec.d/uspan-own.crt"))),
+        (0o600, 0o644)
+    );
+    // What fills the database is printed, and what clears it is in the script that takes the tunnel out.
+    assert!(
+        run.stdout.contains("pk12util -i /run/uspan-own.p12") && run.stdout.contains("-t CT,, -a -i /etc/ipsec.d/uspan-"),
+        "{}",
+        run.stdout
+    );
+    let retired = uspan(folder.path(), &["retire", "orchard.span.toml", "--tunnel", "harvest", "-o", "gone"]);
+    assert_eq!(retired.code, 0, "{}", retired.all());
+    let scripts: String = files(&folder.path().join("gone")).iter().map(|file| fs::read_to_string(file).expect("text")).collect();
+    assert!(scripts.contains("certutil -F -n uspan-own") && scripts.contains("rm -f /etc/ipsec.d/uspan-own.key"), "{scripts}");
+}

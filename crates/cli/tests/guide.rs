@@ -5,7 +5,7 @@ mod common;
 use std::fs;
 use std::path::Path;
 
-use common::{SECRET, uspan, write};
+use common::{SECRET, uspan, write, write_keys};
 
 /// The whole descriptions of a page, each with the line it begins on.
 fn examples(page: &str) -> Vec<(usize, String)> {
@@ -38,6 +38,9 @@ fn every_example_of_the_guide_builds() {
         for (line, example) in examples(&text) {
             let folder = tempfile::tempdir().expect("a folder");
             write(&folder.path().join("secrets/harvest.key"), format!("{SECRET}\n"), 0o600);
+            if example.contains("keys") {
+                write_keys(folder.path());
+            }
             write(&folder.path().join("x.span.toml"), &example, 0o644);
             let run = uspan(folder.path(), &["build", "x.span.toml", "-o", "out"]);
             assert_eq!(run.code, 0, "{}:{line}\n{}", page.display(), run.all());

@@ -74,6 +74,10 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
             [Some(first), Some(second)] => Some(Proofs::Keys(Box::new([first, second]))),
             _ => None,
         },
+        Method::Certificate => match ends.map(|site| supplied.certified(site)) {
+            [Some(first), Some(second)] => Some(Proofs::Certificates(Box::new([first, second]))),
+            _ => None,
+        },
     };
     // What is missing was found by the check.
     let Some(proofs) = proofs else { return Err(Vec::new()) };

@@ -6,7 +6,7 @@ use std::fmt;
 use crate::build::verify;
 use crate::description::Site;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, Gateway, Lifetime, Method, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
+use crate::gateway::{Child, Connection, Gateway, Lifetime, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
 use crate::platform::PLATFORMS;
 
 /// When a change takes effect.
@@ -141,15 +141,13 @@ impl Pair<'_> {
         say("peer's address", self.each(|c| c.remote.to_string()), AtOpening, true);
         say("own identity", self.each(|c| c.local_identity.value.to_string()), AtOpening, true);
         say("peer's identity", self.each(|c| c.remote_identity.value.to_string()), AtOpening, true);
-        say(
-            "authentication",
-            self.each(|c| if c.local_method == Method::PublicKey { "public keys" } else { "shared secret" }.to_owned()),
-            AtOpening,
-            true,
-        );
+        say("authentication", self.each(|c| c.local_method.words().to_owned()), AtOpening, true);
         let secrets = (self.old.secret_for(self.before), self.new.secret_for(self.now));
         say("shared secret", another(secrets.0 == secrets.1), AtOpening, true);
         say("own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)), AtOpening, true);
+        let shown = self.old.own_certificate(self.before) == self.new.own_certificate(self.now);
+        say("own certificate", another(shown), AtOpening, false);
+        say("believed authority", another(self.old.authorities == self.new.authorities), AtOpening, true);
         say("peer's key", another(self.old.pinned_key(self.before) == self.new.pinned_key(self.now)), AtOpening, true);
         say("ESP in UDP", self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()), AtOpening, true);
         say("IKE proposals", self.each(|c| list(&c.ike.value)), AtOpening, true);

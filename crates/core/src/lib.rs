@@ -49,7 +49,7 @@ pub use gateway::{
     Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, service,
     service_names,
 };
-pub use key::{KeyFile, PublicKey};
+pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};
 pub use network::set_up;
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};

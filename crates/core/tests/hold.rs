@@ -203,7 +203,7 @@ fn left_out_settings_are_the_platforms_defaults_and_marked() {
     tree.add(
         "etc/ipsec.d/a.conf",
         TreeFile::public(
-            "conn a\n left=192.0.2.1\n right=192.0.2.2\n leftsubnet=10.1.0.0/16\n rightsubnet=10.2.0.0/16\n auto=add\n esn=no\n".to_owned(),
+            "conn a\n left=192.0.2.1\n right=192.0.2.2\n leftsubnet=10.1.0.0/16\n rightsubnet=10.2.0.0/16\n auto=add\n esn=no\n authby=secret\n".to_owned(),
         ),
     );
     for (word, esp, window, persistent) in [("strongswan", 3_960, 32, false), ("libreswan", 28_800, 128, true)] {

@@ -87,6 +87,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
             .map(|tree| stems.iter().flat_map(|stem| site.packet_filter.take_up(stem, tree)).collect())
             .unwrap_or_default(),
         interfaces: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| set_up(stem, tree)).collect()).unwrap_or_default(),
+        imports: trees.get(&name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default(),
         retire: BTreeMap::new(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),

@@ -50,6 +50,9 @@ pub struct Site {
     pub packet_filter: String,
     /// The commands that load the tunnels' rules.
     pub rules: Vec<String>,
+    /// The commands that fill the daemon's database of keys.
+    #[serde(default)]
+    pub imports: Vec<String>,
     /// The commands that set up tunnel interfaces.
     pub interfaces: Vec<String>,
     /// The scripts that take its tunnels out again, by tunnel.

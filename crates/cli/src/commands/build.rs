@@ -104,7 +104,8 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
             }
         };
         let at_once = children.iter().any(|child| child.opening.value == Opening::AtOnce);
-        let mut commands = planned.trees.get(name).map(|tree| set_up(&tunnel.name, tree)).unwrap_or_default();
+        let mut commands = planned.trees.get(name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default();
+        commands.extend(planned.trees.get(name).map(|tree| set_up(&tunnel.name, tree)).unwrap_or_default());
         commands.extend(planned.trees.get(name).map(|tree| site.packet_filter.take_up(&tunnel.name, tree)).unwrap_or_default());
         commands.extend(facts.take_up.iter().flat_map(spell));
         commands.extend(facts.open.iter().filter(|_| at_once).flat_map(spell));

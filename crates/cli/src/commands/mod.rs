@@ -37,6 +37,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Prove(args) => prove::run(&args),
         #[cfg(feature = "prove")]
         Command::ProveInside { .. } => Err(Failure::Usage("this command is for `uspan prove` alone".to_owned())),
+        Command::Secret { file, for_lab: true, replace, .. } => secret::for_lab(&file, replace),
         Command::Secret { file, pair: true, replace, .. } => secret::pair(&file, replace),
         Command::Secret { file, print, replace, .. } => secret::run(&file, print, replace),
         Command::Platforms { format } => platforms::run(format),

@@ -66,12 +66,7 @@ fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
             ways.iter().filter(|(can, _)| *can).map(|(_, way)| *way).collect::<Vec<_>>().join(", ")
         }),
         row("identities", &|f| if f.identities.free { "address, name, mail, free" } else { "address, name, mail" }.to_owned()),
-        row("authentication", &|f| {
-            words(f.methods, |method| match method {
-                Method::SharedSecret => "shared secret",
-                Method::PublicKey => "public keys",
-            })
-        }),
+        row("authentication", &|f| words(f.methods, |method| method.words())),
         row("liveness", &|f| match f.liveness {
             Liveness::OfConnection => "for each tunnel".to_owned(),
             Liveness::OfDaemon => "one for all tunnels".to_owned(),
@@ -160,6 +155,7 @@ fn value(facts: &Facts) -> serde_json::Value {
         "free_identities": facts.identities.free,
         "liveness_for_each_tunnel": facts.liveness == Liveness::OfConnection,
         "public_keys": facts.methods.contains(&Method::PublicKey),
+        "certificates": facts.methods.contains(&Method::Certificate),
         "extended_sequence_numbers": facts.extended_sequence,
         "route_based": facts.route_based,
         "take_up_ends_sas": facts.take_up_ends_sas,

@@ -15,7 +15,7 @@ use uspan_core::{Build, Finding, Source, any_stops, retire, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
 
 use super::check::plan;
-use crate::args::{Format, Prove};
+use crate::args::{Format, Prove, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::trees;
 use crate::show::{findings, proof};
@@ -62,7 +62,7 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
 
 /// Reads and builds a description; the files are those of the build, or those that stand in a folder.
 fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)>, Failure> {
-    let (read, planned) = plan(file, &args.supply)?;
+    let (read, planned) = plan(file, &Supply { for_lab: true, ..args.supply.clone() })?;
     let Some(description) = read.description.filter(|_| !any_stops(&planned.findings)) else {
         return Ok(Err((planned.findings, read.source)));
     };

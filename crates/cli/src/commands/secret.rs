@@ -2,8 +2,9 @@
 
 use std::path::Path;
 
+use crate::args::Supply;
 use crate::failure::{Failure, Verdict};
-use crate::files::{keys, secret};
+use crate::files::{authority, input, keys, secret};
 
 pub fn run(file: &Path, print: bool, replace: bool) -> Result<Verdict, Failure> {
     let text = secret::generate()?;
@@ -28,13 +29,30 @@ pub fn pair(file: &Path, replace: bool) -> Result<Verdict, Failure> {
     if !replace && public_file.exists() {
         return Err(Failure::Usage(format!("`{}` is there already; --replace overwrites both", public_file.display())));
     }
-    let (private, public) = keys::generate()?;
-    secret::write(file, private.trim_end(), replace)?;
-    secret::publish(&public_file, public.trim_end(), replace)?;
+    let key = keys::generate()?;
+    secret::write(file, keys::private_pem(&key).trim_end(), replace)?;
+    secret::publish(&public_file, keys::public_pem(&key).trim_end(), replace)?;
     super::print_line(&format!(
         "A key on the curve P-384 in {}, mode 0600; its public part, for the peers, in {}. Next: name both in the site's `keys`",
         file.display(),
         public_file.display()
+    ))?;
+    Ok(Verdict::Fine)
+}
+
+/// Makes what the sites of a description need for the lab to prove themselves by certificates.
+pub fn for_lab(file: &Path, replace: bool) -> Result<Verdict, Failure> {
+    let read = input::read(file, &Supply::default())?;
+    let Some(description) = read.description else {
+        return super::stopped(&read.findings, &read.source, crate::args::Format::Text, "certificates", "Nothing was written");
+    };
+    let folder = file.parent().unwrap_or(Path::new(""));
+    for name in authority::certify(&description, folder, replace)? {
+        super::print_line(&format!("made {}", folder.join(name).display()))?;
+    }
+    super::print_line(&format!(
+        "For the lab, and for 90 days: the authority's key is forgotten already. Next: uspan prove {}",
+        file.display()
     ))?;
     Ok(Verdict::Fine)
 }

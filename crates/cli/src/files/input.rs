@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{self, Read as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use uspan_core::{Description, Finding, Given, Secret, SecretFile, Source, Supplied, rules};
 use zeroize::Zeroizing;
@@ -51,7 +52,9 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
     findings.extend(description.give(&given));
     let source = Source::new(name, text);
     let folder = path.parent().unwrap_or(Path::new(""));
-    let mut supplied = Supplied::default();
+    // Certificates end; before 1970 none holds.
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).ok().and_then(|since| i64::try_from(since.as_secs()).ok());
+    let mut supplied = Supplied { now, for_lab: supply.for_lab, ..Supplied::default() };
     let files = description.secret_files();
     let progress = Progress::new("judging secrets", files.len());
     for file in files.into_keys() {

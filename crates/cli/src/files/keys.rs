@@ -1,17 +1,18 @@
-//! Reads and makes keys: ECDSA on the curves P-256 and P-384 (FIPS 186-5), which every platform with keys takes.
+//! Reads and makes keys: ECDSA on the curves P-256 and P-384 (FIPS 186-5), which every platform with keys takes; with
+//! certificates RSA (RFC 8017) too.
 
 use std::fs;
 use std::io;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use p384::pkcs8::{DecodePrivateKey as _, DecodePublicKey as _, EncodePrivateKey as _, EncodePublicKey as _, LineEnding};
-use uspan_core::{KeyFile, PublicKey, Secret};
+use rcgen::{KeyPair, PublicKeyData as _};
+use uspan_core::{Certificate, KeyFile, KeyKind, PublicKey, Secret};
 use zeroize::Zeroizing;
 
 use crate::failure::Failure;
 
-/// No key of these curves is as long.
+/// No key or certificate is as long.
 const LARGEST: u64 = 16 * 1024;
 
 /// What a file holds.
@@ -32,39 +33,31 @@ fn content(path: &Path) -> io::Result<(Zeroizing<String>, bool)> {
 }
 
 fn understood(text: &str, exposed: bool) -> Option<KeyFile> {
-    let public = |pem: Option<String>| PublicKey::from_pem(&pem?);
     if text.contains("PRIVATE KEY") {
+        let key = KeyPair::from_pem(text).ok()?;
+        let public = PublicKey::from_der(&key.subject_public_key_info());
         // Written anew, so that the same key is the same text.
-        let (pem, pem_public) = if let Ok(key) = p384::SecretKey::from_pkcs8_pem(text) {
-            (key.to_pkcs8_pem(LineEnding::LF).ok()?, key.public_key().to_public_key_pem(LineEnding::LF).ok())
-        } else {
-            let key = p256::SecretKey::from_pkcs8_pem(text).ok()?;
-            (key.to_pkcs8_pem(LineEnding::LF).ok()?, key.public_key().to_public_key_pem(LineEnding::LF).ok())
-        };
-        let pem = Secret::new(pem.as_bytes().to_vec());
-        return Some(KeyFile::Private { pem, public: public(pem_public)?, exposed });
+        let pem = Zeroizing::new(key.serialize_pem().replace("\r\n", "\n"));
+        let taken = matches!(public.kind(), Some(KeyKind::Ecdsa | KeyKind::Rsa(_)));
+        return taken.then(|| KeyFile::Private { pem: Secret::new(pem.as_bytes().to_vec()), public, exposed });
     }
-    let pem = match p384::PublicKey::from_public_key_pem(text) {
-        Ok(key) => key.to_public_key_pem(LineEnding::LF).ok(),
-        Err(_) => p256::PublicKey::from_public_key_pem(text).ok()?.to_public_key_pem(LineEnding::LF).ok(),
-    };
-    public(pem).map(KeyFile::Public)
+    if let Some(certificate) = Certificate::from_pem(text) {
+        return Some(KeyFile::Certificate(certificate));
+    }
+    PublicKey::from_pem(text).filter(|public| public.kind() == Some(KeyKind::Ecdsa)).map(KeyFile::Public)
 }
 
-/// A pair as PEM texts: the private and the public key.
-pub fn generate() -> Result<(Zeroizing<String>, String), Failure> {
-    let mut bytes = Zeroizing::new([0u8; 48]);
-    // Bytes that are no key, because they reach the order of the curve, are drawn again.
-    let key = loop {
-        getrandom::fill(bytes.as_mut()).map_err(Failure::Random)?;
-        if let Ok(key) = p384::SecretKey::from_slice(bytes.as_ref()) {
-            break key;
-        }
-    };
-    let private = key.to_pkcs8_pem(LineEnding::LF).map_err(unwritten)?;
-    Ok((private, key.public_key().to_public_key_pem(LineEnding::LF).map_err(unwritten)?))
+/// A new key on the curve P-384.
+pub fn generate() -> Result<KeyPair, Failure> {
+    KeyPair::generate_for(&rcgen::PKCS_ECDSA_P384_SHA384).map_err(Failure::Key)
 }
 
-fn unwritten<E>(_: E) -> Failure {
-    Failure::Usage("the key cannot be written as PEM".to_owned())
+/// Its private part as a PEM text.
+pub fn private_pem(key: &KeyPair) -> Zeroizing<String> {
+    Zeroizing::new(key.serialize_pem().replace("\r\n", "\n"))
+}
+
+/// Its public part as a PEM text.
+pub fn public_pem(key: &KeyPair) -> String {
+    PublicKey::from_der(&key.subject_public_key_info()).pem().to_owned()
 }

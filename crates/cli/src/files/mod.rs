@@ -1,5 +1,6 @@
 //! Files: descriptions and secrets in, trees of configuration out.
 
+pub mod authority;
 pub mod input;
 pub mod keys;
 pub mod output;

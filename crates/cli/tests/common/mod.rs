@@ -74,4 +74,71 @@ pub fn write_keys(folder: &Path) {
         let run = uspan(folder, &["secret", &format!("keys/{site}.key"), "--pair"]);
         assert_eq!(run.code, 0, "{}", run.stderr);
     }
+    for site in ["packhouse", "coldstore"] {
+        let key = fs::read_to_string(folder.join(format!("keys/{site}.key"))).expect("a key");
+        for (file, pem) in certificates(site, &key) {
+            write(&folder.join(file), pem, 0o644);
+        }
+    }
+}
+
+/// Names under which the two sites of the orchard are certified.
+const NAMES: [(&str, &[&str]); 2] = [
+    ("packhouse", &["packhouse.example.net", "198.51.100.20", "2001:db8:1::20"]),
+    ("coldstore", &["coldstore.example.net", "203.0.113.77", "2001:db8:2::77"]),
+];
+
+/// An authority of the tests: its certificate, and what signs with its key.
+pub struct Authority {
+    pub pem: String,
+    issuer: rcgen::Issuer<'static, rcgen::KeyPair>,
+}
+
+impl Authority {
+    pub fn new(organisation: &str) -> Authority {
+        let mut params = rcgen::CertificateParams::default();
+        params.distinguished_name.push(rcgen::DnType::OrganizationName, organisation);
+        params.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+        let key = rcgen::KeyPair::generate().expect("a key");
+        let pem = params.self_signed(&key).expect("signed").pem();
+        Authority { pem, issuer: rcgen::Issuer::new(params, key) }
+    }
+
+    /// A certificate that holds in these years.
+    pub fn certify(&self, names: &[&str], key: &str, years: [i32; 2]) -> String {
+        let mut params = rcgen::CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>()).expect("names");
+        params.distinguished_name.push(rcgen::DnType::OrganizationName, "Alder Creek Orchards");
+        params.use_authority_key_identifier_extension = true;
+        [params.not_before, params.not_after] = years.map(|year| rcgen::date_time_ymd(year, 1, 1));
+        if years[1] == SOON {
+            params.not_after = time::OffsetDateTime::now_utc() + time::Duration::days(10);
+        }
+        params.signed_by(&rcgen::KeyPair::from_pem(key).expect("a key"), &self.issuer).expect("signed").pem()
+    }
+}
+
+/// Instead of a year: in ten days.
+const SOON: i32 = 9999;
+
+/// One authority for each test program.
+pub static AUTHORITY: std::sync::LazyLock<Authority> = std::sync::LazyLock::new(|| Authority::new("Alder Creek Orchards authority"));
+
+/// One that nobody is to believe.
+static LAB: std::sync::LazyLock<Authority> = std::sync::LazyLock::new(|| Authority::new(uspan_core::LAB_ORGANISATION));
+
+/// Certificates for a site's key, by file: a good one, and ones that are not.
+pub fn certificates(site: &str, key: &str) -> Vec<(String, String)> {
+    let names = NAMES.iter().find(|(name, _)| *name == site).map(|(_, names)| *names).unwrap_or_default();
+    let (good, lab) = ([2020, 2120], &*LAB);
+    vec![
+        ("keys/ca.crt".to_owned(), AUTHORITY.pem.clone()),
+        ("keys/other-ca.crt".to_owned(), Authority::new("Another authority").pem),
+        (format!("keys/{site}.crt"), AUTHORITY.certify(names, key, good)),
+        (format!("keys/{site}-ended.crt"), AUTHORITY.certify(names, key, [2001, 2002])),
+        ("keys/lab-ca.crt".to_owned(), lab.pem.clone()),
+        (format!("keys/{site}-lab.crt"), lab.certify(names, key, good)),
+        (format!("keys/{site}-ending.crt"), AUTHORITY.certify(names, key, [2020, SOON])),
+        (format!("keys/{site}-early.crt"), AUTHORITY.certify(names, key, [2110, 2120])),
+        (format!("keys/{site}-other.crt"), AUTHORITY.certify(&["press.example.net"], key, good)),
+    ]
 }

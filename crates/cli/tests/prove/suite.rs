@@ -5,9 +5,9 @@ use std::fmt::Write as _;
 use std::hash::{Hash as _, Hasher as _};
 use std::process::Command;
 
-use uspan_core::{Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
+use uspan_core::{Certificate, Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
 
-use crate::common::SECRET;
+use crate::common::{SECRET, certificates as certificates_of};
 
 pub const SS: &str = "strongswan";
 pub const LSW: &str = "libreswan";
@@ -54,7 +54,7 @@ impl Pair {
                 self.platforms[i], self.addresses[i], self.networks[i], self.sites[i]
             );
         }
-        let secret = if self.tunnel.contains("public-keys") { "" } else { "secret = { file = \"k\" }\n" };
+        let secret = if self.tunnel.contains("authentication") { "" } else { "secret = { file = \"k\" }\n" };
         let _ = write!(text, "[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\n{secret}{}\n", self.tunnel);
         text
     }
@@ -161,6 +161,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     services(&mut add);
     translated(&mut add);
     keys(&mut add);
+    certificates(&mut add);
     add("extended sequence numbers", tunnel("extended-sequence-numbers = true"));
     add("a replay window, DSCP taken over on arrival", tunnel("replay-window = 1024\ncopies-dscp = \"both\""));
     add("DSCP hidden from the path", tunnel("copies-dscp = \"never\""));
@@ -225,6 +226,21 @@ fn keys(add: &mut impl FnMut(&'static str, Pair)) {
         "public keys, IPv6, the second site opens",
         Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: format!("{tunnel}\nopened-by = \"coldstore\""), ..six() },
     );
+}
+
+/// Gateways that show certificates.
+fn certificates(add: &mut impl FnMut(&'static str, Pair)) {
+    const ONE: &str = "keys = { certificate = \"keys/packhouse.crt\", issuer = \"keys/ca.crt\", private = \"keys/packhouse.key\" }\nshares-internet = true";
+    const OTHER: &str = "keys = { certificate = \"keys/coldstore.crt\", issuer = \"keys/ca.crt\", private = \"keys/coldstore.key\" }\n\
+                         identity = { name = \"coldstore.example.net\" }";
+    let tunnel = |more: &str| format!("authentication = \"certificates\"\n{more}");
+    add("certificates", Pair { sites: [ONE, OTHER], tunnel: tunnel(""), ..orchard() });
+    let second = tunnel("opened-by = \"coldstore\"");
+    add("certificates, IPv6, the second site opens", Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: second, ..six() });
+    let named = format!("{ONE}\nidentity = {{ name = \"packhouse.example.net\" }}");
+    let sites = [&*Box::leak(named.into_boxed_str()), OTHER];
+    let addresses = ["address = \"dynamic\"", orchard().addresses[1]];
+    add("certificates, a dynamic address", Pair { sites, addresses, tunnel: tunnel(""), ..orchard() });
 }
 
 /// Networks that appear as others, because both sites use the same, or one uses what the other may not see.
@@ -295,16 +311,16 @@ pub struct Cell {
 /// Every capability with every ordered pair.
 pub fn survey() -> Vec<Cell> {
     let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
-    let key = |body: &str| {
-        let pem = format!("-----BEGIN PUBLIC KEY-----\n{body}\n-----END PUBLIC KEY-----\n");
-        KeyFile::Public(PublicKey::from_pem(&pem).expect("a key"))
-    };
-    let keys = ["packhouse", "coldstore"].map(|site| (format!("keys/{site}.pub"), key(site)));
-    let private = ["packhouse", "coldstore"].map(|site| {
-        let KeyFile::Public(public) = key(site) else { unreachable!("made so") };
-        (format!("keys/{site}.key"), KeyFile::Private { pem: Secret::new(b"pem".to_vec()), public, exposed: false })
+    let keys = ["packhouse", "coldstore"].into_iter().flat_map(|site| {
+        let pair = rcgen::KeyPair::generate().expect("a key");
+        let public = PublicKey::from_pem(&pair.public_key_pem()).expect("a key");
+        let private = KeyFile::Private { pem: Secret::new(b"pem".to_vec()), public: public.clone(), exposed: false };
+        let certificates = certificates_of(site, &pair.serialize_pem()).into_iter();
+        let certificate = |pem: &str| KeyFile::Certificate(Certificate::from_pem(pem).expect("a certificate"));
+        let certificates: Vec<_> = certificates.map(|(file, pem)| (file, certificate(&pem))).collect();
+        certificates.into_iter().chain([(format!("keys/{site}.pub"), KeyFile::Public(public)), (format!("keys/{site}.key"), private)])
     });
-    let supplied = Supplied { secrets: [("k".to_owned(), file(SECRET))].into(), keys: keys.into_iter().chain(private).collect() };
+    let supplied = Supplied { secrets: [("k".to_owned(), file(SECRET))].into(), keys: keys.collect(), ..Supplied::default() };
     let mut cells = Vec::new();
     for platforms in ordered_pairs() {
         for (shows, pair) in capabilities(platforms) {

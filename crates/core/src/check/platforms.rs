@@ -50,8 +50,9 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
 fn method(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
     let can = site.platform.value.facts().methods;
     if !can.contains(&tunnel.method.value) {
-        let message = format!("{} takes private keys only from its own database, which files cannot fill", title(site));
-        say(tunnel.method.span, message, "Use a shared secret, or give the site another platform.".to_owned());
+        let message = format!("{} cannot prove itself with {}", title(site), tunnel.method.value.words());
+        let others: Vec<_> = can.iter().map(|method| method.words()).collect();
+        say(tunnel.method.span, message, format!("It can with {}; or give the site another platform.", others.join(" or ")));
     }
 }
 

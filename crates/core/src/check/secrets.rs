@@ -2,10 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use crate::description::{Description, Site, Tunnel};
+use crate::description::{Description, Keys, Site, Tunnel};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::KeyPair;
-use crate::key::KeyFile;
+use crate::key::{Certificate, KeyFile};
 use crate::secret::Secret;
 
 /// What the command line found where a description names a secret file.
@@ -35,6 +35,10 @@ pub struct Supplied {
     pub secrets: BTreeMap<String, SecretFile>,
     /// Key files by the path in the description.
     pub keys: BTreeMap<String, KeyFile>,
+    /// The time, in seconds since 1970, for what ends; nothing ends without it.
+    pub now: Option<i64>,
+    /// Whether what is built goes into the lab and nowhere else.
+    pub for_lab: bool,
 }
 
 impl Supplied {
@@ -49,12 +53,27 @@ impl Supplied {
     /// A site's key, as it goes to its gateway and its peers.
     pub(crate) fn key_pair(&self, site: &Site) -> Option<KeyPair> {
         let keys = site.keys.as_ref()?;
-        let Some(KeyFile::Public(public)) = self.keys.get(&keys.public.value) else { return None };
-        let private = match keys.private.as_ref().and_then(|file| self.keys.get(&file.value)) {
+        let Some(KeyFile::Public(public)) = self.keys.get(&keys.public.as_ref()?.value) else { return None };
+        Some(KeyPair { identity: site.identity(), public: public.clone(), certificate: None, private: self.private(keys) })
+    }
+
+    /// A site's key with its certificate, and the authority that issued that.
+    pub(crate) fn certified(&self, site: &Site) -> Option<(KeyPair, Certificate)> {
+        let keys = site.keys.as_ref()?;
+        let [own, issuer] = [&keys.certificate, &keys.issuer].map(|file| match self.keys.get(&file.as_ref()?.value) {
+            Some(KeyFile::Certificate(certificate)) => Some(certificate.clone()),
+            _ => None,
+        });
+        let own = own?;
+        let (public, private) = (own.public(), self.private(keys));
+        Some((KeyPair { identity: site.identity(), public, certificate: Some(own), private }, issuer?))
+    }
+
+    fn private(&self, keys: &Keys) -> Option<Secret> {
+        match self.keys.get(&keys.private.as_ref()?.value) {
             Some(KeyFile::Private { pem, .. }) => Some(pem.clone()),
             _ => None,
-        };
-        Some(KeyPair { identity: site.identity(), public: public.clone(), private })
+        }
     }
 }
 

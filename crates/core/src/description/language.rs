@@ -143,7 +143,7 @@ pub static SITE: &[Key] = &[
     key("identity", Shape::Table(IDENTITY), Optional("the gateway's address"), "{ name = \"packhouse.example.net\" }",
         "How the gateway names itself to its peers (RFC 7296 section 3.5). Exactly one kind."),
     key("keys", Shape::Table(KEYS), Optional("none"), "{ public = \"keys/packhouse.pub\", private = \"keys/packhouse.key\" }",
-        "The files with the gateway's own key, for tunnels with `authentication = \"public-keys\"`; `uspan secret --pair` makes them."),
+        "The files with the gateway's own key, for tunnels with `authentication = \"public-keys\"`, for which `uspan secret --pair` makes them, or `\"certificates\"`."),
     key("shares-internet", Shape::Flag, Optional("false"), "true",
         "The gateway translates what leaves for the internet to its own address; traffic for the tunnel must be kept out of that."),
     key("packet-filter", Shape::Word(packet_filters), Optional("nftables"), "\"iptables\"",
@@ -174,7 +174,9 @@ pub static GATEWAY: &[Key] = &[
 /// A site's keys.
 #[rustfmt::skip]
 pub static KEYS: &[Key] = &[
-    key("public", PATH, Required, "\"keys/packhouse.pub\"", "The file with the public key, relative to the description; the peers get it."),
+    key("public", PATH, Optional("none; `public-keys` need it"), "\"keys/packhouse.pub\"", "The file with the public key, relative to the description; the peers get it."),
+    key("certificate", PATH, Optional("none; `certificates` need it"), "\"keys/packhouse.crt\"", "The file with the certificate of the public key, which names the site's identity; the gateway shows it to its peers."),
+    key("issuer", PATH, Optional("none; `certificates` need it"), "\"keys/orchards-ca.crt\"", "The file with the certificate of the authority that issued that; the peers believe what it signs."),
     key("private", PATH, Optional("it stands on the gateway already"), "\"keys/packhouse.key\"", "The file with the private key, which goes to this gateway alone."),
 ];
 
@@ -205,7 +207,7 @@ pub static TUNNEL: &[Key] = &[
         "The two sites it joins."),
     key("authentication", Shape::Word(methods), Optional("shared-secret"), "\"public-keys\"",
         "How the gateways prove who they are."),
-    key("secret", Shape::Table(SECRET), Optional("it must be there, but with `authentication = \"public-keys\"`"), "{ file = \"secrets/harvest.key\" }",
+    key("secret", Shape::Table(SECRET), Optional("it must be there, unless `authentication` says something else"), "{ file = \"secrets/harvest.key\" }",
         "The shared secret with which the gateways prove who they are."),
     key("version", Shape::Word(versions), Optional("ikev2"), "\"ikev2\"",
         "The version of the key exchange."),
@@ -334,6 +336,10 @@ fn methods() -> Vec<Choice> {
     vec![
         Choice { word: "shared-secret", means: "both have the same secret" },
         Choice { word: "public-keys", means: "each signs with a key of its own, and the other one has its public part (RFC 7427)" },
+        Choice {
+            word: "certificates",
+            means: "each signs with a key of its own, and shows a certificate that names it, from an authority that the other one believes (RFC 7296 section 3.6)",
+        },
     ]
 }
 

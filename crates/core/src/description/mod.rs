@@ -120,7 +120,11 @@ impl Site {
 #[derive(Clone, Debug)]
 pub struct Keys {
     /// The public key.
-    pub public: Located<String>,
+    pub public: Option<Located<String>>,
+    /// The certificate of a public key.
+    pub certificate: Option<Located<String>>,
+    /// The certificate of the authority that issued that.
+    pub issuer: Option<Located<String>>,
     /// The private key; without it the gateway has it already.
     pub private: Option<Located<String>>,
 }
@@ -328,7 +332,10 @@ impl Description {
     /// The key files that are named.
     pub fn key_files(&self) -> BTreeSet<&str> {
         let keys = self.sites.iter().filter_map(|site| site.keys.as_ref());
-        keys.flat_map(|keys| [Some(&keys.public), keys.private.as_ref()]).flatten().map(|file| file.value.as_str()).collect()
+        keys.flat_map(|keys| [&keys.public, &keys.certificate, &keys.issuer, &keys.private])
+            .flatten()
+            .map(|file| file.value.as_str())
+            .collect()
     }
 
     /// The two sites of a tunnel.

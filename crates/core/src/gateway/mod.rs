@@ -24,7 +24,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::key::PublicKey;
+use crate::key::{Certificate, PublicKey};
 use crate::secret::Secret;
 use crate::source::Place;
 
@@ -39,6 +39,8 @@ pub struct Gateway {
     pub key_pairs: Vec<KeyPair>,
     /// Keys by which it recognises peers.
     pub pinned: Vec<PinnedKey>,
+    /// Authorities whose certificates it believes.
+    pub authorities: Vec<Certificate>,
     /// Address translation, in the order in which it acts.
     pub nat: Vec<NatRule>,
     /// Packet filter.
@@ -67,6 +69,19 @@ pub enum Method {
     SharedSecret,
     /// Digital signature (RFC 7427) with a key that the peer has by name, without a certificate.
     PublicKey,
+    /// Digital signature (RFC 7427) with a key that an authority certifies (RFC 7296 section 3.6).
+    Certificate,
+}
+
+impl Method {
+    /// In words, for tables.
+    pub fn words(self) -> &'static str {
+        match self {
+            Method::SharedSecret => "shared secret",
+            Method::PublicKey => "public keys",
+            Method::Certificate => "certificates",
+        }
+    }
 }
 
 /// When ESP travels in UDP (RFC 7296 section 2.23, RFC 3948).
@@ -285,6 +300,8 @@ pub struct KeyPair {
     pub identity: Identity,
     /// Its public part.
     pub public: PublicKey,
+    /// The certificate of that part, where it has one.
+    pub certificate: Option<Certificate>,
     /// Its private part as a PEM text; nothing where it stands on the gateway already.
     pub private: Option<Secret>,
 }
@@ -317,6 +334,12 @@ impl Gateway {
     /// The public part of the key with which this gateway proves itself to a peer.
     pub fn own_key(&self, connection: &Connection) -> Option<&PublicKey> {
         self.key_pairs.iter().find(|pair| pair.identity == connection.local_identity.value).map(|pair| &pair.public)
+    }
+
+    /// The certificate with which this gateway proves itself to a peer.
+    pub fn own_certificate(&self, connection: &Connection) -> Option<&Certificate> {
+        let mut pairs = self.key_pairs.iter().filter(|pair| pair.identity == connection.local_identity.value);
+        pairs.find_map(|pair| pair.certificate.as_ref())
     }
 
     /// The key that a peer must prove to have.

@@ -27,6 +27,11 @@ impl TreeFile {
         TreeFile { private: true, shared: false, text }
     }
 
+    /// A file of the whole gateway that anybody may read, to which each tunnel gives its lines.
+    pub fn common(text: String) -> Self {
+        TreeFile { private: false, shared: true, text }
+    }
+
     /// A file of the whole gateway, for its daemon alone, to which each tunnel gives its lines.
     pub fn shared(text: String) -> Self {
         TreeFile { private: true, shared: true, text }

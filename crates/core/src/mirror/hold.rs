@@ -60,13 +60,20 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     );
     say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), format!("the IKE proposals of {names} differ"));
     let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
-    if one.local_method == Method::PublicKey {
-        let crossed = |signs: Option<&PublicKey>, expects: Option<&PublicKey>| signs.is_some() && signs == expects;
-        let fit = crossed(left.gateway.own_key(one), right.gateway.pinned_key(other))
-            && crossed(right.gateway.own_key(other), left.gateway.pinned_key(one));
-        say(&rules::KEYS_NOT_CROSSED, !fit, format!("the keys of {names} are not crossed"));
-    } else {
-        say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
+    match one.local_method {
+        Method::SharedSecret => {
+            say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
+        }
+        Method::PublicKey => {
+            let crossed = |signs: Option<&PublicKey>, expects: Option<&PublicKey>| signs.is_some() && signs == expects;
+            let fit = crossed(left.gateway.own_key(one), right.gateway.pinned_key(other))
+                && crossed(right.gateway.own_key(other), left.gateway.pinned_key(one));
+            say(&rules::KEYS_NOT_CROSSED, !fit, format!("the keys of {names} are not crossed"));
+        }
+        Method::Certificate => {
+            let fit = believed(left.gateway, one, right.gateway) && believed(right.gateway, other, left.gateway);
+            say(&rules::KEYS_NOT_CROSSED, !fit, format!("of {names} one does not believe the certificate of the other"));
+        }
     }
     say(
         &rules::SELECTORS_NOT_MIRRORED,
@@ -93,6 +100,12 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         findings.extend(services(&right, &left));
     }
     findings
+}
+
+/// Whether the peer believes the certificate that a gateway shows to it.
+fn believed(gateway: &Gateway, connection: &Connection, peer: &Gateway) -> bool {
+    let own = gateway.own_certificate(connection);
+    own.is_some_and(|own| own.names(&connection.local_identity.value) && peer.authorities.iter().any(|issuer| own.issued_by(issuer)))
 }
 
 fn modes(connection: &Connection) -> Vec<crate::gateway::Mode> {

@@ -14,6 +14,7 @@ use crate::gateway::{
     Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, KeyPair, Method, Mode, NatRule, NatTarget, Opening, Passing, PinnedKey,
     Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
+use crate::key::Certificate;
 use crate::mtu::segment_limit;
 use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use crate::platform::{InterfaceName, Remarks};
@@ -35,6 +36,8 @@ pub enum Proofs {
     Secret(Secret),
     /// The key of each.
     Keys(Box<[KeyPair; 2]>),
+    /// The key of each with its certificate, and the authority that issued that.
+    Certificates(Box<[(KeyPair, Certificate); 2]>),
 }
 
 /// Takes both sides of a tunnel.
@@ -110,10 +113,11 @@ impl Taking<'_> {
             connections: vec![self.connection()],
             secrets: match proofs {
                 Proofs::Secret(secret) => vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
-                Proofs::Keys(_) => Vec::new(),
+                _ => Vec::new(),
             },
             key_pairs: match proofs {
                 Proofs::Keys(pairs) => vec![pairs[self.end].clone()],
+                Proofs::Certificates(pairs) => vec![pairs[self.end].0.clone()],
                 Proofs::Secret(_) => Vec::new(),
             },
             pinned: match proofs {
@@ -121,7 +125,11 @@ impl Taking<'_> {
                     let KeyPair { identity, public, .. } = pairs[1 - self.end].clone();
                     vec![PinnedKey { identity, public }]
                 }
-                Proofs::Secret(_) => Vec::new(),
+                _ => Vec::new(),
+            },
+            authorities: match proofs {
+                Proofs::Certificates(pairs) => vec![pairs[1 - self.end].1.clone()],
+                _ => Vec::new(),
             },
             nat: self.translations(),
             filter: Some(Filter { form: me.filter, rules: self.filter() }),
@@ -339,7 +347,7 @@ impl Taking<'_> {
             opening: format!("{t}.opened-by, {t}.opens"),
             secret: match tunnel.method.value {
                 Method::SharedSecret => format!("{t}.secret"),
-                Method::PublicKey => format!("{t}.authentication, {s}.keys, {p}.keys"),
+                Method::PublicKey | Method::Certificate => format!("{t}.authentication, {s}.keys, {p}.keys"),
             },
             selectors: selectors.collect(),
             exemption: format!(

@@ -86,6 +86,8 @@ pub struct Facts {
     pub extended_sequence: bool,
     /// How it can prove who it is, and have its peers prove it.
     pub methods: &'static [Method],
+    /// Certificates of both ends must be for keys of one kind, ECDSA or RSA.
+    pub one_kind_of_key: bool,
     /// What can be made of the DSCP.
     pub dscp: &'static [Dscp],
     /// The daemon installs routes for policy-based tunnels itself.
@@ -174,6 +176,12 @@ pub trait Platform: Sync {
 
     /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>);
+
+    /// The commands that take keys and certificates from a tree into a database of the daemon's, before it takes up the
+    /// rest; nothing where it reads them from files.
+    fn bring_in(&self, _tree: &Tree) -> Vec<String> {
+        Vec::new()
+    }
 
     /// The commands that end a tunnel and make the daemon forget it, before and after its files go.
     fn take_out(&self, gateway: &Gateway) -> TakeOut;

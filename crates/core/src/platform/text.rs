@@ -2,6 +2,9 @@
 
 use std::fmt::Write as _;
 
+use crate::digest::digest;
+use crate::key::Certificate;
+
 /// A text as the rest of a `#` comment: control characters cannot end the line.
 pub(crate) fn comment(text: &str) -> String {
     text.chars().map(|c| if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}') { ' ' } else { c }).collect()
@@ -21,6 +24,11 @@ pub(crate) fn remark(out: &mut String, indent: &str, text: &str) {
     if !text.is_empty() {
         let _ = writeln!(out, "{indent}# {}", comment(text));
     }
+}
+
+/// The name of an authority, for files and databases: the same for every tunnel that believes it.
+pub(crate) fn authority_name(authority: &Certificate) -> String {
+    format!("uspan-{:08x}", digest(authority.pem()))
 }
 
 #[cfg(test)]

@@ -55,6 +55,7 @@ impl Daemon for Libreswan {
         vec![
             (cache.join("libreswan/usr/libexec/ipsec/pluto"), "libreswan"),
             (PathBuf::from("/usr/bin/certutil"), "libnss3-tools"),
+            (PathBuf::from("/usr/bin/openssl"), "openssl"),
             (PathBuf::from("/usr/lib/x86_64-linux-gnu/libunbound.so.8"), "libunbound8"),
             (PathBuf::from("/usr/lib/x86_64-linux-gnu/libldns.so.3"), "libldns3"),
         ]

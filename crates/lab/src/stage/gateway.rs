@@ -178,13 +178,14 @@ impl Gateway {
         )
     }
 
-    /// Loads the rules of the tree, with the commands that go with it.
+    /// Loads the keys and the rules of the tree, with the commands that go with it.
     ///
     /// # Errors
     /// When a command cannot be run; what it says is in the result.
     pub fn load_rules(&self) -> io::Result<Vec<(String, Said)>> {
         let said = |command: &String| Ok((command.clone(), self.room.tell("sh", &["-c", command])?));
-        let loaded: Vec<_> = self.site.interfaces.iter().chain(&self.site.rules).map(said).collect::<io::Result<_>>()?;
+        let loaded: Vec<_> =
+            self.site.imports.iter().chain(&self.site.interfaces).chain(&self.site.rules).map(said).collect::<io::Result<_>>()?;
         if self.site.joined && self.site.packet_filter == "iptables" {
             self.join_iptables()?;
         }

@@ -123,6 +123,7 @@ mod tests {
             names: Vec::new(),
             packet_filter: "nftables".to_owned(),
             rules: Vec::new(),
+            imports: Vec::new(),
             interfaces: Vec::new(),
             retire: Default::default(),
             seen: Vec::new(),

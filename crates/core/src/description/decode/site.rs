@@ -51,9 +51,9 @@ impl Decoder<'_> {
             inside,
             networks,
             identity,
-            keys: fields.get("keys").and_then(table).and_then(|keys| {
+            keys: fields.get("keys").and_then(table).map(|keys| {
                 let file = |key| keys.get(key).and_then(text).map(|file| file.map(str::to_owned));
-                Some(Keys { public: file("public")?, private: file("private") })
+                Keys { public: file("public"), certificate: file("certificate"), issuer: file("issuer"), private: file("private") }
             }),
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
             packet_filter: named.unwrap_or(PACKET_FILTERS[0]),

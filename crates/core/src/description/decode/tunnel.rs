@@ -186,7 +186,11 @@ impl Decoder<'_> {
     /// How the gateways prove who they are; a secret is there exactly where it is used.
     fn method(&mut self, fields: &DeTable<'_>, name: &Located<String>) -> Located<Method> {
         let word = fields.get("authentication").and_then(text);
-        let method = if word.as_ref().is_some_and(|word| word.value == "public-keys") { Method::PublicKey } else { Method::SharedSecret };
+        let method = match word.as_ref().map(|word| word.value) {
+            Some("public-keys") => Method::PublicKey,
+            Some("certificates") => Method::Certificate,
+            _ => Method::SharedSecret,
+        };
         match (method, fields.get("secret")) {
             (Method::SharedSecret, None) => {
                 let message = format!("tunnel `{}` lacks `secret`", printable(&name.value));
@@ -194,8 +198,8 @@ impl Decoder<'_> {
                     "Add `secret = { file = \"secrets/harvest.key\" }`: the shared secret with which the gateways prove who they are."
                         .to_owned();
             }
-            (Method::PublicKey, Some(node)) => {
-                self.say(&rules::SECRET_UNUSED, node.span(), "a shared secret, where public keys are used");
+            (Method::PublicKey | Method::Certificate, Some(node)) => {
+                self.say(&rules::SECRET_UNUSED, node.span(), "a shared secret, where keys are used");
             }
             _ => {}
         }

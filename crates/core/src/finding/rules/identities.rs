@@ -104,12 +104,12 @@ chapter! {
     KEY_NEEDED = "US525" "key-needed" Error {
         what: "A tunnel whose gateways prove themselves by keys joins a site without one.",
         why: "It could neither prove who it is nor be recognised.",
-        remedy: "Make a pair with `uspan secret --pair keys/NAME.key`, and name both files in the site's `keys`.",
+        remedy: "Make a pair with `uspan secret --pair keys/NAME.key`, and name both files in the site's `keys`; for certificates name `certificate`, `issuer` and `private`.",
     }
     NO_KEY_FILE = "US526" "no-key-file" Error {
-        what: "A key file that is not there, cannot be read, or holds no key that every platform takes.",
+        what: "A file of a site's `keys` that is not there, cannot be read, or holds no key that every platform takes.",
         why: "The peers would have nothing to recognise the gateway by.",
-        remedy: "Correct the path, or make a pair with `uspan secret --pair`: keys on the curves P-256 and P-384, as PEM.",
+        remedy: "Correct the path, or make a pair with `uspan secret --pair`: keys on the curves P-256 and P-384, as PEM; certificates may have RSA keys of at least 2048 bits too.",
     }
     KEYS_DIFFER = "US527" "keys-differ" Error {
         what: "The private key of a site does not belong to its public key.",
@@ -127,8 +127,33 @@ chapter! {
         remedy: "Remove `secret`, or `authentication`.",
     }
     KEYS_NEED_IKEV2 = "US530" "keys-need-ikev2" Error {
-        what: "Public keys without certificates are asked of IKEv1.",
+        what: "Public keys or certificates are asked of IKEv1.",
         why: "Signatures of RFC 7427 belong to IKEv2; what IKEv1 has instead differs between platforms.",
         remedy: "Say `version = \"ikev2\"`, or use a shared secret.",
+    }
+    IDENTITY_NOT_CERTIFIED = "US531" "identity-not-certified" Error {
+        what: "A site's certificate does not name its identity.",
+        why: "The peer looks for the identity among the names of the certificate (RFC 4945 section 3.1, RFC 5280 section 4.2.1.6) and refuses a gateway that claims another one.",
+        remedy: "Have the certificate issued with the identity as a subject alternative name, or use an identity that it names.",
+    }
+    NOT_ISSUED_BY = "US532" "not-issued-by" Error {
+        what: "A certificate that its `issuer` did not issue.",
+        why: "The peers believe what the issuer signs, and nothing else.",
+        remedy: "Name the certificate of the authority that issued it: its subject is the issuer of the other one.",
+    }
+    CERTIFICATE_NOT_VALID = "US533" "certificate-not-valid" Error {
+        what: "A certificate that has ended, or does not hold yet.",
+        why: "The peers refuse it (RFC 5280 section 6.1.3).",
+        remedy: "Have it renewed; or look at the clock of this machine.",
+    }
+    CERTIFICATE_ENDS = "US534" "certificate-ends" Warning {
+        what: "A certificate that ends within 30 days.",
+        why: "From then on the peers refuse the gateway at its next authentication: the tunnel that ran for a year does not come back.",
+        remedy: "Have it renewed now, and build anew.",
+    }
+    LAB_CERTIFICATE = "US535" "lab-certificate" Error {
+        what: "A certificate of the lab's own authority.",
+        why: "It is for `uspan prove` alone: nobody answers for whom it names, and its authority's key is gone, so that it can be neither renewed nor revoked.",
+        remedy: "Have certificates issued by your own authority, or prove with these and do not install them.",
     }
 }

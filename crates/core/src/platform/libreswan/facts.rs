@@ -65,7 +65,8 @@ pub(super) static FACTS: Facts = Facts {
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
     extended_sequence: true,
-    methods: &[Method::SharedSecret],
+    methods: &[Method::SharedSecret, Method::Certificate],
+    one_kind_of_key: true,
     dscp: &[Dscp::Outwards, Dscp::Both],
     installs_routes: true,
     defaults: &[

@@ -9,6 +9,8 @@ mod write;
 use super::{Facts, Platform, Remarks, TakeOut, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Gateway, Tree};
+use crate::key::{Certificate, KeyKind};
+use crate::platform::text::authority_name;
 
 /// The platform.
 pub(super) struct Libreswan;
@@ -26,14 +28,62 @@ impl Platform for Libreswan {
         read::read(tree)
     }
 
+    fn bring_in(&self, tree: &Tree) -> Vec<String> {
+        let mut commands = Vec::new();
+        if tree.files.contains_key(OWN_CERTIFICATE) {
+            // One of the same name goes first: a renewed one may have another subject.
+            commands.push(format!("certutil -D -n {OWN} -d {DATABASE} 2>/dev/null || true"));
+            commands.push(match tree.files.contains_key(OWN_PRIVATE) {
+                true => format!(
+                    "(umask 077 && openssl pkcs12 -export -name {OWN} -in /{OWN_CERTIFICATE} -inkey /{OWN_PRIVATE} -passout pass: \
+                     -out /run/{OWN}.p12 && pk12util -i /run/{OWN}.p12 -W '' -d {DATABASE} >/dev/null; rm -f /run/{OWN}.p12)"
+                ),
+                false => format!("certutil -A -n {OWN} -t ,, -a -i /{OWN_CERTIFICATE} -d {DATABASE}"),
+            });
+        }
+        let authorities = tree.in_folder(FOLDER, ".crt").filter(|(path, _)| *path != OWN_CERTIFICATE);
+        commands.extend(authorities.filter_map(|(path, file)| {
+            let name = authority_name(&Certificate::from_pem(&file.text)?);
+            Some(format!("certutil -A -n {name} -t CT,, -a -i /{path} -d {DATABASE}"))
+        }));
+        commands
+    }
+
     fn take_out(&self, gateway: &Gateway) -> TakeOut {
         let children = gateway.connections.iter().flat_map(|connection| &connection.children);
+        let mut after = vec!["ipsec auto --rereadsecrets >/dev/null 2>&1".to_owned()];
+        // What no other tunnel has left a file of leaves the database too; `-F` takes the key along.
+        let forget = |file: &str, option: &str, name: &str| format!("[ -e /{file} ] || certutil {option} -n {name} -d {DATABASE}");
+        if gateway.key_pairs.iter().any(|pair| pair.certificate.is_some()) {
+            after.push(forget(OWN_CERTIFICATE, "-F", OWN));
+        }
+        after.extend(gateway.authorities.iter().map(|authority| forget(&authority_file(authority), "-D", &authority_name(authority))));
         TakeOut {
             // That ends the SAs too.
             before: children.map(|child| format!("ipsec auto --delete {} >/dev/null 2>&1", child.name)).collect(),
-            after: vec!["ipsec auto --rereadsecrets >/dev/null 2>&1".to_owned()],
+            after,
         }
     }
+}
+
+/// The database in which it looks for keys and certificates (ipsec.conf(5), `leftcert`).
+const DATABASE: &str = "sql:/var/lib/ipsec/nss";
+
+/// The gateway's own certificate there: one for all tunnels.
+const OWN: &str = "uspan-own";
+
+/// With what it signs, and has its peers sign, by the key of its certificate (RFC 7427). Where both are named it
+/// signs with RSA whatever its key is.
+fn signatures(kind: KeyKind) -> &'static str {
+    if matches!(kind, KeyKind::Rsa(_)) { "rsasig" } else { "ecdsa" }
+}
+
+/// The files from which they come there.
+const OWN_CERTIFICATE: &str = "etc/ipsec.d/uspan-own.crt";
+const OWN_PRIVATE: &str = "etc/ipsec.d/uspan-own.key";
+
+fn authority_file(authority: &Certificate) -> String {
+    format!("{FOLDER}/{}.crt", authority_name(authority))
 }
 
 /// Where its connection and secrets files stand.

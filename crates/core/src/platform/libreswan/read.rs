@@ -7,12 +7,13 @@ use std::time::Duration;
 use super::facts::default;
 use super::proposal::{read_esp, read_ike};
 use super::syntax::{Section, parse, parse_secrets};
-use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
+use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, signatures};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Setting,
-    SharedSecret, Tree,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Setting, SharedSecret, Tree,
 };
+use crate::key::Certificate;
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -20,11 +21,17 @@ use crate::source::{Located, Source, Span};
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let mut findings = Vec::new();
+    let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
     for (path, file) in tree.in_folder(FOLDER, ".conf") {
         let source = Source::new(path, file.text.as_str());
         let (sections, syntax) = parse(&source);
         findings.extend(syntax);
-        let mut reader = Reader { source: &source, sections: &sections, findings: &mut findings };
+        let mut reader = Reader {
+            signatures: own.as_ref().map_or("", |own| signatures(own.kind())),
+            source: &source,
+            sections: &sections,
+            findings: &mut findings,
+        };
         reader.known();
         for section in sections.iter().filter(|s| s.kind == "conn" && s.get("auto").is_some_and(|a| a.value != "ignore")) {
             if let Some(connection) = reader.connection(section) {
@@ -42,12 +49,34 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
             }
         }
     }
+    keys(&mut gateway, own, tree, &mut findings);
     let v1 = gateway.connections.iter().any(|connection| connection.version.value == IkeVersion::V1);
     if v1 && !tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(IKEV1_SWITCH)) {
         findings
             .push(Finding::new(&rules::DEVICE_VALUE, "a connection with IKEv1, which the daemon drops unless `ikev1-policy` accepts it"));
     }
     (gateway, findings)
+}
+
+/// The keys and authorities of connections that sign. Which authority is for which peer the daemon does not ask.
+fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, findings: &mut Vec<Finding>) {
+    let mut signing: Vec<_> = gateway.connections.iter().filter(|connection| connection.local_method == Method::Certificate).collect();
+    signing.dedup_by(|one, other| one.local_identity == other.local_identity);
+    if signing.is_empty() {
+        return;
+    }
+    let private = tree.files.get(OWN_PRIVATE).map(|file| Secret::new(file.text.clone().into_bytes()));
+    match certificate {
+        Some(certificate) => gateway.key_pairs.extend(signing.iter().map(|connection| KeyPair {
+            identity: connection.local_identity.value.clone(),
+            public: certificate.public(),
+            certificate: Some(certificate.clone()),
+            private: private.clone(),
+        })),
+        None => findings.push(Finding::new(&rules::DEVICE_VALUE, format!("there is no certificate at /{OWN_CERTIFICATE}"))),
+    }
+    let others = tree.in_folder(FOLDER, ".crt").filter(|(path, _)| *path != OWN_CERTIFICATE);
+    gateway.authorities.extend(others.filter_map(|(_, file)| Certificate::from_pem(&file.text)));
 }
 
 /// Adds a connection, or its child to the connection with the same peer settings.
@@ -76,6 +105,7 @@ const KEYS: &[&str] = &[
     "authby",
     "left",
     "right",
+    "leftcert",
     "leftid",
     "rightid",
     "leftsubnet",
@@ -98,6 +128,8 @@ const KEYS: &[&str] = &[
 ];
 
 struct Reader<'a> {
+    /// What a connection with a certificate must sign with; nothing where there is none.
+    signatures: &'static str,
     source: &'a Source,
     sections: &'a [Section],
     findings: &'a mut Vec<Finding>,
@@ -166,6 +198,18 @@ impl<'a> Reader<'a> {
         if version.value == IkeVersion::V1 && delay.value.map(v1_patience) != patience {
             self.say(&rules::DEVICE_UNKNOWN, section.name.span, "a timeout that is not five times the liveness interval".to_owned());
         }
+        let signs = self.signatures;
+        let method = self.setting(section, "authby", Method::Certificate, |text| match text {
+            "secret" => Some(Method::SharedSecret),
+            _ if text == signs => Some(Method::Certificate),
+            _ => None,
+        });
+        let method = method.value;
+        if method == Method::Certificate
+            && let Some(named) = self.get(section, "leftcert", 0).filter(|named| named.value != OWN)
+        {
+            self.say(&rules::DEVICE_UNKNOWN, named.span, format!("a certificate `{}` that no file shows", named.value));
+        }
         let base = section.get("also").map_or(&section.name.value, |also| &also.value);
         Some(Connection {
             interface: self
@@ -188,8 +232,8 @@ impl<'a> Reader<'a> {
             }),
             local,
             remote,
-            local_method: Method::SharedSecret,
-            remote_method: Method::SharedSecret,
+            local_method: method,
+            remote_method: method,
             ike: self.proposals(section, "ike", read_ike),
             ike_lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
             // In IKEv2 a timeout beside the interval is ignored.

@@ -9,7 +9,7 @@ use std::time::Duration;
 use super::facts::FACTS;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use super::{FOLDER, IKEV1_SWITCH, SWITCHES};
+use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
@@ -24,9 +24,21 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     }
     let mut out = head(&remarks.head);
     for connection in &gateway.connections {
-        write_connection(&mut out, connection, remarks)?;
+        write_connection(&mut out, gateway, connection, remarks)?;
     }
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
+    if let [pair] = gateway.key_pairs.as_slice()
+        && let Some(certificate) = &pair.certificate
+    {
+        // All tunnels write the same lines.
+        tree.add(OWN_CERTIFICATE, TreeFile::common(certificate.pem().to_owned()));
+        if let Some(private) = &pair.private {
+            tree.add(OWN_PRIVATE, TreeFile::shared(String::from_utf8_lossy(private.expose()).into_owned()));
+        }
+    }
+    for authority in &gateway.authorities {
+        tree.add(authority_file(authority), TreeFile::common(authority.pem().to_owned()));
+    }
     if !gateway.secrets.is_empty() {
         let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
         tree.add(format!("{FOLDER}/{}.secrets", remarks.stem), TreeFile::private(secrets));
@@ -85,7 +97,7 @@ fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
     }
 }
 
-fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
+fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
     let one = |e| vec![e];
     let base = name(&connection.name).map_err(one)?;
     for (i, child) in connection.children.iter().enumerate() {
@@ -99,11 +111,20 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
         write_child(out, base, child, remarks, selectors)?;
     }
-    if connection.local_method != Method::SharedSecret || connection.remote_method != Method::SharedSecret {
-        return Err(vec![Unwritable::new("public keys, which Libreswan keeps in a database of its own", "Use a shared secret.")]);
-    }
     let v1 = connection.version.value == IkeVersion::V1;
-    let _ = writeln!(out, "conn {base}\n\tikev2={}\n\tauthby=secret", if v1 { "no" } else { "insist" });
+    let proof = match [connection.local_method, connection.remote_method] {
+        [Method::SharedSecret, Method::SharedSecret] => "secret",
+        [Method::Certificate, Method::Certificate] => match gateway.own_certificate(connection) {
+            Some(certificate) => signatures(certificate.kind()),
+            None => return Err(vec![Unwritable::new("an end without a certificate", "Give it one.")]),
+        },
+        [Method::PublicKey, _] | [_, Method::PublicKey] => {
+            let what = "public keys without certificates, of which Libreswan 4.10 knows those of RSA alone";
+            return Err(vec![Unwritable::new(what, "Use certificates or a shared secret.")]);
+        }
+        _ => return Err(vec![Unwritable::new("ends that prove themselves in different ways", "Use the same for both.")]),
+    };
+    let _ = writeln!(out, "conn {base}\n\tikev2={}\n\tauthby={proof}", if v1 { "no" } else { "insist" });
     if connection.aggressive.value {
         let _ = writeln!(out, "\taggressive=yes");
     }
@@ -124,6 +145,10 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     remark(out, "\t", &remarks.identities);
     let _ = writeln!(out, "\tleftid={}", identity(&connection.local_identity.value).map_err(one)?);
     let _ = writeln!(out, "\trightid={}", identity(&connection.remote_identity.value).map_err(one)?);
+    if connection.local_method == Method::Certificate {
+        remark(out, "\t", &remarks.secret);
+        let _ = writeln!(out, "\tleftcert={OWN}");
+    }
     remark(out, "\t", &remarks.ike);
     let _ = writeln!(out, "\tike={}", joined(&connection.ike.value, write_ike)?);
     remark(out, "\t", &remarks.ike_lifetime);

@@ -56,7 +56,8 @@ pub(super) static FACTS: Facts = Facts {
     liveness: Liveness::OfDaemon,
     replay_window: ReplayWindow::Fixed(default::REPLAY_WINDOW),
     extended_sequence: false,
-    methods: &[Method::SharedSecret, Method::PublicKey],
+    methods: &[Method::SharedSecret, Method::PublicKey, Method::Certificate],
+    one_kind_of_key: false,
     dscp: &[Dscp::Outwards],
     installs_routes: true,
     defaults: &[

@@ -42,6 +42,10 @@ impl Platform for Openiked {
 /// The gateway's own key: one for all tunnels, without its private part and with it (iked(8)).
 const OWN_PUBLIC: &str = "etc/iked/local.pub";
 const OWN_PRIVATE: &str = "etc/iked/private/local.key";
+/// Its certificate, beside which others may stand; it shows the one that names the identity.
+const OWN_CERTIFICATE: &str = "etc/iked/certs/uspan.crt";
+/// Where the authorities stand that it believes.
+const AUTHORITIES: &str = "etc/iked/ca";
 
 /// Kind and value of an identity, as files and `ikectl` (there in capitals) name them.
 fn kind_and_value(identity: &Identity) -> (&'static str, String) {

@@ -8,13 +8,13 @@ use ipnet::IpNet;
 use super::facts::default;
 use super::proposal::Transforms;
 use super::syntax::parse;
-use super::{IKE_EARLY, MAIN, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
+use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, KeyPair, Lifetime, Method,
     Mode, OnDeadPeer, Opening, PinnedKey, Setting, SharedSecret, Tree,
 };
-use crate::key::PublicKey;
+use crate::key::{Certificate, PublicKey};
 use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -241,15 +241,25 @@ impl Reader<'_> {
     /// The keys of a policy that signs.
     fn keys(&mut self, source: &Source, start: Span, own: &Identity, other: &Identity) {
         let public = |tree: &Tree, path: &str| tree.files.get(path).and_then(|file| PublicKey::from_pem(&file.text));
+        // A key of the peer's own goes before the authorities.
+        let mut certificate = None;
         match public(self.tree, &peer_key(other)) {
             Some(public) => self.gateway.pinned.push(PinnedKey { identity: other.clone(), public }),
-            None => self.say(source, &rules::DEVICE_VALUE, start, format!("the peer's public key is not at /{}", peer_key(other))),
+            None => {
+                let believed = self.tree.in_folder(AUTHORITIES, ".crt").filter_map(|(_, file)| Certificate::from_pem(&file.text));
+                self.gateway.authorities = believed.collect();
+                certificate = self.tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
+            }
+        }
+        if self.gateway.authorities.is_empty() && !self.gateway.pinned.iter().any(|pinned| pinned.identity == *other) {
+            let message = format!("neither the peer's public key at /{} nor an authority in /{AUTHORITIES}", peer_key(other));
+            self.say(source, &rules::DEVICE_VALUE, start, message);
         }
         let Some(public) = public(self.tree, OWN_PUBLIC) else {
             return self.say(source, &rules::DEVICE_VALUE, start, format!("the own public key is not at /{OWN_PUBLIC}"));
         };
         let private = self.tree.files.get(OWN_PRIVATE).map(|file| Secret::new(file.text.clone().into_bytes()));
-        let pair = KeyPair { identity: own.clone(), public, private };
+        let pair = KeyPair { identity: own.clone(), public, certificate, private };
         if !self.gateway.key_pairs.contains(&pair) {
             self.gateway.key_pairs.push(pair);
         }
@@ -280,10 +290,15 @@ impl Reader<'_> {
             extended_sequence: Setting::stated(policy.extended == Some(true), place()),
             dscp: Setting::default_of(Dscp::Outwards),
         };
-        let method = if policy.signs { Method::PublicKey } else { Method::SharedSecret };
         if policy.signs {
             self.keys(source, start, &own, &other);
         }
+        let pinned = self.gateway.pinned.iter().any(|pinned| pinned.identity == other);
+        let method = match policy.signs {
+            false => Method::SharedSecret,
+            true if pinned => Method::PublicKey,
+            true => Method::Certificate,
+        };
         self.gateway.secrets.extend(policy.secret.map(|secret| SharedSecret::between([own.clone(), other.clone()], secret)));
         self.gateway.connections.push(Connection {
             name,

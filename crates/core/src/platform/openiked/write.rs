@@ -4,12 +4,12 @@ use std::fmt::Write as _;
 
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use super::{FOLDER, IKE_EARLY, MAIN, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
+use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Tree,
     TreeFile,
 };
-use crate::platform::text::{head, remark};
+use crate::platform::text::{authority_name, head, remark};
 use crate::platform::{Remarks, Unwritable};
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
@@ -24,9 +24,15 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     if let [pair] = gateway.key_pairs.as_slice() {
         // All tunnels write the same lines.
         tree.add(OWN_PUBLIC, TreeFile::shared(pair.public.pem().to_owned()));
+        if let Some(certificate) = &pair.certificate {
+            tree.add(OWN_CERTIFICATE, TreeFile::common(certificate.pem().to_owned()));
+        }
         if let Some(private) = &pair.private {
             tree.add(OWN_PRIVATE, TreeFile::shared(String::from_utf8_lossy(private.expose()).into_owned()));
         }
+    }
+    for authority in &gateway.authorities {
+        tree.add(format!("{AUTHORITIES}/{}.crt", authority_name(authority)), TreeFile::common(authority.pem().to_owned()));
     }
     for pinned in &gateway.pinned {
         tree.add(peer_key(&pinned.identity), TreeFile::public(pinned.public.pem().to_owned()));
@@ -103,7 +109,7 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
     let (ike, esp) = (connection.ike_lifetime.value, child.lifetime.value);
     let _ = writeln!(out, "\tikelifetime {} lifetime {} \\", (ike.hard - IKE_EARLY).as_secs(), esp.hard.as_secs());
-    if connection.local_method == Method::PublicKey {
+    if connection.local_method != Method::SharedSecret {
         out.push_str("\trfc7427\n");
         return Ok(());
     }

@@ -65,7 +65,8 @@ pub(super) static FACTS: Facts = Facts {
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
     extended_sequence: true,
-    methods: &[Method::SharedSecret, Method::PublicKey],
+    methods: &[Method::SharedSecret, Method::PublicKey, Method::Certificate],
+    one_kind_of_key: false,
     dscp: &[Dscp::Outwards, Dscp::Both, Dscp::Never],
     installs_routes: true,
     defaults: &[

@@ -39,6 +39,8 @@ impl Platform for Strongswan {
 /// Where it looks for keys by name (swanctl(8)).
 const PUBLIC_KEYS: &str = "etc/swanctl/pubkey";
 const PRIVATE_KEYS: &str = "etc/swanctl/private";
+const CERTIFICATES: &str = "etc/swanctl/x509";
+const AUTHORITIES: &str = "etc/swanctl/x509ca";
 
 /// Where its connection files stand.
 const FOLDER: &str = "etc/swanctl/conf.d";

@@ -7,13 +7,13 @@ use ipnet::IpNet;
 use super::facts::default;
 use super::proposal::{extended, read_esp, read_ike};
 use super::syntax::{Section, parse};
-use super::{AGGRESSIVE_SWITCH, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     PinnedKey, Setting, SharedSecret, Tree,
 };
-use crate::key::PublicKey;
+use crate::key::{Certificate, PublicKey};
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -29,13 +29,21 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         reader.known(&root, &[], &["connections", "secrets"]);
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
             let Some(connection) = reader.connection(section) else { continue };
-            if let Some((file, public)) = reader.public_key(tree, section, "local") {
-                // The private key has the name of its public one.
-                let private = tree.files.get(&format!("{PRIVATE_KEYS}/{file}")).map(|file| Secret::new(file.text.clone().into_bytes()));
-                gateway.key_pairs.push(KeyPair { identity: connection.local_identity.value.clone(), public, private });
+            let identity = connection.local_identity.value.clone();
+            // The private key has the name of its public one, or of its certificate.
+            let private =
+                |file: &str| tree.files.get(&format!("{PRIVATE_KEYS}/{file}")).map(|file| Secret::new(file.text.clone().into_bytes()));
+            if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
+                gateway.key_pairs.push(KeyPair { identity, public, certificate: None, private: private(&file) });
+            } else if let Some((file, certificate)) = reader.pem(tree, section, "local", CERTIFICATE) {
+                let public = certificate.public();
+                gateway.key_pairs.push(KeyPair { identity, public, certificate: Some(certificate), private: private(&file) });
             }
-            if let Some((_, public)) = reader.public_key(tree, section, "remote") {
+            if let Some((_, public)) = reader.pem(tree, section, "remote", PUBLIC_KEY) {
                 gateway.pinned.push(PinnedKey { identity: connection.remote_identity.value.clone(), public });
+            }
+            if let Some((_, authority)) = reader.pem(tree, section, "remote", AUTHORITY) {
+                gateway.authorities.push(authority);
             }
             gateway.connections.push(connection);
         }
@@ -50,6 +58,12 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     (gateway, findings)
 }
+
+/// A setting that names a file, the folder of that, and what it holds.
+type Named<T> = (&'static str, &'static str, fn(&str) -> Option<T>);
+const PUBLIC_KEY: Named<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::from_pem);
+const CERTIFICATE: Named<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
+const AUTHORITY: Named<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
 
 struct Reader<'a> {
     source: &'a Source,
@@ -130,6 +144,7 @@ impl Reader<'_> {
                 "encap",
                 "if_id_in",
                 "if_id_out",
+                "send_cert",
             ],
             &["local", "remote", "children"],
         );
@@ -154,6 +169,9 @@ impl Reader<'_> {
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
             children.push(self.child(child, liveness.value.is_some()));
+        }
+        if let Some(found) = section.get("send_cert").filter(|found| found.value != "always") {
+            self.say(&rules::DEVICE_UNKNOWN, found.span, format!("a certificate that is shown `{}` is not understood", found.value));
         }
         let [inbound, outbound] =
             ["if_id_in", "if_id_out"].map(|key| self.setting(section, key, "a number", None, |text| text.parse().ok().map(Some)));
@@ -183,19 +201,22 @@ impl Reader<'_> {
     }
 
     fn method(&self, connection: &Section, which: &str) -> Method {
-        let auth = connection.section(which).and_then(|end| end.get("auth"));
-        if auth.is_some_and(|auth| auth.value == "pubkey") { Method::PublicKey } else { Method::SharedSecret }
+        let Some(end) = connection.section(which) else { return Method::SharedSecret };
+        match end.get("auth").map(|auth| auth.value.as_str()) {
+            Some("pubkey") if end.get("pubkeys").is_some() => Method::PublicKey,
+            Some("pubkey") => Method::Certificate,
+            _ => Method::SharedSecret,
+        }
     }
 
-    /// The public key that an end of a connection names.
-    fn public_key(&mut self, tree: &Tree, connection: &Section, which: &str) -> Option<(String, PublicKey)> {
-        let named = connection.section(which)?.get("pubkeys")?;
-        let file = tree.files.get(&format!("{PUBLIC_KEYS}/{}", named.value));
-        let key = file.and_then(|file| PublicKey::from_pem(&file.text));
-        if key.is_none() {
-            self.say(&rules::DEVICE_VALUE, named.span, format!("`{}` is no file with a public key in /{PUBLIC_KEYS}", named.value));
+    /// The key or certificate that an end of a connection names, and its file.
+    fn pem<T>(&mut self, tree: &Tree, connection: &Section, which: &str, (key, folder, take): Named<T>) -> Option<(String, T)> {
+        let named = connection.section(which)?.get(key)?;
+        let found = tree.files.get(&format!("{folder}/{}", named.value)).and_then(|file| take(&file.text));
+        if found.is_none() {
+            self.say(&rules::DEVICE_VALUE, named.span, format!("`{}` is no file in /{folder} of the kind that `{key}` names", named.value));
         }
-        key.map(|key| (named.value.clone(), key))
+        found.map(|found| (named.value.clone(), found))
     }
 
     fn end(&mut self, connection: &Section, which: &str, at: &Endpoint) -> Setting<Identity> {
@@ -204,7 +225,7 @@ impl Reader<'_> {
             self.say(&rules::DEVICE_VALUE, connection.name.span, format!("the connection has no section `{which}`"));
             return Setting::default_of(default);
         };
-        self.known(end, &["auth", "id", "pubkeys"], &[]);
+        self.known(end, &["auth", "id", "pubkeys", "certs", "cacerts"], &[]);
         if let Some(method) = end.get("auth").filter(|method| method.value != "psk" && method.value != "pubkey") {
             self.say(&rules::DEVICE_UNKNOWN, method.span, format!("the authentication method `{}` is not understood", method.value));
         }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
-use super::{AGGRESSIVE_SWITCH, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
@@ -32,20 +32,26 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         // The dot keeps it apart from a tunnel that is called `...-secrets`: names have none.
         tree.add(format!("{FOLDER}/{}.secrets.conf", remarks.stem), TreeFile::private(secrets));
     }
-    if gateway.key_pairs.len() > 1 || gateway.pinned.len() > 1 {
+    if gateway.key_pairs.len() > 1 || gateway.pinned.len() > 1 || gateway.authorities.len() > 1 {
         return Err(vec![Unwritable::new("several keys of one end", "Give each end one key.")]);
     }
     write_keys(&mut tree, gateway, &remarks.stem);
     Ok(tree)
 }
 
-/// The name of a file with a public key, of the gateway's own or the peer's.
+/// The name of a file with a key or a certificate, of the gateway's own or the peer's.
 fn key_file(stem: &str, end: &str) -> String {
     format!("uspan-{stem}-{end}.pem")
 }
 
 fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
-    let own = gateway.key_pairs.iter().map(|pair| (&pair.public, "local"));
+    for certificate in gateway.key_pairs.iter().filter_map(|pair| pair.certificate.as_ref()) {
+        tree.add(format!("{CERTIFICATES}/{}", key_file(stem, "local")), TreeFile::public(certificate.pem().to_owned()));
+    }
+    for authority in &gateway.authorities {
+        tree.add(format!("{AUTHORITIES}/{}", key_file(stem, "remote")), TreeFile::public(authority.pem().to_owned()));
+    }
+    let own = gateway.key_pairs.iter().filter(|pair| pair.certificate.is_none()).map(|pair| (&pair.public, "local"));
     for (public, end) in own.chain(gateway.pinned.iter().map(|pinned| (&pinned.public, "remote"))) {
         tree.add(format!("{PUBLIC_KEYS}/{}", key_file(stem, end)), TreeFile::public(public.pem().to_owned()));
     }
@@ -140,6 +146,10 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     if connection.persistent.value {
         let _ = writeln!(out, "    # 0: try for ever to reach the peer\n    keyingtries = 0");
     }
+    if connection.local_method == Method::Certificate {
+        // Some peers do not ask for it.
+        out.push_str("    send_cert = always\n");
+    }
     remark(out, "    ", &remarks.identities);
     for (end, id) in [("local", &connection.local_identity.value), ("remote", &connection.remote_identity.value)] {
         let id = identity(id).map_err(|e| vec![e])?;
@@ -147,6 +157,9 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let auth = match method {
             Method::SharedSecret => "psk".to_owned(),
             Method::PublicKey => format!("pubkey\n      pubkeys = {}", key_file(&remarks.stem, end)),
+            // What it shows itself, and whom it believes about the peer.
+            Method::Certificate if end == "local" => format!("pubkey\n      certs = {}", key_file(&remarks.stem, end)),
+            Method::Certificate => format!("pubkey\n      cacerts = {}", key_file(&remarks.stem, end)),
         };
         let _ = writeln!(out, "    {end} {{\n      auth = {auth}\n      id = {id}\n    }}");
     }

@@ -1,0 +1,98 @@
+//! The lab's own authority: it lives for one run, signs a certificate for each site, and its key is forgotten.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+use std::path::Path;
+
+use rcgen::{BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, SanType};
+use time::{Duration, OffsetDateTime};
+use uspan_core::{Description, Identity, LAB_ORGANISATION, Method, Site};
+
+use super::{keys, secret};
+use crate::failure::Failure;
+
+/// How long the lab believes in them.
+const DAYS: i64 = 90;
+
+/// Makes keys and certificates for all sites that show one, where the description says that they stand. Returns the
+/// files that were written.
+pub fn certify(description: &Description, folder: &Path, replace: bool) -> Result<Vec<String>, Failure> {
+    let certified = description.tunnels.iter().filter(|tunnel| tunnel.method.value == Method::Certificate);
+    let sites: BTreeMap<&str, &Site> =
+        certified.flat_map(|tunnel| description.ends(tunnel)).map(|site| (site.name.value.as_str(), site)).collect();
+    let mut files: BTreeMap<String, (String, bool)> = BTreeMap::new();
+    let mut authorities: BTreeMap<String, (String, Issuer<'_, KeyPair>)> = BTreeMap::new();
+    for (name, site) in sites {
+        let keys = site.keys.as_ref();
+        let file = |file: Option<&uspan_core::Located<String>>, key: &str| {
+            file.map(|file| file.value.clone()).ok_or_else(|| Failure::Usage(format!("site `{name}` does not say `keys.{key}`")))
+        };
+        let certificate = file(keys.and_then(|keys| keys.certificate.as_ref()), "certificate")?;
+        let issuer = file(keys.and_then(|keys| keys.issuer.as_ref()), "issuer")?;
+        let private = file(keys.and_then(|keys| keys.private.as_ref()), "private")?;
+        if !authorities.contains_key(&issuer) {
+            let made = authority(authorities.len() + 1)?;
+            authorities.insert(issuer.clone(), made);
+        }
+        let (authority_pem, authority) = &authorities[&issuer];
+        let key = keys::generate()?;
+        let pem = leaf(site)?.signed_by(&key, authority).map_err(Failure::Key)?.pem();
+        files.insert(issuer, (authority_pem.clone(), false));
+        files.insert(certificate, (pem, false));
+        files.insert(private, (keys::private_pem(&key).to_string(), true));
+    }
+    if files.is_empty() {
+        return Err(Failure::Usage("no tunnel of the description says `authentication = \"certificates\"`".to_owned()));
+    }
+    let there: BTreeSet<_> = files.keys().filter(|file| folder.join(file).exists()).collect();
+    if let (false, Some(file)) = (replace, there.first()) {
+        return Err(Failure::Usage(format!("`{}` is there already; --replace overwrites all of them", folder.join(file).display())));
+    }
+    for (file, (text, is_secret)) in &files {
+        let (path, text) = (folder.join(file), text.replace("\r\n", "\n"));
+        match is_secret {
+            true => secret::write(&path, text.trim_end(), replace)?,
+            false => secret::publish(&path, text.trim_end(), replace)?,
+        }
+    }
+    Ok(files.into_keys().collect())
+}
+
+fn authority(number: usize) -> Result<(String, Issuer<'static, KeyPair>), Failure> {
+    let mut params = CertificateParams::default();
+    params.distinguished_name.push(DnType::OrganizationName, LAB_ORGANISATION);
+    params.distinguished_name.push(DnType::CommonName, format!("lab authority {number}"));
+    params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
+    params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
+    for_a_while(&mut params);
+    let key = keys::generate()?;
+    let pem = params.self_signed(&key).map_err(Failure::Key)?.pem();
+    Ok((pem, Issuer::new(params, key)))
+}
+
+fn leaf(site: &Site) -> Result<CertificateParams, Failure> {
+    let identity = site.identity();
+    let mut params = CertificateParams::default();
+    params.distinguished_name.push(DnType::OrganizationName, LAB_ORGANISATION);
+    params.distinguished_name.push(DnType::CommonName, site.name.value.clone());
+    let text = |name: &str| name.to_owned().try_into().map_err(Failure::Key);
+    params.subject_alt_names = vec![match &identity {
+        Identity::Address(address) => SanType::IpAddress(IpAddr::clone(address)),
+        Identity::Name(name) => SanType::DnsName(text(name)?),
+        Identity::Mail(name) => SanType::Rfc822Name(text(name)?),
+        Identity::Free(_) => {
+            return Err(Failure::Usage(format!("the identity `{identity}` of site `{}` cannot stand in a certificate", site.name.value)));
+        }
+    }];
+    params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
+    params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth, ExtendedKeyUsagePurpose::ClientAuth];
+    params.use_authority_key_identifier_extension = true;
+    for_a_while(&mut params);
+    Ok(params)
+}
+
+fn for_a_while(params: &mut CertificateParams) {
+    let now = OffsetDateTime::now_utc();
+    params.not_before = now - Duration::days(1);
+    params.not_after = now + Duration::days(DAYS);
+}
