@@ -6,7 +6,7 @@ use std::fmt;
 use crate::build::verify;
 use crate::description::Site;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, Gateway, Lifetime, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
+use crate::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
 use crate::platform::PLATFORMS;
 
 /// When a change takes effect.
@@ -249,9 +249,15 @@ fn filter(gateway: &Gateway) -> Vec<String> {
 }
 
 fn routes(gateway: &Gateway) -> Vec<String> {
-    let interfaces =
-        gateway.interfaces.iter().map(|interface| format!("{}, {} bytes, {:?}", interface.name, interface.mtu, interface.addresses));
-    interfaces.chain(gateway.routes.iter().map(|route| format!("{} {:?} {}", route.to, route.through, route.metric))).collect()
+    let interfaces = gateway.interfaces.iter().flat_map(|interface| {
+        let kind = match interface.kind {
+            InterfaceKind::Numbered(_) => String::new(),
+            InterfaceKind::Gre { local, remote } => format!(", GRE from {local} to {remote}"),
+        };
+        let own = interface.addresses.iter().map(|address| format!("{address} on {}", interface.name));
+        std::iter::once(format!("{}, {} bytes{kind}", interface.name, interface.mtu)).chain(own).collect::<Vec<_>>()
+    });
+    interfaces.chain(gateway.routes.iter().map(|route| format!("{} {}, metric {}", route.to, route.through, route.metric))).collect()
 }
 
 /// Lists of rules are told by their number, and by the first that differs.

@@ -8,6 +8,10 @@
 use crate::algorithm::{Cipher, Integrity};
 use crate::gateway::EspProposal;
 
+/// Bytes of GRE without its options (RFC 2784 section 2.1). In transport mode it stands where in tunnel mode the inner
+/// packet begins.
+pub const GRE_HEADER: u16 = 4;
+
 /// Bytes of vector and block of a cipher.
 fn cipher_bytes(cipher: Cipher) -> (u16, u16) {
     match cipher.number {

@@ -149,6 +149,51 @@ fn a_network_that_is_not_routed_into_the_tunnel_is_found() {
     assert!(found.contains(&"US712"), "{found:?}");
 }
 
+// ---- GRE between the gateways --------------------------------------------------------------------
+
+/// Two ends of GRE; the first is spoilt, and what is found is returned.
+fn unwrapped(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
+    let [mut one, other] = built(&DEMO.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarrier = \"gre\""));
+    assert_eq!((one.connections[0].children.len(), one.crossing().len()), (1, 2));
+    let child = &one.connections[0].children[0];
+    assert_eq!((child.mode.value, child.protocol, child.local[0].to_string()), (Mode::Transport, Some(GRE), "198.51.100.20/32".to_owned()));
+    spoil(&mut one);
+    found(&one, &other)
+}
+
+#[test]
+fn gre_as_built_is_whole() {
+    assert!(unwrapped(|_| {}).is_empty());
+}
+
+#[test]
+fn selectors_without_the_protocol_are_found() {
+    assert!(unwrapped(|gateway| child(gateway).protocol = None).contains(&"US704"));
+}
+
+#[test]
+fn gre_to_another_address_is_found() {
+    let found = unwrapped(|gateway| {
+        gateway.interfaces[0].kind = InterfaceKind::Gre { local: [198, 51, 100, 20].into(), remote: [203, 0, 113, 7].into() };
+    });
+    assert_eq!(found, ["US704"]);
+}
+
+#[test]
+fn gre_that_may_leave_or_come_in_clear_is_found() {
+    for hook in [Hook::Input, Hook::Output] {
+        let found = unwrapped(|gateway| rules(gateway).retain(|rule| rule.hook != hook || rule.verdict != Verdict::Drop));
+        assert_eq!(found, ["US709"], "{hook:?}");
+    }
+}
+
+#[test]
+fn the_packet_inside_gre_is_smaller_by_its_header() {
+    let [plain, _] = built(&DEMO.replace("shares-internet = true", "shares-internet = true\nstyle = \"route-based\""));
+    let [gre, _] = built(&DEMO.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarrier = \"gre\""));
+    assert_eq!(gre.interfaces[0].mtu + 4, plain.interfaces[0].mtu);
+}
+
 // ---- what a platform cannot say ----------------------------------------------------------------
 
 /// What a platform says to a gateway that is spoilt for it.

@@ -246,6 +246,10 @@ fn description() -> impl Strategy<Value = String> {
                     true if knows(Method::Certificate) && formed => "authentication = \"certificates\"",
                     _ => "secret = { file = \"k\" }",
                 };
+                // GRE between fixed addresses that nobody translates.
+                let fixed = [&one, &other].iter().all(|site| matches!(site.reach, 0 | 4 | 5));
+                let gre = fixed && one.note.len() % 3 == 0 && !traversal.contains("forced");
+                let inside = if gre { format!("{inside}carrier = \"gre\"\n") } else { inside };
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
                 let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\n{proof}\n{timing}{passing}{traversal}{inside}");
                 match strength {
@@ -472,12 +476,13 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
     let opening = select(vec![Opening::AtOnce, Opening::OnTraffic, Opening::Wait]);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
     let facts = PLATFORMS[platform].facts();
-    let packets = (0..2040u32, any::<bool>(), select(facts.dscp));
+    let packets = (0..2040u32, any::<bool>(), select(facts.dscp), select(vec![None, Some(GRE), Some(1)]));
     (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
-        move |(local, remote, esp, mode, lifetime, opening, dead, (window, extended, dscp))| Child {
+        move |(local, remote, esp, mode, lifetime, opening, dead, (window, extended, dscp, protocol))| Child {
             name: String::new(),
             local: vec![local],
             remote: vec![remote],
+            protocol,
             esp: Setting::planned(esp),
             mode: Setting::planned(mode),
             lifetime,
@@ -596,6 +601,7 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
     let traffic = prop_oneof![
         Just(Traffic::Any),
         Just(Traffic::Esp),
+        Just(Traffic::Gre),
         prop::collection::vec(1u16.., 1..4).prop_map(Traffic::Udp),
         Just(Traffic::Replies),
         Just(Traffic::Ping),

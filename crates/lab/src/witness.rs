@@ -60,6 +60,9 @@ const PAUSE: Duration = Duration::from_secs(60);
 /// Ethernet's numbers of IPv4 and IPv6 (IANA IEEE 802 numbers).
 const ETHERTYPES: [u16; 2] = [0x0800, 0x86dd];
 
+/// The IP protocol of GRE (IANA protocol numbers).
+const GRE: u8 = 47;
+
 impl Witness {
     /// Starts watching; every packet also goes into a capture file (libpcap format, link type 101, raw IP).
     ///
@@ -117,7 +120,8 @@ fn note(seen: &mut Seen, packet: &[u8], protected: &[IpNet]) {
         Some(NetSlice::Ipv6(ip)) => (ip.header().source_addr().into(), ip.header().destination_addr().into(), ip.header().next_header().0),
         _ => return,
     };
-    if protected.iter().any(|net| net.contains(&from) || net.contains(&to)) {
+    // GRE carries what is protected; bare it shows it.
+    if protocol == GRE || protected.iter().any(|net| net.contains(&from) || net.contains(&to)) {
         if seen.clear.len() < 20 {
             seen.clear.push((from, to, protocol));
         }

@@ -66,7 +66,7 @@ fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
             ways.iter().filter(|(can, _)| *can).map(|(_, way)| *way).collect::<Vec<_>>().join(", ")
         }),
         row("identities", &|f| if f.identities.free { "address, name, mail, free" } else { "address, name, mail" }.to_owned()),
-        row("authentication", &|f| words(f.methods, |method| method.words())),
+        row("authentication", &|f| words(f.methods, Method::words)),
         row("liveness", &|f| match f.liveness {
             Liveness::OfConnection => "for each tunnel".to_owned(),
             Liveness::OfDaemon => "one for all tunnels".to_owned(),

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, IkeVersion, Passing, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, IkeVersion, InterfaceKind, Passing, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -57,7 +57,10 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         list(nets.into_iter().collect())
     }));
     rows.push(row("own style", &|c| match gateway(c).interfaces.first() {
-        Some(interface) => format!("route-based, {}\n{} bytes", interface.name, interface.mtu),
+        Some(interface) => {
+            let how = if matches!(interface.kind, InterfaceKind::Gre { .. }) { "GRE" } else { "route-based" };
+            format!("{how}, {}\n{} bytes", interface.name, interface.mtu)
+        }
         None => "policy-based".to_owned(),
     }));
     // Everything is not worth a line.

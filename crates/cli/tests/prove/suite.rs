@@ -158,6 +158,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     ikev1(&mut add);
     packet_filters(&mut add);
     route_based(&mut add, platforms);
+    gre(&mut add);
     services(&mut add);
     translated(&mut add);
     keys(&mut add);
@@ -297,6 +298,24 @@ fn route_based(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static st
         let sites = platforms.map(|platform| if platform == OI { "shares-internet = true" } else { ROUTES });
         add("routes where there are interfaces", Pair { sites, ..orchard() });
     }
+}
+
+/// GRE between the gateways, in transport mode.
+fn gre(add: &mut impl FnMut(&'static str, Pair)) {
+    const JOINED: &str = "filter = \"joined\"\nshares-internet = true";
+    const IPTABLES: &str = "packet-filter = \"iptables\"\nshares-internet = true";
+    const BOTH: &str = "packet-filter = \"iptables\"\nfilter = \"joined\"";
+    let gre = |more: &str| format!("carrier = \"gre\"\n{more}");
+    add("GRE", Pair { sites: ["shares-internet = true", JOINED], networks: TWO, tunnel: gre("link = \"10.255.0.0/31\""), ..orchard() });
+    let second = gre("opened-by = \"coldstore\"\nservices = [\"https\", \"ping\"]\nstrength = \"common\"");
+    add("GRE, iptables, services, the second site opens", Pair { sites: [IPTABLES, BOTH], tunnel: second, ..orchard() });
+    let sites = ["filter = \"joined\"", IPTABLES];
+    add("GRE over IPv6", Pair { addresses: six().addresses, sites, tunnel: gre(""), ..orchard() });
+    add("GRE, IPv6 networks over IPv4 gateways", Pair { addresses: orchard().addresses, tunnel: gre("link = \"fd00:ff::/127\""), ..six() });
+    let same = ["office = \"10.1.0.0/22\"", "racks = \"10.1.0.0/22\""];
+    let both = gre("appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }");
+    add("GRE, overlapping networks", Pair { sites: [IPTABLES, JOINED], networks: same, tunnel: both, ..orchard() });
+    add("GRE, IKEv1", Pair { tunnel: gre("version = \"ikev1\"\nstrength = \"common\""), ..orchard() });
 }
 
 /// A capability for a pair of platforms: a description that is proven, or the finding that refuses it.

@@ -13,7 +13,7 @@ use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
-use crate::mtu::inner_mtu;
+use crate::mtu::{GRE_HEADER, inner_mtu};
 use crate::platform::{ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
@@ -86,7 +86,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let (ike_lifetime, esp_lifetime) = lifetimes(tunnel, &mut reasons);
     let bundle = bundle(description, tunnel);
     let (opening, on_dead_peer) = roles(description, tunnel, &bundle, &mut reasons);
-    if tunnel.pairs.len() > 1 && bundle == Bundle::One {
+    if tunnel.pairs.len() > 1 && bundle == Bundle::One && tunnel.gre.is_none() {
         let why = "one of the platforms has a single Child SA for each peer".to_owned();
         reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
@@ -139,6 +139,11 @@ fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<R
 /// Whether routes steer at both ends; one whose selectors steer needs the exact pairs at the other too.
 fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> bool {
     let ends = description.ends(tunnel);
+    if tunnel.gre.is_some() {
+        let why = "GRE between the gateways, in transport mode; routes steer what goes into it".to_owned();
+        reasons.push(Reason { about: "selectors", taken: true, value: "the gateways' addresses, protocol 47".to_owned(), why });
+        return false;
+    }
     let why = match ends.map(|site| site.route_based.value) {
         [false, false] => return false,
         [true, true] => "routes steer at both ends".to_owned(),
@@ -157,10 +162,11 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[EspProposal], told: 
     // Whoever has no fixed address may stand behind a NAT device.
     let hidden = ends.iter().any(|site| site.own_address.is_some() || site.local() == Endpoint::Anywhere);
     let in_udp = tunnel.encapsulation.value != Encapsulation::Off && (hidden || told.contains(&Encapsulation::Forced));
-    let mtu = inner_mtu(tunnel.path_mtu.value, ipv4, in_udp, esp);
-    if ends.iter().any(|site| site.route_based.value) {
+    let mtu = inner_mtu(tunnel.path_mtu.value, ipv4, in_udp, esp) - if tunnel.gre.is_some() { GRE_HEADER } else { 0 };
+    if ends.iter().any(|site| tunnel.routes_at(site)) {
         let family = if ipv4 { "IPv4" } else { "IPv6" };
-        let why = format!("a path of {} bytes, less {family}, {}ESP", tunnel.path_mtu.value, if in_udp { "UDP and " } else { "" });
+        let (udp, gre) = (if in_udp { "UDP and " } else { "" }, if tunnel.gre.is_some() { " and GRE" } else { "" });
+        let why = format!("a path of {} bytes, less {family}, {udp}ESP{gre}", tunnel.path_mtu.value);
         reasons.push(Reason { about: "mtu", taken: true, value: format!("{mtu} bytes inside"), why });
     }
     mtu

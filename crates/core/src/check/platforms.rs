@@ -27,7 +27,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         pairs(description, tunnel, &mut say);
         for appearance in &tunnel.appearances {
             let site = ends[appearance.end];
-            if !site.route_based.value && !site.packet_filter.sees_translated() {
+            if !tunnel.routes_at(site) && !site.packet_filter.sees_translated() {
                 let message =
                     format!("{}: {} cannot look at packets after it has translated them", site.name.value, site.packet_filter.title());
                 let remedy = "Make this site route-based with `style`, or use `packet-filter = \"nftables\"`.";

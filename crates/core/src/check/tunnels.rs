@@ -22,6 +22,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         let check = Check { description, tunnel };
         findings.extend(check.families());
         findings.extend(check.reach());
+        findings.extend(check.carrier());
         findings.extend(check.link());
         findings.extend(check.appearances());
         findings.extend(check.silent_opener());
@@ -91,11 +92,24 @@ impl Check<'_> {
         lacking.then(|| self.at(&rules::NO_PAIR, self.tunnel.name.span, "the sites have no networks of the same family".to_owned()))
     }
 
+    /// GRE goes from one fixed address to another, and in transport mode nothing may change those on the way.
+    fn carrier(&self) -> Option<Finding> {
+        let span = self.tunnel.gre?;
+        let loose = |site: &&&Site| site.own_address.is_some() || !matches!(site.address.value, Address::Fixed(_) | Address::Assigned);
+        if let Some(site) = self.description.ends(self.tunnel).iter().find(loose) {
+            let message = format!("`{}` has no fixed address of its own, between which GRE could go", site.name.value);
+            return Some(self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message));
+        }
+        let forced = self.tunnel.encapsulation.value == Encapsulation::Forced;
+        let message = "ESP in UDP is for paths that change addresses, which GRE does not survive".to_owned();
+        forced.then(|| self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message))
+    }
+
     /// Addresses of the tunnel interfaces.
     fn link(&self) -> Vec<Finding> {
         let Some(link) = &self.tunnel.link else { return Vec::new() };
         let ends = self.description.ends(self.tunnel);
-        if let Some(site) = ends.iter().find(|site| !site.route_based.value) {
+        if let Some(site) = ends.iter().find(|site| !self.tunnel.routes_at(site)) {
             let message = format!("`{}` is policy-based and has no tunnel interface", site.name.value);
             return vec![self.at(&rules::LINK_NEEDS_ROUTES, link.span, message)];
         }

@@ -239,8 +239,10 @@ pub static TUNNEL: &[Key] = &[
         "The site that opens the tunnel; the other one answers. Or `either`: then the second site of `between` opens it on traffic at the earliest, so that the two do not collide."),
     key("opens", Shape::Word(openings), Optional("at-once"), "\"on-traffic\"",
         "When it is opened."),
+    key("carrier", Shape::Word(carriers), Optional("esp"), "\"gre\"",
+        "In what packets travel between the gateways. With `gre` both ends have a tunnel interface, whatever the style of the sites."),
     key("link", PREFIX, Optional("the interfaces have no addresses"), "\"10.255.0.0/31\"",
-        "Addresses for the tunnel interfaces of two route-based ends: the first site of `between` gets the first one, the second the next."),
+        "Addresses for the tunnel interfaces of two route-based ends, or of GRE: the first site of `between` gets the first one, the second the next."),
     key("path-mtu", Shape::Number, Optional("1500"), "1492",
         "The largest packet in bytes that the path between the gateways takes; the sizes inside the tunnel follow from it."),
     key("nat-traversal", Shape::Word(encapsulations), Optional("automatic"), "\"forced\"",
@@ -321,6 +323,16 @@ fn encapsulations() -> Vec<Choice> {
         Choice { word: "automatic", means: "where a NAT device is found between the gateways" },
         Choice { word: "forced", means: "always" },
         Choice { word: "off", means: "never, even where that means that nothing crosses" },
+    ]
+}
+
+fn carriers() -> Vec<Choice> {
+    vec![
+        Choice { word: "esp", means: "ESP alone, in tunnel mode" },
+        Choice {
+            word: "gre",
+            means: "GRE (RFC 2784), protected by ESP in transport mode: for partners that have nothing else to route into, and for routing protocols",
+        },
     ]
 }
 

@@ -223,6 +223,8 @@ pub struct Tunnel {
     pub opened_by_at: Span,
     /// When it is opened, and where that was said.
     pub opens: Located<Opening>,
+    /// Where GRE inside ESP was asked for.
+    pub gre: Option<Span>,
     /// Addresses for the two tunnel interfaces; without it they are unnumbered.
     pub link: Option<Located<IpNet>>,
     /// The largest packet that the path between the gateways takes, in bytes.
@@ -243,6 +245,13 @@ pub struct Tunnel {
     pub allows_weak: Vec<Allowance>,
     /// A remark.
     pub note: Option<String>,
+}
+
+impl Tunnel {
+    /// Whether routes into an interface steer at a site, and not the selectors.
+    pub fn routes_at(&self, site: &Site) -> bool {
+        self.gre.is_some() || site.route_based.value
+    }
 }
 
 /// A pair of networks that may cross, as indices into the networks of the two sites.

@@ -11,6 +11,8 @@ pub enum Hook {
     Input,
     /// Packets that pass through.
     Forward,
+    /// Packets of the gateway itself that leave.
+    Output,
     /// Packets that leave, after their source was translated.
     Departure,
 }
@@ -50,6 +52,8 @@ pub enum Traffic {
     Udp(Vec<u16>),
     /// IP protocol 50 (RFC 4303).
     Esp,
+    /// GRE (RFC 2784).
+    Gre,
     /// Packets of connections that were let through when they were opened, and errors about them.
     Replies,
     /// Echo requests (RFC 792, RFC 4443).

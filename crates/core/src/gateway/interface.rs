@@ -1,18 +1,35 @@
 //! Tunnel interfaces of route-based tunnels, and what is routed into them.
 
+use std::fmt;
+use std::net::IpAddr;
+
 use ipnet::IpNet;
 
-/// An interface that stands for a tunnel: what is routed into it goes through the SAs with its number.
+/// An interface that stands for a tunnel.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TunnelInterface {
     /// Its name.
     pub name: String,
-    /// The number that ties it to its SAs.
-    pub id: u32,
+    /// What becomes of a packet that is routed into it.
+    pub kind: InterfaceKind,
     /// Largest packet in bytes that fits into one ESP packet.
     pub mtu: u16,
     /// Own addresses on it, each with the length of the link's prefix; none if it is unnumbered.
     pub addresses: Vec<IpNet>,
+}
+
+/// What becomes of a packet that is routed into a tunnel interface.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum InterfaceKind {
+    /// It goes through the SAs with this number.
+    Numbered(u32),
+    /// It is put into GRE (RFC 2784), which the selectors of the SAs name.
+    Gre {
+        /// The own address.
+        local: IpAddr,
+        /// The peer's.
+        remote: IpAddr,
+    },
 }
 
 /// A route.
@@ -33,6 +50,15 @@ pub enum Through {
     Interface(String),
     /// To nowhere: what no better route takes is dropped.
     BlackHole,
+}
+
+impl fmt::Display for Through {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Through::Interface(name) => write!(f, "into {name}"),
+            Through::BlackHole => f.write_str("to nowhere"),
+        }
+    }
 }
 
 /// The largest TCP segment that the gateway lets pass through an interface, so that full packets fit.

@@ -14,7 +14,7 @@ mod tree;
 pub use endpoint::Endpoint;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
 pub use identity::Identity;
-pub use interface::{Route, SegmentLimit, Through, TunnelInterface};
+pub use interface::{InterfaceKind, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use tree::{Tree, TreeFile};
@@ -266,6 +266,8 @@ pub struct Child {
     pub local: Vec<IpNet>,
     /// Remote traffic selectors.
     pub remote: Vec<IpNet>,
+    /// The IP protocol that they are limited to (RFC 7296 section 3.13.1), for example [`GRE`].
+    pub protocol: Option<u8>,
     /// Proposals for ESP, in order of preference.
     pub esp: Setting<Vec<EspProposal>>,
     /// Tunnel or transport.
@@ -283,6 +285,9 @@ pub struct Child {
     /// What becomes of the DSCP.
     pub dscp: Setting<Dscp>,
 }
+
+/// The IP protocol of GRE (IANA protocol numbers, RFC 2784).
+pub const GRE: u8 = 47;
 
 /// A shared secret and the identities it belongs to, sorted.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -351,7 +356,7 @@ impl Gateway {
     /// the routes and the filter leave of them.
     pub fn crossing(&self) -> BTreeSet<(IpNet, IpNet)> {
         let pairs: BTreeSet<_> = self.selector_pairs().collect();
-        if pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
+        if !self.wraps() && pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
             return pairs;
         }
         let routed = |net: &IpNet| self.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
@@ -359,6 +364,11 @@ impl Gateway {
         let into =
             rules.filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to));
         into.map(|rule| (self.apparent(rule.from, rule.to), rule.to)).collect()
+    }
+
+    /// Whether what crosses is put into GRE first, so that the selectors do not name it.
+    pub fn wraps(&self) -> bool {
+        self.connections.iter().flat_map(|connection| &connection.children).any(|child| child.protocol == Some(GRE))
     }
 
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.

@@ -153,6 +153,7 @@ impl fmt::Display for Traffic {
         match self {
             Traffic::Any => f.write_str("everything"),
             Traffic::Udp(ports) => write!(f, "UDP {ports:?}"),
+            Traffic::Gre => f.write_str("GRE"),
             Traffic::Esp => f.write_str("ESP"),
             Traffic::Replies => f.write_str("replies"),
             Traffic::Ping => f.write_str(PING),

@@ -8,8 +8,8 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, Method, NatTarget, Opening, Passing, Protection, Through, Traffic,
-    Verdict,
+    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening, Passing, Protection,
+    Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::key::PublicKey;
 
@@ -80,6 +80,10 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         selectors(one, false) != selectors(other, true),
         format!("the selectors of {names} do not mirror each other"),
     );
+    for end in [&left, &right] {
+        let message = format!("{}: the ends of GRE are not those that the selectors name", end.name);
+        say(&rules::SELECTORS_NOT_MIRRORED, !wrapped(end.gateway), message);
+    }
     let turned: BTreeSet<_> = right.gateway.crossing().into_iter().map(|(local, remote)| (remote, local)).collect();
     say(
         &rules::ROUTES_INCOMPLETE,
@@ -112,10 +116,20 @@ fn modes(connection: &Connection) -> Vec<crate::gateway::Mode> {
     connection.children.iter().map(|child| child.mode.value).collect()
 }
 
-/// The selector lists of each child; turned round if asked.
-fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec<IpNet>)> {
-    let each = connection.children.iter().map(|child| (child.local.clone(), child.remote.clone()));
-    each.map(|(local, remote)| if turned { (remote, local) } else { (local, remote) }).collect()
+/// The selector lists of each child, and their protocol; turned round if asked.
+fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec<IpNet>, Option<u8>)> {
+    let each = connection.children.iter().map(|child| (child.local.clone(), child.remote.clone(), child.protocol));
+    each.map(|(local, remote, protocol)| if turned { (remote, local, protocol) } else { (local, remote, protocol) }).collect()
+}
+
+/// The outer addresses of GRE are those of the selectors.
+fn wrapped(gateway: &Gateway) -> bool {
+    let ends = |interface: &TunnelInterface| match interface.kind {
+        InterfaceKind::Gre { local, remote } => Some((IpNet::from(local), IpNet::from(remote))),
+        InterfaceKind::Numbered(_) => None,
+    };
+    let wanted = gateway.wraps().then(|| gateway.selector_pairs().next()).flatten();
+    gateway.interfaces.iter().find_map(ends) == wanted
 }
 
 fn esp_alike(one: &Connection, other: &Connection) -> bool {
@@ -128,7 +142,7 @@ fn esp_alike(one: &Connection, other: &Connection) -> bool {
 
 /// Every remote network of a route-based end is routed into its interface, and into a black hole behind that.
 fn routing(end: &End<'_>) -> Option<Finding> {
-    let steered = end.gateway.connections.iter().any(|connection| connection.interface.is_some());
+    let steered = end.gateway.wraps() || end.gateway.connections.iter().any(|connection| connection.interface.is_some());
     let whole = |net: &IpNet| {
         let mut through = end.gateway.routes.iter().filter(|route| route.to == *net);
         let into = through.clone().find(|route| matches!(route.through, Through::Interface(_)));
@@ -191,6 +205,15 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         need(Verdict::Accept, reach(Traffic::Udp(vec![500])), not(format!("UDP 500 from {}", connection.remote)));
         need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), not(format!("UDP 4500 from {}", connection.remote)));
         need(Verdict::Accept, reach(Traffic::Esp), not(format!("ESP from {}", connection.remote)));
+        if end.gateway.wraps() {
+            let gre = |hook, from, to, protection| Packet { hook, from, to, protection, traffic: Traffic::Gre };
+            for (hook, from, to, protection) in
+                [(Hook::Input, peer, me, Protection::Arrived), (Hook::Output, me, peer, Protection::Leaving)]
+            {
+                need(Verdict::Accept, gre(hook, from, to, protection), not(format!("GRE from {from} to {to} through the tunnel")));
+                need(Verdict::Drop, gre(hook, from, to, Protection::Any), format!("GRE from {from} to {to} may pass in clear"));
+            }
+        }
     }
     let [leaving, arrived] = end.gateway.protections();
     for (apparent, remote) in end.gateway.crossing() {

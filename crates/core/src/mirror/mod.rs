@@ -5,14 +5,16 @@ mod hold;
 
 pub use hold::{End, hold};
 
+use std::net::IpAddr;
+
 use ipnet::IpNet;
 
 use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
-    Child, Connection, Endpoint, Filter, FilterRule, Gateway, Hook, KeyPair, Method, Mode, NatRule, NatTarget, Opening, Passing, PinnedKey,
-    Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
+    Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule, NatTarget, Opening,
+    Passing, PinnedKey, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
@@ -157,17 +159,29 @@ impl Taking<'_> {
             ike_lifetime: Setting::planned(agreement.ike_lifetime),
             liveness: Setting::planned(agreement.liveness),
             persistent: Setting::planned(agreement.opening[self.end] != Opening::Wait),
-            interface: self.me().route_based.value.then(|| interface_id(&self.tunnel.name.value)),
+            interface: (self.tunnel.gre.is_none() && self.routed()).then(|| interface_id(&self.tunnel.name.value)),
             children: self.children(),
         }
     }
 
-    /// The tunnel interface of a route-based end.
+    fn routed(&self) -> bool {
+        self.tunnel.routes_at(self.me())
+    }
+
+    /// The outer addresses of the own end and of the other, as this end sees them; both are fixed where they are needed.
+    fn outer(&self) -> Option<[IpAddr; 2]> {
+        Some([self.me().local().address()?, self.peer().reached().address()?])
+    }
+
+    /// The tunnel interface of an end where routes steer.
     fn interface(&self) -> Option<TunnelInterface> {
-        let me = self.me();
-        me.route_based.value.then(|| TunnelInterface {
+        let kind = match (self.tunnel.gre, self.outer()) {
+            (Some(_), Some([local, remote])) => InterfaceKind::Gre { local, remote },
+            _ => InterfaceKind::Numbered(interface_id(&self.tunnel.name.value)),
+        };
+        self.routed().then(|| TunnelInterface {
             name: self.interface_name(),
-            id: interface_id(&self.tunnel.name.value),
+            kind,
             mtu: self.agreement.inner_mtu,
             addresses: self.tunnel.link.iter().filter_map(|link| link_address(link.value, self.end)).collect(),
         })
@@ -176,15 +190,15 @@ impl Taking<'_> {
     fn interface_name(&self) -> String {
         let (stem, id) = (&self.tunnel.name.value, interface_id(&self.tunnel.name.value));
         match self.me().platform.value.facts().interface_name {
-            InterfaceName::Numbered(word) => format!("{word}{id}"),
-            InterfaceName::Free if stem.len() <= 12 => format!("us-{stem}"),
-            InterfaceName::Free => format!("us-{:.3}-{:08x}", stem, digest(stem)),
+            InterfaceName::Numbered(word) if self.tunnel.gre.is_none() => format!("{word}{id}"),
+            _ if stem.len() <= 12 => format!("us-{stem}"),
+            _ => format!("us-{:.3}-{:08x}", stem, digest(stem)),
         }
     }
 
     /// Every remote network into the interface, and nowhere else when that is not there.
     fn routes(&self) -> Vec<Route> {
-        if !self.me().route_based.value {
+        if !self.routed() {
             return Vec::new();
         }
         let mut remote: Vec<IpNet> = self.pairs().into_iter().map(|(_, remote)| remote).collect();
@@ -197,7 +211,7 @@ impl Taking<'_> {
     }
 
     fn segment_limits(&self) -> Vec<SegmentLimit> {
-        if !self.me().route_based.value {
+        if !self.routed() {
             return Vec::new();
         }
         let carried = |ipv4: bool| self.pairs().iter().any(|(local, _)| local.addr().is_ipv4() == ipv4);
@@ -206,6 +220,10 @@ impl Taking<'_> {
     }
 
     fn children(&self) -> Vec<Child> {
+        if let (Some(_), Some([local, remote])) = (self.tunnel.gre, self.outer()) {
+            let child = self.child("all", vec![local.into()], vec![remote.into()]);
+            return vec![Child { protocol: Some(GRE), mode: Setting::planned(Mode::Transport), ..child }];
+        }
         if self.agreement.any_to_any {
             let families = [(true, "all-ipv4"), (false, "all-ipv6")];
             let carried = |ipv4: bool| self.pairs().iter().any(|(local, _)| local.addr().is_ipv4() == ipv4);
@@ -237,6 +255,7 @@ impl Taking<'_> {
             name: format!("{}_{name}", self.tunnel.name.value),
             local,
             remote,
+            protocol: None,
             esp: Setting::planned(agreement.esp.clone()),
             mode: Setting::planned(Mode::Tunnel),
             lifetime: Setting::planned(agreement.esp_lifetime),
@@ -276,6 +295,16 @@ impl Taking<'_> {
             |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
         let pass = |from, to, protection, traffic, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic, verdict };
         let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
+        if self.tunnel.gre.is_some() {
+            // In clear it comes and goes when there is no SA.
+            let gre = |hook, from, to, protection, verdict| FilterRule { hook, from, to, protection, traffic: Traffic::Gre, verdict };
+            for (hook, from, to, protection) in
+                [(Hook::Input, peer, me, Protection::Arrived), (Hook::Output, me, peer, Protection::Leaving)]
+            {
+                rules.push(gre(hook, from, to, protection, Verdict::Accept));
+                rules.push(gre(hook, from, to, Protection::Any, Verdict::Drop));
+            }
+        }
         let [leaving, arrived] = Protection::of(self.interface().as_ref().map(|interface| interface.name.as_str()));
         let stop: &[Verdict] = if self.tunnel.logs_drops { &[Verdict::Log, Verdict::Drop] } else { &[Verdict::Drop] };
         let drop = |from, to, protection: &Protection| -> Vec<FilterRule> {
@@ -283,7 +312,7 @@ impl Taking<'_> {
         };
         for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
             // No selector names what is yet to be translated: only afterwards it shows whether an SA carries it.
-            let late = apparent != local && !self.me().route_based.value;
+            let late = apparent != local && !self.routed();
             let out = if late { &Protection::Any } else { &leaving };
             for (from, to, protection, opener) in [(local, remote, out, self.end), (remote, local, &arrived, 1 - self.end)] {
                 let traffics = self.passing(opener).into_iter();
@@ -297,7 +326,7 @@ impl Taking<'_> {
             }
         }
         // Routes look at the destination alone: what else takes the interface does not cross.
-        if self.me().route_based.value {
+        if self.routed() {
             for any in [true, false].map(|ipv4| Endpoint::Anywhere.range(ipv4)) {
                 [&leaving, &arrived].into_iter().for_each(|protection| rules.extend(drop(any, any, protection)));
             }
@@ -357,7 +386,7 @@ impl Taking<'_> {
             filter: format!("{s}.filter, {t}.carries, {t}.services"),
             mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
             link: format!("{t}.link"),
-            routes: format!("{s}.style, {t}.carries"),
+            routes: format!("{}, {t}.carries", if tunnel.gre.is_some() { format!("{t}.carrier") } else { format!("{s}.style") }),
         }
     }
 }

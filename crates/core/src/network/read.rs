@@ -2,7 +2,7 @@
 
 use super::FOLDER;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Route, Through, Tree, TunnelInterface};
+use crate::gateway::{InterfaceKind, Route, Through, Tree, TunnelInterface};
 use crate::source::{Source, Span};
 
 /// The interfaces and routes of a tree. Total: what is not understood is reported.
@@ -24,13 +24,37 @@ pub(crate) fn read(tree: &Tree) -> (Vec<TunnelInterface>, Vec<Route>, Vec<Findin
     (interfaces, routes, findings)
 }
 
+fn interface(name: &str, kind: InterfaceKind) -> TunnelInterface {
+    TunnelInterface { name: name.to_owned(), kind, mtu: 1500, addresses: Vec::new() }
+}
+
 fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut Vec<Route>) -> Option<()> {
     let known = |name: &str, interfaces: &[TunnelInterface]| interfaces.iter().position(|interface| interface.name == name);
     match words {
         [] | ["auto", _] | ["iface", _, "inet", "manual"] | ["down" | "post-down", "ip", ..] => {}
         [first, ..] if first.starts_with('#') => {}
         ["pre-up", "ip", "link", "add", name, "type", "xfrm", "if_id", id] => {
-            interfaces.push(TunnelInterface { name: (*name).to_owned(), id: id.parse().ok()?, mtu: 1500, addresses: Vec::new() });
+            interfaces.push(interface(name, InterfaceKind::Numbered(id.parse().ok()?)));
+        }
+        ["pre-up", "ip", "link", "add", name, "type", "gre", "local", local, "remote", remote, "ttl", "64"]
+        | [
+            "pre-up",
+            "ip",
+            "link",
+            "add",
+            name,
+            "type",
+            "ip6gre",
+            "local",
+            local,
+            "remote",
+            remote,
+            "hoplimit",
+            "64",
+            "encaplimit",
+            "none",
+        ] => {
+            interfaces.push(interface(name, InterfaceKind::Gre { local: local.parse().ok()?, remote: remote.parse().ok()? }));
         }
         ["up", "ip", "link", "set", name, "mtu", mtu, "up"] => {
             let at = known(name, interfaces)?;

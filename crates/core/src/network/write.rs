@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::FOLDER;
-use crate::gateway::{Gateway, Through, Tree, TreeFile};
+use crate::gateway::{Gateway, InterfaceKind, Through, Tree, TreeFile};
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
@@ -22,7 +22,16 @@ pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     let mut out = head(&remarks.head);
     let name = &interface.name;
     let _ = writeln!(out, "auto {name}\niface {name} inet manual");
-    let _ = writeln!(out, "\tpre-up ip link add {name} type xfrm if_id {}", interface.id);
+    let _ = match interface.kind {
+        InterfaceKind::Numbered(id) => writeln!(out, "\tpre-up ip link add {name} type xfrm if_id {id}"),
+        InterfaceKind::Gre { local, remote } if local.is_ipv4() => {
+            writeln!(out, "\tpre-up ip link add {name} type gre local {local} remote {remote} ttl 64")
+        }
+        // The limit would cost 8 bytes of every packet (RFC 2473 section 4.1.1).
+        InterfaceKind::Gre { local, remote } => {
+            writeln!(out, "\tpre-up ip link add {name} type ip6gre local {local} remote {remote} hoplimit 64 encaplimit none")
+        }
+    };
     remark(&mut out, "\t", &remarks.mtu);
     let _ = writeln!(out, "\tup ip link set {name} mtu {} up", interface.mtu);
     if !interface.addresses.is_empty() {

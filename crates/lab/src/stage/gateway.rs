@@ -166,7 +166,14 @@ impl Gateway {
         rules.push_str("\t\tmeta l4proto { icmp, icmpv6 } accept\n\t}\n");
         let _ = writeln!(rules, "\tchain forward {{\n\t\ttype filter hook forward priority 0; policy drop;\n{}", jumps("forward"));
         let _ = writeln!(rules, "\t\tct state established,related accept");
-        let _ = writeln!(rules, "\t\tiifname {{ {inside} }} oifname \"{}\" accept\n\t}}\n}}", self.site.outside);
+        let _ = writeln!(rules, "\t\tiifname {{ {inside} }} oifname \"{}\" accept\n\t}}", self.site.outside);
+        let sending: Vec<_> = chains.iter().filter(|file| file.text.contains("-output {")).map(|file| name(&file.path)).collect();
+        if !sending.is_empty() {
+            rules.push_str("\tchain output {\n\t\ttype filter hook output priority 0; policy accept;\n");
+            sending.iter().for_each(|name| rules.push_str(&format!("\t\tjump {name}-output\n")));
+            rules.push_str("\t}\n");
+        }
+        rules.push_str("}\n");
         rules
     }
 

@@ -89,7 +89,7 @@ chapter! {
     LINK_NEEDS_ROUTES = "US318" "link-needs-routes" Error {
         what: "Addresses for tunnel interfaces where an end has no such interface.",
         why: "The selectors of a policy-based end do not carry them.",
-        remedy: "Make both ends route-based with `style`, or remove `link`.",
+        remedy: "Make both ends route-based with `style`, or say `carrier = \"gre\"`; or remove `link`.",
     }
     UNKNOWN_SERVICE = "US319" "unknown-service" Error {
         what: "A service with a name that is not known.",
@@ -130,5 +130,10 @@ chapter! {
         what: "Extended sequence numbers are asked of IKEv1.",
         why: "IKEv1 takes them only by an addition (RFC 4304) that few gateways speak.",
         remedy: "Say `version = \"ikev2\"`, or remove `extended-sequence-numbers`; a shorter `esp-lifetime` helps too.",
+    }
+    CARRIER_NEEDS_ADDRESSES = "US327" "carrier-needs-addresses" Error {
+        what: "GRE inside ESP where an end has no fixed address of its own, or a NAT device stands on the way.",
+        why: "GRE goes from one address to another, and ESP in transport mode keeps them: whoever translates one on the way breaks the tunnel.",
+        remedy: "Give both gateways fixed addresses without translation; or leave `carrier` out and say `style = \"route-based\"`.",
     }
 }

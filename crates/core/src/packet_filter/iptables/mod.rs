@@ -91,6 +91,7 @@ impl PacketFilter for Iptables {
                 ("mangle", "FORWARD", names::SEGMENTS),
                 ("filter", "INPUT", names::INPUT),
                 ("filter", "FORWARD", names::FORWARD),
+                ("filter", "OUTPUT", names::OUTPUT),
             ];
             for (table, from, role) in chains {
                 let (program, chain) = (family.program, names::chain(stem, role));

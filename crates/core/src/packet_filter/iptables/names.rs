@@ -13,6 +13,7 @@ pub(super) const DESTINATION: &str = "-dst";
 pub(super) const SEGMENTS: &str = "-mss";
 pub(super) const INPUT: &str = "-in";
 pub(super) const FORWARD: &str = "-fwd";
+pub(super) const OUTPUT: &str = "-out";
 /// And the head of what they write to the log.
 pub(super) const LOG: &str = ": ";
 

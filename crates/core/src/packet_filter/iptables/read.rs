@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::names::{DESTINATION, FORWARD, INPUT, NAT, SEGMENTS};
+use super::names::{DESTINATION, FORWARD, INPUT, NAT, OUTPUT, SEGMENTS};
 use super::{FAMILIES, FOLDER};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
@@ -61,6 +61,7 @@ fn role(table: &str, chain: &str) -> Option<Role> {
         "mangle" if ends(SEGMENTS) => Some(Role::Segments),
         "filter" if ends(INPUT) => Some(Role::Filter(Hook::Input)),
         "filter" if ends(FORWARD) => Some(Role::Filter(Hook::Forward)),
+        "filter" if ends(OUTPUT) => Some(Role::Filter(Hook::Output)),
         _ => None,
     }
 }
@@ -104,6 +105,7 @@ impl Found {
             Some(Role::Nat) => "POSTROUTING",
             Some(Role::Destination) => "PREROUTING",
             Some(Role::Filter(Hook::Input)) => "INPUT",
+            Some(Role::Filter(Hook::Output)) => "OUTPUT",
             Some(Role::Segments | Role::Filter(Hook::Forward)) => "FORWARD",
             Some(Role::Filter(Hook::Departure)) | None => return false,
         };
@@ -175,6 +177,7 @@ fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
             (Traffic::Udp(ports.split(',').map(|port| port.parse().ok()).collect::<Option<_>>()?), rest)
         }
         ["-p", "esp", rest @ ..] => (Traffic::Esp, rest),
+        ["-p", "gre", rest @ ..] => (Traffic::Gre, rest),
         ["-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED", rest @ ..] => (Traffic::Replies, rest),
         ["-p", "icmp", "-m", "icmp", "--icmp-type", "8", rest @ ..] => (Traffic::Ping, rest),
         ["-p", "ipv6-icmp", "-m", "icmp6", "--icmpv6-type", "128", rest @ ..] => (Traffic::Ping, rest),

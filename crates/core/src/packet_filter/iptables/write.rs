@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, SEGMENTS, chain};
+use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, OUTPUT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, Family};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
 use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, LOG_RATE};
@@ -58,7 +58,11 @@ fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &
     if let Some(filter) = filter {
         write_filter(&mut rules, filter, family, remarks);
         if filter.form == FilterForm::Standalone {
-            let _ = writeln!(jumps, "*filter\n-I INPUT -j {}\n-I FORWARD -j {}\nCOMMIT", chain(stem, INPUT), chain(stem, FORWARD));
+            jumps.push_str("*filter\n");
+            for (built_in, name) in filter_chains(filter, family, stem) {
+                let _ = writeln!(jumps, "-I {built_in} -j {name}");
+            }
+            jumps.push_str("COMMIT\n");
         }
     }
     let limits: Vec<_> = gateway.segment_limits.iter().filter(|limit| limit.ipv4 == family.ipv4).collect();
@@ -93,19 +97,38 @@ fn nat_rule(chain: &str, rule: &NatRule) -> String {
 }
 
 fn write_filter(out: &mut String, filter: &Filter, family: &Family, remarks: &Remarks) {
-    let [input, forward] = [INPUT, FORWARD].map(|role| chain(&remarks.stem, role));
+    let chains = filter_chains(filter, family, &remarks.stem);
     remark(out, "", &remarks.filter);
     if filter.form == FilterForm::Joined {
         remark(out, "", "Jump to these chains before your rules that drop:");
-        remark(out, "", &format!("    {} -I INPUT -j {input}", family.program));
-        remark(out, "", &format!("    {} -I FORWARD -j {forward}", family.program));
+        for (built_in, name) in &chains {
+            remark(out, "", &format!("    {} -I {built_in} -j {name}", family.program));
+        }
     }
-    let _ = writeln!(out, "*filter\n:{input} - [0:0]\n:{forward} - [0:0]");
+    out.push_str("*filter\n");
+    for (_, name) in &chains {
+        let _ = writeln!(out, ":{name} - [0:0]");
+    }
     for rule in filter.rules.iter().filter(|rule| rule.from.addr().is_ipv4() == family.ipv4) {
-        let name = if rule.hook == Hook::Input { &input } else { &forward };
-        out.push_str(&filter_rule(name, rule, &remarks.stem));
+        let at = match rule.hook {
+            Hook::Input => 0,
+            Hook::Output => 2,
+            Hook::Forward | Hook::Departure => 1,
+        };
+        if let Some((_, name)) = chains.get(at) {
+            out.push_str(&filter_rule(name, rule, &remarks.stem));
+        }
     }
     out.push_str("COMMIT\n");
+}
+
+/// The chains of a filter, each with the built-in one that jumps to it.
+fn filter_chains(filter: &Filter, family: &Family, stem: &str) -> Vec<(&'static str, String)> {
+    let mut chains = vec![("INPUT", chain(stem, INPUT)), ("FORWARD", chain(stem, FORWARD))];
+    if filter.rules.iter().any(|rule| rule.hook == Hook::Output && rule.from.addr().is_ipv4() == family.ipv4) {
+        chains.push(("OUTPUT", chain(stem, OUTPUT)));
+    }
+    chains
 }
 
 fn filter_rule(name: &str, rule: &FilterRule, stem: &str) -> String {
@@ -117,6 +140,7 @@ fn filter_rule(name: &str, rule: &FilterRule, stem: &str) -> String {
             let _ = write!(text, " -p udp -m multiport --dports {}", ports.join(","));
         }
         Traffic::Esp => text.push_str(" -p esp"),
+        Traffic::Gre => text.push_str(" -p gre"),
         Traffic::Replies => text.push_str(" -m conntrack --ctstate RELATED,ESTABLISHED"),
         Traffic::Ping if rule.from.addr().is_ipv4() => text.push_str(" -p icmp -m icmp --icmp-type 8"),
         Traffic::Ping => text.push_str(" -p ipv6-icmp -m icmp6 --icmpv6-type 128"),

@@ -73,7 +73,7 @@ impl PacketFilter for Nftables {
 
     fn by_hand(&self, stem: &str) -> Vec<String> {
         vec![
-            format!("take `jump uspan-{stem}-input`, `jump uspan-{stem}-forward` and the include of"),
+            format!("take every jump to a chain whose name begins with `uspan-{stem}-`, and the include of"),
             format!("/{FOLDER}/uspan-{stem}.chains out of your own table, load it, and remove that file."),
         ]
     }

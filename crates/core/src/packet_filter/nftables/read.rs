@@ -65,6 +65,7 @@ impl Found {
         let mut role = match name.rsplit_once('-') {
             Some((_, "input")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Input)),
             Some((_, "forward")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Forward)),
+            Some((_, "output")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Output)),
             _ => None,
         };
         for statement in &chain.block {
@@ -75,6 +76,9 @@ impl Found {
                 }
                 (["type", "filter", "hook", "forward", "priority", "0"], _) => {
                     role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Forward));
+                }
+                (["type", "filter", "hook", "output", "priority", "0"], _) => {
+                    role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Output));
                 }
                 (["type", "filter", "hook", "forward", "priority", "-150"], _) => role = Some(Role::Limit),
                 (["type", "filter", "hook", "postrouting", "priority", order], _) if *order == DEPARTURE_ORDER.to_string() => {
@@ -161,6 +165,7 @@ fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
     };
     let (traffic, rest) = match rest {
         ["meta", "l4proto", "esp", rest @ ..] => (Traffic::Esp, rest),
+        ["meta", "l4proto", "gre", rest @ ..] => (Traffic::Gre, rest),
         ["ct", "state", "established", "related", rest @ ..] => (Traffic::Replies, rest),
         ["icmp" | "icmpv6", "type", "echo-request", rest @ ..] => (Traffic::Ping, rest),
         ["tcp", "dport", ports, rest @ ..] => (Traffic::To(Transport::Tcp, Ports::read(ports, '-')?), rest),

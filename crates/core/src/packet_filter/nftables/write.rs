@@ -43,6 +43,9 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             remark(&mut chains, "", &format!("    include \"/{FOLDER}/{table}.chains\""));
             remark(&mut chains, "", &format!("    chain input {{ ... jump {table}-input ... }}"));
             remark(&mut chains, "", &format!("    chain forward {{ ... jump {table}-forward ... }}"));
+            if filter.rules.iter().any(|rule| rule.hook == Hook::Output) {
+                remark(&mut chains, "", &format!("    chain output {{ ... jump {table}-output ... }}"));
+            }
             write_filter(&mut chains, filter, &table, "", remarks);
             tree.add(format!("{FOLDER}/{table}.chains"), TreeFile::public(chains));
         }
@@ -143,7 +146,9 @@ fn host_or_net(net: IpNet) -> String {
 
 fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, remarks: &Remarks) {
     remark(out, indent, &remarks.filter);
-    for (hook, word) in [(Hook::Input, "input"), (Hook::Forward, "forward")] {
+    let sends = filter.rules.iter().any(|rule| rule.hook == Hook::Output);
+    let hooks = [(Hook::Input, "input"), (Hook::Forward, "forward"), (Hook::Output, "output")];
+    for (hook, word) in hooks.into_iter().filter(|(hook, _)| *hook != Hook::Output || sends) {
         match filter.form {
             FilterForm::Standalone => {
                 let _ = writeln!(out, "{indent}chain {word} {{\n{indent}\ttype filter hook {word} priority 0; policy accept;");
@@ -175,6 +180,7 @@ fn filter_rule(rule: &FilterRule, table: &str) -> String {
             let _ = write!(text, " udp dport {{ {} }}", ports.join(", "));
         }
         Traffic::Esp => text.push_str(" meta l4proto esp"),
+        Traffic::Gre => text.push_str(" meta l4proto gre"),
         Traffic::Replies => text.push_str(" ct state established,related"),
         Traffic::Ping if rule.from.addr().is_ipv4() => text.push_str(" icmp type echo-request"),
         Traffic::Ping => text.push_str(" icmpv6 type echo-request"),

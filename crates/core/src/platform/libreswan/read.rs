@@ -108,6 +108,8 @@ const KEYS: &[&str] = &[
     "leftcert",
     "leftid",
     "rightid",
+    "leftprotoport",
+    "rightprotoport",
     "leftsubnet",
     "rightsubnet",
     "ike",
@@ -250,6 +252,11 @@ impl<'a> Reader<'a> {
         let local = self.required(section, "leftsubnet", |text| text.parse().ok());
         let remote = self.required(section, "rightsubnet", |text| text.parse().ok());
         let (local, remote) = (local?, remote?);
+        let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
+            .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)).value);
+        if protocol != theirs {
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "selectors of several protocols are not understood".to_owned());
+        }
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "salifetime", default::LIFETIME, duration);
         let pfs = self.setting(section, "pfs", true, yes_or_no);
@@ -266,6 +273,7 @@ impl<'a> Reader<'a> {
             name: section.name.value.clone(),
             local: vec![local],
             remote: vec![remote],
+            protocol,
             esp,
             mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),

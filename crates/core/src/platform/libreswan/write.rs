@@ -194,6 +194,9 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     let _ = writeln!(out, "conn {}\n\talso={base}", name(&child.name).map_err(one)?);
     remark(out, "\t", selectors);
     let _ = writeln!(out, "\tleftsubnet={local}\n\trightsubnet={remote}");
+    if let Some(protocol) = child.protocol {
+        let _ = writeln!(out, "\tleftprotoport={protocol}/0\n\trightprotoport={protocol}/0");
+    }
     remark(out, "\t", &remarks.esp);
     let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, write_esp)?);
     let _ = writeln!(out, "\tpfs={}\n\tesn={}", pfs(child).map_err(one)?, if child.extended_sequence.value { "yes" } else { "no" });

@@ -91,6 +91,7 @@ struct Policy {
     transport: bool,
     extended: Option<bool>,
     signs: bool,
+    protocol: Option<u8>,
 }
 
 impl Reader<'_> {
@@ -179,6 +180,7 @@ impl Reader<'_> {
             "active" => policy.active = true,
             "transport" => policy.transport = true,
             "rfc7427" => policy.signs = true,
+            "proto" => policy.protocol = Some(words.next()?.value.parse().ok()?),
             "passive" | "tunnel" | "esp" => {}
             "from" => {
                 let from = prefix(&words.next()?.value)?;
@@ -281,6 +283,7 @@ impl Reader<'_> {
             name: format!("{name}_all"),
             local: policy.local,
             remote: policy.remote,
+            protocol: policy.protocol,
             esp: Setting::stated(policy.esp, place()),
             mode: Setting::stated(if policy.transport { Mode::Transport } else { Mode::Tunnel }, place()),
             lifetime: Setting::stated(Lifetime { hard: esp, margin }, place()),

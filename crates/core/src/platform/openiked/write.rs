@@ -89,6 +89,9 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let opens = if child.opening.value == Opening::AtOnce { "active" } else { "passive" };
     let mode = if child.mode.value == Mode::Transport { "transport " } else { "" };
     let _ = writeln!(out, "ikev2 {} {opens} {mode}esp \\", quote(name)?);
+    if let Some(protocol) = child.protocol {
+        let _ = writeln!(out, "\tproto {protocol} \\");
+    }
     for local in &child.local {
         for remote in &child.remote {
             let _ = writeln!(out, "\tfrom {local} to {remote} \\");

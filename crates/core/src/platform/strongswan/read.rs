@@ -249,13 +249,20 @@ impl Reader<'_> {
             ],
             &[],
         );
-        let prefix = |text: &str| text.parse::<IpNet>().ok();
+        let [local, remote] = ["local_ts", "remote_ts"].map(|key| self.list(section, key, "a prefix", selector).value);
+        let mut protocols: Vec<_> = local.iter().chain(&remote).map(|(_, protocol)| *protocol).collect();
+        protocols.dedup();
+        if protocols.len() > 1 {
+            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "selectors of several protocols are not understood".to_owned());
+        }
+        let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect();
         let rekey = self.setting(section, "rekey_time", "a duration", default::ESP_REKEY, duration);
         let life = self.setting(section, "life_time", "a duration", rekey.value + rekey.value / 10, duration);
         Child {
             name: section.name.value.clone(),
-            local: self.list(section, "local_ts", "a prefix", prefix).value,
-            remote: self.list(section, "remote_ts", "a prefix", prefix).value,
+            protocol: protocols.first().copied().flatten(),
+            local: prefixes(local),
+            remote: prefixes(remote),
             esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok()),
             mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
@@ -306,6 +313,14 @@ impl Reader<'_> {
             }
         }
         Some(SharedSecret::between(identities, secret?))
+    }
+}
+
+/// A prefix, and the protocol in brackets that it is limited to.
+fn selector(text: &str) -> Option<(IpNet, Option<u8>)> {
+    match text.split_once('[') {
+        Some((net, protocol)) => Some((net.parse().ok()?, Some(protocol.strip_suffix(']')?.parse().ok()?))),
+        None => Some((text.parse().ok()?, None)),
     }
 }
 

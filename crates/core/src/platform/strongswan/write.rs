@@ -174,7 +174,8 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
 fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> Written {
     let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
     remark(out, "        ", selectors);
-    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let limited = child.protocol.map_or(String::new(), |protocol| format!("[{protocol}]"));
+    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| format!("{net}{limited}")).collect::<Vec<_>>().join(", ");
     let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local), prefixes(&child.remote));
     remark(out, "        ", &remarks.esp);
     let _ = writeln!(
