@@ -68,15 +68,22 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
     let esp_integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Esp);
     let prfs = pick(PRFS, Kind::Prf, Sa::Ike);
     let groups = pick(GROUPS, Kind::Group, Sa::Ike);
-    let ike = (select(pick(CIPHERS, Kind::Cipher, Sa::Ike)), select(integrities), select(prfs), select(groups.clone())).prop_map(
-        |(cipher, integrity, prf, group)| match cipher.aead {
-            true => format!("{{ encryption = \"{}\", prf = \"{}\", group = \"{}\" }}", cipher.name, prf.name, group.name),
-            false => format!("{{ encryption = \"{}\", integrity = \"{}\", group = \"{}\" }}", cipher.name, integrity.name, group.name),
-        },
-    );
-    let esp = (select(pick(CIPHERS, Kind::Cipher, Sa::Esp)), select(esp_integrities)).prop_map(|(cipher, integrity)| match cipher.aead {
-        true => format!("{{ encryption = \"{}\" }}", cipher.name),
-        false => format!("{{ encryption = \"{}\", integrity = \"{}\" }}", cipher.name, integrity.name),
+    // One value or several, combined-mode ciphers and others in one list too.
+    let some = |rows: Vec<&'static Row>, most: usize| subsequence(rows.clone(), 1..=most.min(rows.len()));
+    let words = |rows: &[&'static Row]| match rows {
+        [one] => format!("\"{}\"", one.name),
+        several => format!("[{}]", several.iter().map(|row| format!("\"{}\"", row.name)).collect::<Vec<_>>().join(", ")),
+    };
+    let combined = |ciphers: &[&'static Row]| ciphers.iter().all(|cipher| cipher.aead);
+    let parts = (some(pick(CIPHERS, Kind::Cipher, Sa::Ike), 3), some(integrities, 2), some(prfs, 2), some(groups.clone(), 2));
+    let ike = parts.prop_map(move |(ciphers, integrities, prfs, groups)| match combined(&ciphers) {
+        true => format!("{{ encryption = {}, prf = {}, group = {} }}", words(&ciphers), words(&prfs), words(&groups)),
+        false => format!("{{ encryption = {}, integrity = {}, group = {} }}", words(&ciphers), words(&integrities), words(&groups)),
+    });
+    let esp = (some(pick(CIPHERS, Kind::Cipher, Sa::Esp), 3), some(esp_integrities, 2));
+    let esp = esp.prop_map(move |(ciphers, integrities)| match combined(&ciphers) {
+        true => format!("{{ encryption = {} }}", words(&ciphers)),
+        false => format!("{{ encryption = {}, integrity = {} }}", words(&ciphers), words(&integrities)),
     });
     // A platform that rekeys only with the group of the IKE SA leaves no other choice.
     let bound = sites.iter().any(|site| PLATFORMS[site.platform].facts().pfs_group_of_ike);

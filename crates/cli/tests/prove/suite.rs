@@ -99,6 +99,10 @@ const OFFERS: &[(&str, &str)] = &[
     ("Camellia-CBC 256", r#"esp = [{ encryption = "camellia-256-cbc", integrity = "sha2-256" }]"#),
 ];
 
+/// One proposal with several values of each kind, of which some platforms cannot do all.
+const LISTS: &str = r#"ike = [{ encryption = ["aes-256-gcm", "aes-256-cbc", "aes-128-cbc"], integrity = ["sha2-256", "sha2-512"], group = ["ecp-384", "curve448", "modp-2048"] }]
+       esp = [{ encryption = ["aes-256-cbc", "aes-256-gcm", "chacha20-poly1305"], integrity = ["sha2-256", "sha2-512"] }]"#;
+
 /// What else a description can say of a tunnel and its sites.
 #[rustfmt::skip]
 const VARIETIES: &[(&str, &str, [&str; 2], [&str; 2])] = &[
@@ -148,6 +152,8 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     for (shows, offer) in OFFERS {
         add(shows, tunnel(offer));
     }
+    add("lists of values", tunnel(LISTS));
+    add("lists of values, IKEv1", tunnel(&format!("version = \"ikev1\"\n{LISTS}")));
     add("PFS with a group of its own", tunnel("pfs = \"ecp-521\""));
     for (shows, words, sites, networks) in VARIETIES {
         add(shows, Pair { sites: *sites, networks: *networks, ..tunnel(words) });

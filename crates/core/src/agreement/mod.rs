@@ -1,5 +1,6 @@
 //! The agreement: per tunnel, what both ends will really use, decided once, with the reasons.
 
+mod alternatives;
 mod bundle;
 mod proposals;
 

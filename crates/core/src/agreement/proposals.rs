@@ -48,11 +48,11 @@ fn can(facts: &Facts, row: &'static Row, sa: Sa) -> bool {
 }
 
 pub(super) struct Talk<'a> {
-    description: &'a Description,
-    tunnel: &'a Tunnel,
+    pub(super) description: &'a Description,
+    pub(super) tunnel: &'a Tunnel,
     ends: [&'a Site; 2],
-    reasons: Vec<Reason>,
-    findings: Vec<Finding>,
+    pub(super) reasons: Vec<Reason>,
+    pub(super) findings: Vec<Finding>,
 }
 
 impl<'a> Talk<'a> {
@@ -79,7 +79,7 @@ impl<'a> Talk<'a> {
     }
 
     /// Why an end cannot do a proposal made of these rows, if it cannot.
-    fn obstacle(&self, parts: &[&'static Row], sa: Sa) -> Option<String> {
+    pub(super) fn obstacle(&self, parts: &[&'static Row], sa: Sa) -> Option<String> {
         if let Some(row) = parts.iter().find(|row| !self.defined(row, sa)) {
             return Some(format!("IKEv1 has no `{}` for {}", row.name, sa.word()));
         }
@@ -95,6 +95,11 @@ impl<'a> Talk<'a> {
             }
         }
         (!obstacles.is_empty()).then(|| obstacles.join("; "))
+    }
+
+    /// Whether an end cannot choose the PRF.
+    pub(super) fn follows_integrity(&self) -> bool {
+        [0, 1].into_iter().any(|end| self.facts(end).prf_follows_integrity)
     }
 
     fn prf_obstacle(&self, proposal: &IkeProposal) -> Option<String> {
@@ -121,13 +126,16 @@ impl<'a> Talk<'a> {
             if self.misplaced(&parts, proposal.span, Sa::Ike) {
                 continue;
             }
-            let first = agreed.first().map(|first| &first.groups);
-            let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value)).or_else(|| {
-                // The first message carries the key exchange already (RFC 2409 section 5.4).
-                let other = self.tunnel.aggressive.is_some() && first.is_some_and(|groups| *groups != proposal.value.groups);
-                other.then(|| "aggressive mode has one group for all proposals".to_owned())
-            });
-            self.weigh("ike", proposal, obstacle, offer.ike_preset, &mut agreed);
+            for proposal in self.ike_alternatives(proposal) {
+                let parts = ike_parts(&proposal.value);
+                let first = agreed.first().map(|first| &first.groups);
+                let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value)).or_else(|| {
+                    // The first message carries the key exchange already (RFC 2409 section 5.4).
+                    let other = self.tunnel.aggressive.is_some() && first.is_some_and(|groups| *groups != proposal.value.groups);
+                    other.then(|| "aggressive mode has one group for all proposals".to_owned())
+                });
+                self.weigh("ike", &proposal, obstacle, offer.ike_preset, &mut agreed);
+            }
         }
         if agreed.is_empty() {
             let first = offer.ike.first().map(|p| ike_parts(&p.value)).unwrap_or_default();
@@ -144,8 +152,10 @@ impl<'a> Talk<'a> {
             if self.misplaced(&parts, proposal.span, Sa::Esp) {
                 continue;
             }
-            let obstacle = self.obstacle(&parts, Sa::Esp);
-            self.weigh("esp", proposal, obstacle, offer.esp_preset, &mut agreed);
+            for proposal in self.esp_alternatives(proposal) {
+                let obstacle = self.obstacle(&esp_parts(&proposal.value), Sa::Esp);
+                self.weigh("esp", &proposal, obstacle, offer.esp_preset, &mut agreed);
+            }
         }
         if agreed.is_empty() {
             let first = offer.esp.first().map(|p| esp_parts(&p.value)).unwrap_or_default();

@@ -118,6 +118,7 @@ const PATH: Shape = Shape::Text { is: "the path of a file", pattern: "^.+$" };
 const SERVICES: Shape = Shape::List { of: &SERVICE, at_least: 1 };
 const SERVICE: Shape =
     Shape::Text { is: "the name of a service, or a protocol and ports", pattern: "^([a-z-]+|(tcp|udp)/[0-9]{1,5}(-[0-9]{1,5})?)$" };
+const ALTERNATIVES: Shape = Shape::Either(&[ALGORITHM, Shape::List { of: &ALGORITHM, at_least: 1 }]);
 const ALGORITHM: Shape = Shape::Text { is: "the name of an algorithm", pattern: "^.+$" };
 
 /// The whole document.
@@ -273,17 +274,17 @@ pub static SECRET: &[Key] = &[
 /// A proposal for the IKE SA.
 #[rustfmt::skip]
 pub static IKE_PROPOSAL: &[Key] = &[
-    key("encryption", ALGORITHM, Required, "\"aes-256-cbc\"", "The cipher."),
-    key("integrity", ALGORITHM, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm; required unless the cipher is a combined-mode one."),
-    key("prf", ALGORITHM, Optional("the hash of `integrity`"), "\"sha2-256\"", "The pseudo-random function; required with a combined-mode cipher."),
-    key("group", ALGORITHM, Required, "\"ecp-256\"", "The key exchange group."),
+    key("encryption", ALTERNATIVES, Required, "\"aes-256-cbc\"", "The cipher, or several in order of preference."),
+    key("integrity", ALTERNATIVES, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm, or several; required unless the cipher is a combined-mode one."),
+    key("prf", ALTERNATIVES, Optional("the hash of `integrity`"), "\"sha2-256\"", "The pseudo-random function, or several; required with a combined-mode cipher."),
+    key("group", ALTERNATIVES, Required, "\"ecp-256\"", "The key exchange group, or several; the first one is tried first."),
 ];
 
 /// A proposal for ESP.
 #[rustfmt::skip]
 pub static ESP_PROPOSAL: &[Key] = &[
-    key("encryption", ALGORITHM, Required, "\"aes-256-gcm\"", "The cipher."),
-    key("integrity", ALGORITHM, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm; required unless the cipher is a combined-mode one."),
+    key("encryption", ALTERNATIVES, Required, "\"aes-256-gcm\"", "The cipher, or several in order of preference."),
+    key("integrity", ALTERNATIVES, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm, or several; required unless the cipher is a combined-mode one."),
 ];
 
 fn platforms() -> Vec<Choice> {

@@ -40,59 +40,80 @@ impl Decoder<'_> {
 
     pub(super) fn ike_proposal(&mut self, node: &Node<'_>) -> Option<Located<IkeProposal>> {
         let fields = table(node)?;
-        let cipher = self.pick::<Cipher>(fields, "encryption");
-        let integrity = self.pick::<Integrity>(fields, "integrity");
-        let prf = self.pick::<Prf>(fields, "prf");
-        let group = self.pick::<Group>(fields, "group");
-        let (cipher, group) = (cipher?, group?);
-        if !self.integrity_fits(node, fields, cipher, integrity) {
+        let ciphers = self.pick::<Cipher>(fields, "encryption");
+        let integrities = self.pick::<Integrity>(fields, "integrity");
+        let prfs = self.pick::<Prf>(fields, "prf");
+        let groups = self.pick::<Group>(fields, "group");
+        let (ciphers, groups) = (ciphers?, groups?);
+        if !self.integrity_fits(node, fields, &ciphers, integrities.as_deref()) {
             return None;
         }
-        let prf = match (prf, integrity.and_then(Integrity::prf)) {
-            (Some(prf), _) => prf,
-            (None, Some(same_hash)) if !fields.contains_key("prf") => same_hash,
-            (None, _) => {
+        let integrities = integrities.unwrap_or_default();
+        let same_hashes: Vec<_> = integrities.iter().filter_map(|integrity| integrity.prf()).collect();
+        let prfs = match prfs {
+            Some(prfs) => prfs,
+            None if !fields.contains_key("prf") && !same_hashes.is_empty() => same_hashes,
+            None => {
                 if !fields.contains_key("prf") {
-                    self.say(&rules::NO_PRF, node.span(), format!("`{cipher}` leaves open which PRF is used"));
+                    self.say(&rules::NO_PRF, node.span(), format!("`{}` leaves open which PRF is used", ciphers[0]));
                 }
                 return None;
             }
         };
-        let integrities = integrity.into_iter().collect();
-        Some(Located::new(IkeProposal { ciphers: vec![cipher], integrities, prfs: vec![prf], groups: vec![group] }, node.span()))
+        Some(Located::new(IkeProposal { ciphers, integrities, prfs, groups }, node.span()))
     }
 
     pub(super) fn esp_proposal(&mut self, node: &Node<'_>) -> Option<Located<EspProposal>> {
         let fields = table(node)?;
-        let cipher = self.pick::<Cipher>(fields, "encryption");
-        let integrity = self.pick::<Integrity>(fields, "integrity");
-        let cipher = cipher?;
-        if !self.integrity_fits(node, fields, cipher, integrity) {
+        let ciphers = self.pick::<Cipher>(fields, "encryption");
+        let integrities = self.pick::<Integrity>(fields, "integrity");
+        let ciphers = ciphers?;
+        if !self.integrity_fits(node, fields, &ciphers, integrities.as_deref()) {
             return None;
         }
-        let integrities = integrity.into_iter().collect();
-        Some(Located::new(EspProposal { ciphers: vec![cipher], integrities, groups: Vec::new() }, node.span()))
+        Some(Located::new(EspProposal { ciphers, integrities: integrities.unwrap_or_default(), groups: Vec::new() }, node.span()))
     }
 
     /// A combined-mode cipher has no integrity algorithm beside it; every other cipher has one.
-    pub(super) fn integrity_fits(&mut self, node: &Node<'_>, fields: &DeTable<'_>, cipher: Cipher, integrity: Option<Integrity>) -> bool {
-        match (cipher.is_aead(), fields.get("integrity")) {
-            (true, Some(extra)) => {
-                self.say(&rules::INTEGRITY_WITH_AEAD, extra.span(), format!("`{cipher}` protects integrity itself"));
+    fn integrity_fits(&mut self, node: &Node<'_>, fields: &DeTable<'_>, ciphers: &[Cipher], integrities: Option<&[Integrity]>) -> bool {
+        let plain = ciphers.iter().find(|cipher| !cipher.is_aead());
+        match (plain, fields.get("integrity")) {
+            (None, Some(extra)) => {
+                self.say(&rules::INTEGRITY_WITH_AEAD, extra.span(), format!("`{}` protects integrity itself", ciphers[0]));
                 false
             }
-            (false, None) => {
+            (Some(cipher), None) => {
                 self.say(&rules::NO_INTEGRITY, node.span(), format!("`{cipher}` needs an integrity algorithm beside it"));
                 false
             }
-            (false, Some(_)) => integrity.is_some(),
-            (true, None) => true,
+            (Some(_), Some(_)) => integrities.is_some(),
+            (None, None) => true,
         }
     }
 
-    pub(super) fn pick<A: Algorithm>(&mut self, fields: &DeTable<'_>, key: &str) -> Option<A> {
-        let word = fields.get(key).and_then(text).filter(|word| !word.value.is_empty())?;
-        self.algorithm(A::KIND, word).map(A::of)
+    /// One algorithm or a list of them; nothing if one of them is wrong.
+    fn pick<A: Algorithm>(&mut self, fields: &DeTable<'_>, key: &str) -> Option<Vec<A>> {
+        let node = fields.get(key)?;
+        let words: Vec<_> = match text(node) {
+            Some(word) => vec![word],
+            None => list(node).iter().filter_map(text).collect(),
+        };
+        let (mut found, mut wrong) = (Vec::new(), words.is_empty());
+        for word in words {
+            let (span, shown) = (word.span, printable(word.value));
+            match (word.value.is_empty(), self.algorithm_of::<A>(word)) {
+                (false, Some(algorithm)) if found.contains(&algorithm) => {
+                    self.say(&rules::SAME_PROPOSAL, span, format!("`{shown}` stands in this list already"));
+                }
+                (false, Some(algorithm)) => found.push(algorithm),
+                _ => wrong = true,
+            }
+        }
+        (!wrong).then_some(found)
+    }
+
+    fn algorithm_of<A: Algorithm>(&mut self, word: Located<&str>) -> Option<A> {
+        if word.value.is_empty() { None } else { self.algorithm(A::KIND, word).map(A::of) }
     }
 
     pub(super) fn algorithm(&mut self, kind: Kind, word: Located<&str>) -> Option<&'static Row> {

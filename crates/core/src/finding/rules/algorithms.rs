@@ -54,10 +54,10 @@ chapter! {
     OFFER_DROPPED = "US411" "offer-dropped" Warning {
         what: "A proposal of the description was left out because a platform cannot do it.",
         why: "You should know why the stronger one is not used.",
-        remedy: "Remove the proposal, or leave it as a wish for the day the platform can.",
+        remedy: "Remove it, or leave it as a wish for the day the platform can.",
     }
     SAME_PROPOSAL = "US412" "same-proposal" Warning {
-        what: "The same proposal is written twice.",
+        what: "The same proposal, or the same value of a list, is written twice.",
         why: "The second one can never be chosen.",
         remedy: "Remove one of the two.",
     }
