@@ -12,6 +12,7 @@ use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::PacketFilter;
 use crate::platform::{Platform, Unwritable};
+use crate::routing;
 
 /// What came of a tunnel.
 #[derive(Clone, Debug)]
@@ -121,11 +122,12 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     Ok((built, trees, findings))
 }
 
-/// Writes one side: the daemon's files and the packet filter's.
+/// Writes one side: the files of the daemon, the packet filter, the network and the routing protocol.
 fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = platform.write(&side.gateway, &side.remarks)?;
     tree.extend(filter.write(&side.gateway, &side.remarks)?);
     tree.extend(network::write(&side.gateway, &side.remarks)?);
+    tree.extend(routing::write(&side.gateway, &side.remarks)?);
     Ok(tree)
 }
 
@@ -134,7 +136,9 @@ pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &
     let (mut gateway, mut findings) = platform.read(tree);
     let found = packet_filter.read(tree);
     let (interfaces, routes, more) = network::read(tree);
-    findings.extend(found.findings.into_iter().chain(more));
+    let (sessions, unsaid) = routing::read(tree);
+    findings.extend(found.findings.into_iter().chain(more).chain(unsaid));
+    gateway.sessions = sessions;
     gateway.nat = found.nat;
     gateway.filter = found.filter;
     gateway.segment_limits = found.segment_limits;

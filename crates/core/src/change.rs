@@ -257,7 +257,21 @@ fn routes(gateway: &Gateway) -> Vec<String> {
         let own = interface.addresses.iter().map(|address| format!("{address} on {}", interface.name));
         std::iter::once(format!("{}, {} bytes{kind}", interface.name, interface.mtu)).chain(own).collect::<Vec<_>>()
     });
-    interfaces.chain(gateway.routes.iter().map(|route| format!("{} {}, metric {}", route.to, route.through, route.metric))).collect()
+    let sessions = gateway.sessions.iter().map(|session| {
+        let list = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
+        format!(
+            "BGP {} with {} ({}), says {}, believes {}",
+            session.own_as,
+            session.neighbour,
+            session.peer_as,
+            list(&session.announces),
+            list(&session.accepts)
+        )
+    });
+    interfaces
+        .chain(sessions)
+        .chain(gateway.routes.iter().map(|route| format!("{} {}, metric {}", route.to, route.through, route.metric)))
+        .collect()
 }
 
 /// Lists of rules are told by their number, and by the first that differs.

@@ -33,6 +33,7 @@ mod network;
 mod packet_filter;
 mod platform;
 mod retire;
+pub mod routing;
 mod secret;
 mod source;
 
@@ -44,10 +45,10 @@ pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tun
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway, Hook, Identity,
-    IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin, Passing,
-    PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree, TreeFile,
-    TunnelInterface, Verdict, service, service_names,
+    BGP_PORT, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway,
+    Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening,
+    Origin, Passing, PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree,
+    TreeFile, TunnelInterface, Verdict, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};

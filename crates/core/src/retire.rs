@@ -9,6 +9,7 @@ use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{FilterForm, Gateway, Tree};
 use crate::network;
 use crate::platform::text::comment;
+use crate::routing;
 
 /// What takes a tunnel out of one gateway.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -61,9 +62,12 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
         }
     };
     section("The SAs go, on both sides.", &daemon.before);
+    let [sessions, forget] = routing::take_out(tunnel, gateway);
+    section("What the peer told of its networks.", &sessions);
     section("Rules and interface.", &[rules, network::take_down(tunnel, with)].concat());
     section("The files of this tunnel.", &file_commands(with, without, site.platform.value.needs()));
     section("The daemon forgets it.", &daemon.after);
+    section("So does the router.", &forget);
     let by_hand = match site.filter {
         FilterForm::Joined => site.packet_filter.by_hand(tunnel),
         FilterForm::Standalone => Vec::new(),

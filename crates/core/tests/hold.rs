@@ -194,6 +194,45 @@ fn the_packet_inside_gre_is_smaller_by_its_header() {
     assert_eq!(gre.interfaces[0].mtu + 4, plain.interfaces[0].mtu);
 }
 
+// ---- a routing protocol over the tunnel ----------------------------------------------------------
+
+/// Two ends with a BGP session inside GRE; the first is spoilt, and what is found is returned.
+fn misheard(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
+    let text = DEMO.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarrier = \"gre\"\nrouting = \"bgp\"\nlink = \"10.255.0.0/31\"");
+    let [mut one, other] = built(&text.replace("shares-internet = true", "shares-internet = true\nas-number = 65001"));
+    assert_eq!((one.sessions[0].accepts.len(), one.crossing().len()), (other.sessions[0].announces.len(), 2));
+    assert!(one.routes.iter().all(|route| route.through == Through::BlackHole && route.metric >> 24 == 0xff));
+    spoil(&mut one);
+    found(&one, &other)
+}
+
+#[test]
+fn a_routing_session_as_built_is_whole() {
+    assert!(misheard(|_| {}).is_empty());
+}
+
+#[test]
+fn a_session_with_another_system_or_address_is_found() {
+    assert_eq!(misheard(|gateway| gateway.sessions[0].peer_as = 65_009), ["US714"]);
+    assert!(misheard(|gateway| gateway.sessions[0].neighbour = [10, 255, 0, 9].into()).contains(&"US714"));
+}
+
+#[test]
+fn a_session_that_says_more_than_the_other_believes_is_found() {
+    assert_eq!(misheard(|gateway| gateway.sessions[0].announces.push("10.0.0.0/8".parse().expect("a net"))), ["US714"]);
+}
+
+#[test]
+fn a_session_that_the_filter_stops_is_found() {
+    let found = misheard(|gateway| rules(gateway).retain(|rule| !matches!(rule.traffic, Traffic::To(..))));
+    assert_eq!(found, ["US709"]);
+}
+
+#[test]
+fn a_black_hole_that_is_preferred_to_what_is_learned_is_found() {
+    assert_eq!(misheard(|gateway| gateway.routes[0].metric = 4096), ["US712"]);
+}
+
 // ---- what a platform cannot say ----------------------------------------------------------------
 
 /// What a platform says to a gateway that is spoilt for it.

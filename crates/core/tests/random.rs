@@ -124,9 +124,10 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     let _ = write!(
         text,
         "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\"{own}, outside = \"wan0\", inside = \"lan0\" }}\n\
-         networks = {{ {} }}\n{identity}{keys}shares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nstyle = \"{style}\"\nnote = {note}\n",
+         networks = {{ {} }}\n{identity}{keys}as-number = {}\nshares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nstyle = \"{style}\"\nnote = {note}\n",
         PLATFORMS[site.platform].facts().word,
         networks.join(", "),
+        65_001 + index,
         site.shares_internet,
         PACKET_FILTERS[site.packet_filter].word(),
     );
@@ -256,6 +257,11 @@ fn description() -> impl Strategy<Value = String> {
                 // GRE between fixed addresses that nobody translates.
                 let fixed = [&one, &other].iter().all(|site| matches!(site.reach, 0 | 4 | 5));
                 let gre = fixed && one.note.len() % 3 == 0 && !traversal.contains("forced");
+                // A session between the interfaces, where both ends have one with an address.
+                let routed = [&one, &other].iter().all(|site| gre || site.routes && PLATFORMS[site.platform].facts().route_based);
+                let bgp = routed && other.note.len() % 2 == 0 && !inside.contains("appears-as");
+                let link = if inside.contains("link =") { "" } else { "link = \"10.254.0.0/30\"\n" };
+                let inside = if bgp { format!("{inside}{link}routing = \"bgp\"\n") } else { inside };
                 let inside = if gre { format!("{inside}carrier = \"gre\"\n") } else { inside };
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
                 let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\n{proof}\n{timing}{passing}{traversal}{inside}");

@@ -4,7 +4,7 @@
 set -eu
 cache=$1
 export DEBIAN_FRONTEND=noninteractive
-need='charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins openiked nftables iptables iproute2 ifupdown
+need='charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins openiked nftables iptables iproute2 ifupdown frr openssl
   dns-root-data libnss3-tools libaudit1 libcap-ng0 libcurl3-nss libevent-core-2.1-7 libevent-pthreads-2.1-7
   libldap-2.5-0 libldns3 libnspr4 libnss3 libpam0g libselinux1 libunbound8'
 missing=

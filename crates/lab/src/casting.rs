@@ -5,7 +5,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use uspan_core::{
     Address, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Opening, Passing, Ports, Retirement, Traffic, Transport,
-    Tree, set_up,
+    Tree, routing, set_up,
 };
 
 use crate::job::{Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
@@ -88,6 +88,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
             .unwrap_or_default(),
         interfaces: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| set_up(stem, tree)).collect()).unwrap_or_default(),
         imports: trees.get(&name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default(),
+        routing: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| routing::load(stem, tree)).collect()).unwrap_or_default(),
         retire: BTreeMap::new(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),
@@ -152,6 +153,8 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
             built.agreement.encapsulation[*end] == Encapsulation::Forced || site.is_some_and(|site| site.own_address.is_some())
         }),
         opens_to: [0, 1].map(|end| opens_to(&built.gateways[end].hosts_may_open(), &built.gateways[1 - end].hosts_may_open())),
+        link: told.and_then(|tunnel| tunnel.link.as_ref()).map(|link| link.value),
+        routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
         pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
     }
 }

@@ -53,6 +53,9 @@ pub struct Site {
     /// The commands that fill the daemon's database of keys.
     #[serde(default)]
     pub imports: Vec<String>,
+    /// The commands that take up sessions of a routing protocol.
+    #[serde(default)]
+    pub routing: Vec<String>,
     /// The commands that set up tunnel interfaces.
     pub interfaces: Vec<String>,
     /// The scripts that take its tunnels out again, by tunnel.
@@ -114,6 +117,12 @@ pub struct Tunnel {
     pub lifetimes: [u64; 2],
     /// The group that every rekey of ESP must use (IANA transform ID).
     pub pfs: Option<u16>,
+    /// Whether the gateways tell each other of their networks.
+    #[serde(default)]
+    pub routing: bool,
+    /// The network of its two interfaces, where they have addresses.
+    #[serde(default)]
+    pub link: Option<IpNet>,
     /// Whether ESP is to travel in UDP.
     pub in_udp: bool,
     /// Whether ESP counts in 64 bits.
@@ -222,6 +231,8 @@ pub enum Check {
     Opens,
     /// Every pair has SAs of its own.
     Selectors,
+    /// The gateway learned from its peer what stands behind that.
+    Learned,
     /// An echo request crosses and its answer comes back.
     Ping,
     /// A TCP connection carries data, with the source untranslated.
@@ -252,10 +263,11 @@ pub enum Check {
 
 impl Check {
     /// All of them.
-    pub const ALL: [Check; 16] = [
+    pub const ALL: [Check; 17] = [
         Check::Files,
         Check::Opens,
         Check::Selectors,
+        Check::Learned,
         Check::Ping,
         Check::Tcp,
         Check::FullSize,
@@ -277,6 +289,7 @@ impl Check {
             Check::Files => "files are taken up without a warning",
             Check::Opens => "opens the tunnel",
             Check::Selectors => "each pair has its SAs",
+            Check::Learned => "learns the peer's networks",
             Check::Ping => "ping",
             Check::Tcp => "TCP, source kept",
             Check::FullSize => "full-size packet",
@@ -301,6 +314,7 @@ impl Check {
                 "no IKE SA: reachability (UDP 500, 4500), IKE proposal, secret or identity; IKE SA but no ESP SA: selectors or ESP proposal"
             }
             Check::Selectors => "a pair without SAs: its selectors do not mirror each other",
+            Check::Learned => "the routing session: its addresses and systems, TCP 179 in the filter, what each end may say",
             Check::Ping | Check::Tcp => {
                 "SAs but no traffic: NAT exemption, routes; one direction only: the filter on the side where it ends"
             }

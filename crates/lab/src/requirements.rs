@@ -46,11 +46,14 @@ pub fn ground(cache: &Path) -> Result<Ground, Missing> {
     }
 }
 
-/// What is missing to prove tunnels between these platforms.
-pub fn requirements(platforms: &[&str], cache: &Path) -> Vec<Missing> {
+/// What is missing to prove tunnels between these platforms, with a routing protocol or without.
+pub fn requirements(platforms: &[&str], routing: bool, cache: &Path) -> Vec<Missing> {
     let mut needed = vec![(PathBuf::from("/usr/sbin/ip"), "iproute2"), (PathBuf::from("/usr/sbin/nft"), "nftables")];
     needed.push((PathBuf::from("/usr/sbin/iptables-restore"), "iptables"));
     needed.push((PathBuf::from("/sbin/ifup"), "ifupdown"));
+    if routing {
+        needed.extend(crate::daemon::router::programs());
+    }
     let mut missing = Vec::new();
     for platform in platforms {
         match daemon(platform) {

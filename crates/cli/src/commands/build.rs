@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Build, Description, Finding, Opening, Source, Tree, any_stops, set_up};
+use uspan_core::{Build, Description, Finding, Opening, Source, Tree, any_stops, routing, set_up};
 
 use super::check::plan;
 use crate::args::{Format, Supply};
@@ -107,6 +107,11 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
         let mut commands = planned.trees.get(name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default();
         commands.extend(planned.trees.get(name).map(|tree| set_up(&tunnel.name, tree)).unwrap_or_default());
         commands.extend(planned.trees.get(name).map(|tree| site.packet_filter.take_up(&tunnel.name, tree)).unwrap_or_default());
+        let session = planned.trees.get(name).map(|tree| {
+            let each = [routing::enable(&tunnel.name, tree), routing::load(&tunnel.name, tree), routing::keep(&tunnel.name, tree)];
+            each.concat()
+        });
+        commands.extend(session.unwrap_or_default());
         commands.extend(facts.take_up.iter().flat_map(spell));
         commands.extend(facts.open.iter().filter(|_| at_once).flat_map(spell));
         all.push((at_once, name.clone(), commands));

@@ -98,18 +98,19 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
     }
     let cache = default_cache();
     let platforms: Vec<_> = cases.iter().flat_map(|case| case.job.sites.iter().map(|site| site.platform.as_str())).collect();
-    let mut missing: Vec<_> = requirements(&platforms, &cache)
-        .into_iter()
-        .map(|missing| {
-            let finding = Finding::new(&rules::LAB_LACKS_PROGRAM, format!("{} is not there", missing.what));
-            match missing.package {
-                Some(package) => {
-                    finding.remedy(format!("It comes with the package {package}; `uspan prove --prepare` installs all that is needed."))
+    let mut missing: Vec<_> =
+        requirements(&platforms, cases.iter().any(|case| case.job.tunnels.iter().any(|tunnel| tunnel.routing)), &cache)
+            .into_iter()
+            .map(|missing| {
+                let finding = Finding::new(&rules::LAB_LACKS_PROGRAM, format!("{} is not there", missing.what));
+                match missing.package {
+                    Some(package) => {
+                        finding.remedy(format!("It comes with the package {package}; `uspan prove --prepare` installs all that is needed."))
+                    }
+                    None => finding,
                 }
-                None => finding,
-            }
-        })
-        .collect();
+            })
+            .collect();
     missing.dedup();
     match ground(&cache) {
         Ok(ground) if missing.is_empty() => return Ok(ground),

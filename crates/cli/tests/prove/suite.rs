@@ -165,6 +165,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     packet_filters(&mut add);
     route_based(&mut add, platforms);
     gre(&mut add);
+    bgp(&mut add, platforms);
     services(&mut add);
     translated(&mut add);
     keys(&mut add);
@@ -322,6 +323,25 @@ fn gre(add: &mut impl FnMut(&'static str, Pair)) {
     let both = gre("appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }");
     add("GRE, overlapping networks", Pair { sites: [IPTABLES, JOINED], networks: same, tunnel: both, ..orchard() });
     add("GRE, IKEv1", Pair { tunnel: gre("version = \"ikev1\"\nstrength = \"common\""), ..orchard() });
+}
+
+/// Gateways that tell each other of their networks.
+fn bgp(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static str; 2]) {
+    const ONE: &str = "as-number = 65001\nshares-internet = true\nfilter = \"joined\"";
+    const OTHER: &str = "as-number = 65002\nshares-internet = true\npacket-filter = \"iptables\"";
+    let over = |more: &str| format!("routing = \"bgp\"\n{more}");
+    let gre = over("carrier = \"gre\"\nlink = \"10.254.0.0/30\"");
+    add("BGP over GRE", Pair { sites: [ONE, OTHER], networks: TWO, tunnel: gre, ..orchard() });
+    if !platforms.contains(&OI) {
+        const ROUTES: &str = "as-number = 65001\nstyle = \"route-based\"";
+        const JOINED: &str =
+            "as-number = 65002\nstyle = \"route-based\"\npacket-filter = \"iptables\"\nfilter = \"joined\"\nshares-internet = true";
+        let four = over("link = \"10.254.0.0/31\"\nopened-by = \"coldstore\"\nservices = [\"https\", \"ping\"]");
+        add("BGP, route-based, services", Pair { sites: [ROUTES, JOINED], networks: TWO, tunnel: four, ..orchard() });
+        let same = JOINED.replace("65002", "65001");
+        let sites = [ROUTES, &*Box::leak(same.into_boxed_str())];
+        add("BGP, route-based, IPv6, one system", Pair { sites, tunnel: over("link = \"fd00:ff::/127\""), ..six() });
+    }
 }
 
 /// A capability for a pair of platforms: a description that is proven, or the finding that refuses it.

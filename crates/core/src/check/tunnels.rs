@@ -23,6 +23,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.families());
         findings.extend(check.reach());
         findings.extend(check.carrier());
+        findings.extend(check.routing());
         findings.extend(check.link());
         findings.extend(check.appearances());
         findings.extend(check.silent_opener());
@@ -103,6 +104,28 @@ impl Check<'_> {
         let forced = self.tunnel.encapsulation.value == Encapsulation::Forced;
         let message = "ESP in UDP is for paths that change addresses, which GRE does not survive".to_owned();
         forced.then(|| self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message))
+    }
+
+    /// What a routing protocol needs of the tunnel that carries it.
+    fn routing(&self) -> Option<Finding> {
+        let (span, ends) = (self.tunnel.bgp?, self.description.ends(self.tunnel));
+        let ipv4 = |net: &IpNet| net.addr().is_ipv4();
+        let family = self.tunnel.link.as_ref().map(|link| ipv4(&link.value));
+        let other = self.tunnel.pairs.iter().flat_map(|pair| self.prefixes(pair)).find(|net| family.is_some_and(|link| link != ipv4(net)));
+        let message = if let Some(site) = ends.iter().find(|site| !self.tunnel.routes_at(site)) {
+            format!("`{}` is policy-based: it has no interface towards the tunnel; say `style` or `carrier`", site.name.value)
+        } else if let Some(site) = ends.iter().find(|site| site.as_number.is_none()) {
+            format!("`{}` has no `as-number`", site.name.value)
+        } else if family.is_none() {
+            "the tunnel has no `link`, between whose addresses a session could be".to_owned()
+        } else if let Some(net) = other {
+            format!("{net} is of another family than `link`, and a session carries its own")
+        } else if let Some(appearance) = self.tunnel.appearances.first() {
+            format!("a network appears as {}, which no router knows as its own", appearance.prefix.value)
+        } else {
+            return None;
+        };
+        Some(self.at(&rules::ROUTING_UNFIT, span, message))
     }
 
     /// Addresses of the tunnel interfaces.

@@ -151,6 +151,8 @@ pub static SITE: &[Key] = &[
         "What translates and filters on the gateway; the exemption and the filter rules are written for it."),
     key("style", Shape::Word(styles), Optional("policy-based"), "\"route-based\"",
         "What steers packets into this site's tunnels; the two ends of a tunnel may differ."),
+    key("as-number", Shape::Number, Optional("none; `routing = \"bgp\"` needs it"), "65001",
+        "The site's autonomous system, for tunnels that carry a routing protocol; a private one is between 64512 and 65534 (RFC 6996)."),
     key("filter", Shape::Word(filter_forms), Optional("standalone"), "\"standalone\"",
         "How the filter rules reach the gateway's packet filter."),
     key("allows", Shape::Table(ALLOWS), Optional("all that its platform can do"), "{ encryption = [\"aes-256-cbc\"], group = [\"modp-2048\", \"ecp-256\"] }",
@@ -242,6 +244,8 @@ pub static TUNNEL: &[Key] = &[
         "When it is opened."),
     key("carrier", Shape::Word(carriers), Optional("esp"), "\"gre\"",
         "In what packets travel between the gateways. With `gre` both ends have a tunnel interface, whatever the style of the sites."),
+    key("routing", Shape::Word(routings), Optional("static"), "\"bgp\"",
+        "How each gateway learns what stands behind the other. It believes nothing but the networks that the tunnel carries."),
     key("link", PREFIX, Optional("the interfaces have no addresses"), "\"10.255.0.0/31\"",
         "Addresses for the tunnel interfaces of two route-based ends, or of GRE: the first site of `between` gets the first one, the second the next."),
     key("path-mtu", Shape::Number, Optional("1500"), "1492",
@@ -324,6 +328,13 @@ fn encapsulations() -> Vec<Choice> {
         Choice { word: "automatic", means: "where a NAT device is found between the gateways" },
         Choice { word: "forced", means: "always" },
         Choice { word: "off", means: "never, even where that means that nothing crosses" },
+    ]
+}
+
+fn routings() -> Vec<Choice> {
+    vec![
+        Choice { word: "static", means: "routes of its own configuration, where routes steer" },
+        Choice { word: "bgp", means: "a BGP session (RFC 4271) between the addresses of `link`, in FRRouting's files" },
     ]
 }
 

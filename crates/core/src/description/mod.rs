@@ -56,6 +56,8 @@ pub struct Site {
     pub identity: Option<Located<Identity>>,
     /// Files with the keys by which it proves who it is.
     pub keys: Option<Keys>,
+    /// Its autonomous system.
+    pub as_number: Option<u32>,
     /// Whether it translates what leaves for the internet.
     pub shares_internet: bool,
     /// What translates and filters on its gateway.
@@ -225,6 +227,8 @@ pub struct Tunnel {
     pub opens: Located<Opening>,
     /// Where GRE inside ESP was asked for.
     pub gre: Option<Span>,
+    /// Where BGP was asked for.
+    pub bgp: Option<Span>,
     /// Addresses for the two tunnel interfaces; without it they are unnumbered.
     pub link: Option<Located<IpNet>>,
     /// The largest packet that the path between the gateways takes, in bytes.

@@ -9,6 +9,7 @@ mod identity;
 mod interface;
 mod proposal;
 mod service;
+mod session;
 mod tree;
 
 pub use endpoint::Endpoint;
@@ -17,6 +18,7 @@ pub use identity::Identity;
 pub use interface::{InterfaceKind, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
+pub use session::{BGP_PORT, BgpSession};
 pub use tree::{Tree, TreeFile};
 
 use std::collections::BTreeSet;
@@ -49,6 +51,8 @@ pub struct Gateway {
     pub interfaces: Vec<TunnelInterface>,
     /// Routes that the IKE daemon does not install itself.
     pub routes: Vec<Route>,
+    /// Sessions of a routing protocol.
+    pub sessions: Vec<BgpSession>,
     /// Limits for TCP segments.
     pub segment_limits: Vec<SegmentLimit>,
 }
@@ -359,7 +363,8 @@ impl Gateway {
         if !self.wraps() && pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
             return pairs;
         }
-        let routed = |net: &IpNet| self.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
+        let fixed = |net: &IpNet| self.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
+        let routed = |net: &IpNet| fixed(net) || self.sessions.iter().any(|session| session.accepts.contains(net));
         let rules = self.filter.iter().flat_map(|filter| &filter.rules);
         let into =
             rules.filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to));

@@ -8,8 +8,8 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening, Passing, Protection,
-    Through, Traffic, TunnelInterface, Verdict,
+    BGP_PORT, BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening,
+    Passing, Ports, Protection, Through, Traffic, Transport, TunnelInterface, Verdict,
 };
 use crate::key::PublicKey;
 
@@ -84,6 +84,8 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         let message = format!("{}: the ends of GRE are not those that the selectors name", end.name);
         say(&rules::SELECTORS_NOT_MIRRORED, !wrapped(end.gateway), message);
     }
+    let turned: Vec<_> = right.gateway.sessions.iter().map(turned_round).collect();
+    say(&rules::SESSIONS_NOT_CROSSED, left.gateway.sessions != turned, format!("the routing sessions of {names} do not fit"));
     let turned: BTreeSet<_> = right.gateway.crossing().into_iter().map(|(local, remote)| (remote, local)).collect();
     say(
         &rules::ROUTES_INCOMPLETE,
@@ -122,6 +124,18 @@ fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec
     each.map(|(local, remote, protocol)| if turned { (remote, local, protocol) } else { (local, remote, protocol) }).collect()
 }
 
+/// A session as the other end should have it.
+fn turned_round(session: &BgpSession) -> BgpSession {
+    BgpSession {
+        own_as: session.peer_as,
+        peer_as: session.own_as,
+        own: session.neighbour,
+        neighbour: session.own,
+        announces: session.accepts.clone(),
+        accepts: session.announces.clone(),
+    }
+}
+
 /// The outer addresses of GRE are those of the selectors.
 fn wrapped(gateway: &Gateway) -> bool {
     let ends = |interface: &TunnelInterface| match interface.kind {
@@ -147,7 +161,13 @@ fn routing(end: &End<'_>) -> Option<Finding> {
         let mut through = end.gateway.routes.iter().filter(|route| route.to == *net);
         let into = through.clone().find(|route| matches!(route.through, Through::Interface(_)));
         let hole = through.find(|route| route.through == Through::BlackHole);
-        matches!((into, hole), (Some(into), Some(hole)) if into.metric < hole.metric)
+        let learned = end.gateway.sessions.iter().any(|session| session.accepts.contains(net));
+        match (into, hole) {
+            (Some(into), Some(hole)) => into.metric < hole.metric,
+            // A learned route is preferred to one whose distance is the last (RFC 4271 knows none; FRRouting's manual).
+            (None, Some(hole)) => learned && hole.metric >> 24 == 0xff,
+            _ => false,
+        }
     };
     let pairs = end.gateway.crossing();
     if steered && pairs.is_empty() {
@@ -216,6 +236,12 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         }
     }
     let [leaving, arrived] = end.gateway.protections();
+    for session in &end.gateway.sessions {
+        let port = Traffic::To(Transport::Tcp, Ports { first: BGP_PORT, last: BGP_PORT });
+        let (from, to, protection) = (session.neighbour.into(), session.own.into(), arrived.clone());
+        let packet = Packet { hook: Hook::Input, from, to, protection, traffic: port };
+        need(Verdict::Accept, packet, not(format!("BGP from {}", session.neighbour)));
+    }
     for (apparent, remote) in end.gateway.crossing() {
         let local = end.gateway.inner(apparent, remote);
         let pass = |from, to, protection, traffic| Packet { hook: Hook::Forward, from, to, protection, traffic };

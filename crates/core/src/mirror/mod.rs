@@ -13,8 +13,9 @@ use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
-    Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule, NatTarget, Opening,
-    Passing, PinnedKey, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
+    BGP_PORT, BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode,
+    NatRule, NatTarget, Opening, Passing, PinnedKey, Ports, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic,
+    Transport, TunnelInterface, Verdict,
 };
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
@@ -50,6 +51,9 @@ pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreem
 /// Metrics of the routes into a tunnel, and of the black holes behind them; the kernel takes the lower one.
 const PREFERRED: u32 = 10;
 const LAST_RESORT: u32 = 4096;
+/// The same behind what a routing protocol learns: FRRouting takes the highest byte of a kernel route's metric for its
+/// distance, and one of 255 is never better than what it learned.
+const BEHIND_ROUTING: u32 = 0xff00_1000;
 
 /// The number of a tunnel's interface: it follows from the name alone, so that other tunnels do not change it, and
 /// has at most nine digits, so that it fits into a name of 15 characters.
@@ -137,6 +141,7 @@ impl Taking<'_> {
             filter: Some(Filter { form: me.filter, rules: self.filter() }),
             interfaces: self.interface().into_iter().collect(),
             routes: self.routes(),
+            sessions: self.session().into_iter().collect(),
             segment_limits: self.segment_limits(),
         };
         Side { gateway, remarks: self.remarks() }
@@ -206,8 +211,32 @@ impl Taking<'_> {
         remote.dedup();
         let name = self.interface_name();
         let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric: PREFERRED };
-        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: LAST_RESORT };
-        remote.iter().map(into).chain(remote.iter().map(nowhere)).collect()
+        let last = if self.tunnel.bgp.is_some() { BEHIND_ROUTING } else { LAST_RESORT };
+        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last };
+        match self.tunnel.bgp {
+            Some(_) => remote.iter().map(nowhere).collect(),
+            None => remote.iter().map(into).chain(remote.iter().map(nowhere)).collect(),
+        }
+    }
+
+    /// The session in which the two tell each other of their networks.
+    fn session(&self) -> Option<BgpSession> {
+        let (link, (me, peer)) = (self.tunnel.link.as_ref()?.value, (self.me(), self.peer()));
+        self.tunnel.bgp?;
+        let each = |own: bool| {
+            let mut nets: Vec<IpNet> = self.pairs().into_iter().map(|(local, remote)| if own { local } else { remote }).collect();
+            nets.sort();
+            nets.dedup();
+            nets
+        };
+        Some(BgpSession {
+            own_as: me.as_number?,
+            peer_as: peer.as_number?,
+            own: link_address(link, self.end)?.addr(),
+            neighbour: link_address(link, 1 - self.end)?.addr(),
+            announces: each(true),
+            accepts: each(false),
+        })
     }
 
     fn segment_limits(&self) -> Vec<SegmentLimit> {
@@ -325,6 +354,12 @@ impl Taking<'_> {
                 rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
         }
+        if let (Some(session), Some(interface)) = (self.session(), self.interface()) {
+            let port = Traffic::To(Transport::Tcp, Ports { first: BGP_PORT, last: BGP_PORT });
+            let [_, arrived] = Protection::of(Some(&interface.name));
+            let (from, to) = (session.neighbour.into(), session.own.into());
+            rules.push(FilterRule { hook: Hook::Input, from, to, protection: arrived, traffic: port, verdict: Verdict::Accept });
+        }
         // Routes look at the destination alone: what else takes the interface does not cross.
         if self.routed() {
             for any in [true, false].map(|ipv4| Endpoint::Anywhere.range(ipv4)) {
@@ -386,6 +421,7 @@ impl Taking<'_> {
             filter: format!("{s}.filter, {t}.carries, {t}.services"),
             mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
             link: format!("{t}.link"),
+            routing: format!("{t}.routing, {s}.as-number, {p}.as-number, {t}.link, {t}.carries"),
             routes: format!("{}, {t}.carries", if tunnel.gre.is_some() { format!("{t}.carrier") } else { format!("{s}.style") }),
         }
     }

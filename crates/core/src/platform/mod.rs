@@ -277,6 +277,8 @@ pub struct Remarks {
     pub link: String,
     /// Where the routes come from.
     pub routes: String,
+    /// Where sessions of a routing protocol come from.
+    pub routing: String,
 }
 
 impl Facts {

@@ -3,6 +3,7 @@
 
 mod libreswan;
 mod openiked;
+pub mod router;
 mod strongswan;
 
 use std::io;

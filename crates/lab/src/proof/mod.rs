@@ -15,6 +15,7 @@ use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
 
+use crate::daemon::router::{Router, Talk};
 use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow::Target;
 use crate::job::{Check, Event, Job, Opens, Outcome, Row, Tunnel};
@@ -37,6 +38,8 @@ pub struct Places {
 
 /// How long a tunnel may take to come up.
 const OPENING: Duration = Duration::from_secs(60);
+/// How long a routing session may take: it tries every ten seconds.
+const LEARNING: Duration = Duration::from_secs(90);
 /// How long new keys may take.
 const REKEYING: Duration = Duration::from_secs(30);
 /// How long a daemon may take to give a dead peer up, beside its liveness interval: strongSwan retransmits for 165 s
@@ -69,7 +72,7 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
     let own = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net));
     let protected: Vec<IpNet> = own.chain(job.tunnels.iter().flat_map(|tunnel| &tunnel.pairs).flat_map(|pair| pair.seen)).collect();
     let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
-    let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), tell };
+    let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), routers: Vec::new(), tell };
     let files = proof.start()?;
     let mut failed = Vec::new();
     for number in 0..job.tunnels.len() {
@@ -96,6 +99,8 @@ struct Proof<'a> {
     stage: &'a Stage,
     witness: &'a Witness,
     running: Vec<Running>,
+    /// The routing daemons of each gateway that has sessions.
+    routers: Vec<Option<Router>>,
     tell: &'a mut dyn FnMut(Event),
 }
 
@@ -113,6 +118,15 @@ impl Proof<'_> {
         self.places.logs.join(format!("{}.log", self.job.sites[site].name))
     }
 
+    /// Starts the routing daemons where there are sessions.
+    fn start_router(gateway: &Gateway) -> io::Result<(Option<Router>, Talk)> {
+        if gateway.site.routing.is_empty() {
+            return Ok((None, Vec::new()));
+        }
+        let (router, said) = Router::start(gateway)?;
+        Ok((Some(router), said))
+    }
+
     /// Loads the rules and starts the daemons: those that only answer first, so that the others find them ready.
     /// Returns what each site's loaders made of its files.
     fn start(&mut self) -> io::Result<Vec<Outcome>> {
@@ -120,6 +134,9 @@ impl Proof<'_> {
         for (i, gateway) in self.stage.gateways.iter().enumerate() {
             self.daemon(i)?.furnish(gateway, &self.places.cache)?;
             let rules = gateway.load_rules()?;
+            let (router, more) = Self::start_router(gateway)?;
+            self.routers.push(router);
+            let rules: Vec<_> = rules.into_iter().chain(more).collect();
             let refused = rules.iter().find(|(_, said)| !said.fine || !said.text.is_empty());
             outcomes.push(refused.map_or_else(Outcome::pass, |(path, said)| Outcome::Fail(format!("{path}: {}", said.text.trim()))));
         }
@@ -185,6 +202,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.begin("");
         self.row(Check::Files, "", ends.map(|site| files[site].clone()));
         self.open()?;
+        self.learned()?;
         self.traffic()?;
         self.outsiders()?;
         self.services()?;

@@ -3,7 +3,7 @@
 use std::io;
 use std::time::Instant;
 
-use super::{OPENING, REKEYING, Walkthrough, wait_for};
+use super::{LEARNING, OPENING, REKEYING, Walkthrough, wait_for};
 use crate::job::{Check, Opens, Outcome};
 use crate::sas::{self, EspSa};
 
@@ -33,6 +33,32 @@ impl<'a> Walkthrough<'_, 'a> {
         self.row(Check::Opens, "", outcomes);
         self.row(Check::Selectors, "", if failed { [Outcome::Unreached, Outcome::Unreached] } else { selectors });
         Ok(())
+    }
+
+    /// Each end has routes to all networks of the other from what the other said.
+    pub(super) fn learned(&mut self) -> io::Result<()> {
+        if !self.tunnel().routing {
+            return Ok(());
+        }
+        self.begin("waiting for routes");
+        self.both(Check::Learned, "", |walk, end| {
+            let remote: Vec<_> = walk.tunnel().pairs.iter().map(|pair| pair.seen[1 - end].to_string()).collect();
+            let since = Instant::now();
+            let mut lacking = String::new();
+            let found = wait_for(LEARNING, || {
+                let mut routes = String::new();
+                for family in ["-4", "-6"] {
+                    routes.push_str(&walk.gateway(end).room.tell("ip", &[family, "route", "show", "proto", "bgp"])?.text);
+                }
+                let learned = |net: &String| routes.lines().any(|line| line.split_whitespace().next() == Some(net));
+                lacking = remote.iter().filter(|net| !learned(net)).cloned().collect::<Vec<_>>().join(", ");
+                Ok(lacking.is_empty().then_some(()))
+            })?;
+            Ok(match found {
+                Some(()) => Outcome::Pass(format!("{} s", since.elapsed().as_secs())),
+                None => Outcome::Fail(format!("no route to {lacking}")),
+            })
+        })
     }
 
     fn open_from(&mut self, end: usize) -> io::Result<Outcome> {

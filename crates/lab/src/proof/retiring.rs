@@ -69,8 +69,13 @@ impl Walkthrough<'_, '_> {
         for family in ["-4", "-6"] {
             find("a route", "ip", &[family, "route", "show", "table", "all"], &to_them)?;
         }
-        find("an interface", "ip", &["-o", "link", "show", "type", "xfrm"], &|line| !site.retire.is_empty() && !line.is_empty())?;
+        let names: Vec<_> = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup ")).collect();
+        let mine = |line: &str| names.iter().any(|name| line.contains(&format!(": {name}@")) || line.contains(&format!(": {name}:")));
+        find("an interface", "ip", &["-o", "link", "show"], &mine)?;
         let own = format!("uspan-{}", tunnel.name);
+        if tunnel.routing {
+            find("a routing session", "vtysh", &["-c", "show running-config"], &|line| line.contains(&own) || line.contains("neighbor"))?;
+        }
         // What the administrator took into a table of his own is his.
         let taken_over = site.joined && site.packet_filter == "nftables";
         find("a rule", "nft", &["list", "ruleset"], &|line| line.contains(&own) && !taken_over)?;

@@ -31,6 +31,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let (site, tunnel) = (self.site(end), self.tunnel());
         self.proof.witness.take();
         self.proof.running[site].kill();
+        self.proof.routers[site] = None;
         self.gateway(end).lose_power()?;
         for pair in 0..tunnel.pairs.len() {
             for direction in [0, 1] {
@@ -40,6 +41,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let seen = self.proof.witness.take();
         let sites = tunnel.ends.map(|site| &self.proof.job.sites[site]);
         let silence = sites.iter().find_map(|site| seen.clear_from(site)).map_or_else(Outcome::pass, Outcome::Fail);
+        (self.proof.routers[site], _) = super::Proof::start_router(self.gateway(end))?;
         let log = self.proof.log(site);
         self.proof.running[site] = self.daemon(end)?.start(self.gateway(end), &log)?;
         let other_must_notice = matches!(tunnel.opens[end], Opens::Never);

@@ -76,6 +76,7 @@ pub fn family(job: &Job, ipv4: bool) -> Family {
         .sites
         .iter()
         .flat_map(|site| site.networks.iter().map(|(_, net)| *net).chain([uplink_net(site.address), uplink_net(site.own)]))
+        .chain(job.tunnels.iter().filter_map(|tunnel| tunnel.link))
         .collect();
     let free = |net: &IpNet| taken.iter().all(|other| !net.contains(other) && !other.contains(net));
     let mut strangers = (0..=u8::MAX).flat_map(|i| (0..=u8::MAX).map(move |j| stranger(i, j, ipv4))).filter(free);
@@ -124,6 +125,7 @@ mod tests {
             packet_filter: "nftables".to_owned(),
             rules: Vec::new(),
             imports: Vec::new(),
+            routing: Vec::new(),
             interfaces: Vec::new(),
             retire: Default::default(),
             seen: Vec::new(),

@@ -1,6 +1,6 @@
 //! Sites and the small values in them.
 
-use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
+use super::{Decoder, Node, flag, in_file_order, list, number, printable, table, text};
 use crate::algorithm::Kind;
 use crate::description::values::PrefixError;
 use crate::description::{Address, Keys, Narrowing, Network, Site, values};
@@ -55,6 +55,7 @@ impl Decoder<'_> {
                 let file = |key| keys.get(key).and_then(text).map(|file| file.map(str::to_owned));
                 Keys { public: file("public"), certificate: file("certificate"), issuer: file("issuer"), private: file("private") }
             }),
+            as_number: self.as_number(fields)?,
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
             packet_filter: named.unwrap_or(PACKET_FILTERS[0]),
             route_based: match fields.get("style").and_then(text) {
@@ -66,6 +67,21 @@ impl Decoder<'_> {
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
             name,
         })
+    }
+
+    /// The site's autonomous system, if it says one.
+    #[expect(clippy::option_option, reason = "wrong, not said, said")]
+    fn as_number(&mut self, fields: &DeTable<'_>) -> Option<Option<u32>> {
+        let Some(node) = fields.get("as-number") else { return Some(None) };
+        let number = number(node)?;
+        // 23456, 65535 and the last one are reserved (IANA AS numbers).
+        match u32::try_from(number).ok().filter(|number| !matches!(*number, 0 | 23_456 | 65_535 | u32::MAX)) {
+            Some(number) => Some(Some(number)),
+            None => {
+                self.say(&rules::BAD_AS_NUMBER, node.span(), format!("{number} is not the number of an autonomous system"));
+                None
+            }
+        }
     }
 
     fn narrowings(&mut self, kinds: &DeTable<'_>) -> Vec<Narrowing> {

@@ -46,6 +46,7 @@ impl Decoder<'_> {
         Some(Tunnel {
             between,
             version,
+            bgp: fields.get("routing").and_then(text).filter(|word| word.value == "bgp").map(|word| word.span),
             gre: fields.get("carrier").and_then(text).filter(|word| word.value == "gre").map(|word| word.span),
             link: fields.get("link").and_then(text).and_then(|found| self.prefix(found)),
             path_mtu: self.path_mtu(fields, name.span)?,

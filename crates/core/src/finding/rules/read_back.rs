@@ -66,6 +66,11 @@ chapter! {
         why: "The peer answers AUTHENTICATION_FAILED.",
         remedy: "Pin the public key of the pair that the other end uses.",
     }
+    SESSIONS_NOT_CROSSED = "US714" "sessions-not-crossed" Error {
+        what: "The two ends of a routing session do not fit: addresses, systems, or what one says and the other believes.",
+        why: "The session does not come up, or networks are missing that the tunnel carries.",
+        remedy: "What is own on one end must be the neighbour's on the other.",
+    }
     DEVICE_SYNTAX = "US801" "device-syntax" Error {
         what: "A line of a gateway's file cannot be read.",
         why: "The daemon would refuse the file or leave the line out.",

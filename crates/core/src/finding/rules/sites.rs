@@ -116,4 +116,9 @@ chapter! {
         why: "Perhaps another site was meant; one of two addresses would win silently.",
         remedy: "Correct the name of the site, or say `address = \"assigned\"` in the description.",
     }
+    BAD_AS_NUMBER = "US225" "bad-as-number" Error {
+        what: "Not the number of an autonomous system.",
+        why: "0, 23456, 65535 and 4294967295 are reserved (IANA AS numbers); a router refuses them.",
+        remedy: "Take a private one, between 64512 and 65534 (RFC 6996).",
+    }
 }

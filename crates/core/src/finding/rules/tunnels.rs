@@ -136,4 +136,9 @@ chapter! {
         why: "GRE goes from one address to another, and ESP in transport mode keeps them: whoever translates one on the way breaks the tunnel.",
         remedy: "Give both gateways fixed addresses without translation; or leave `carrier` out and say `style = \"route-based\"`.",
     }
+    ROUTING_UNFIT = "US328" "routing-unfit" Error {
+        what: "A routing protocol over a tunnel that cannot carry it.",
+        why: "A session needs a tunnel interface with an address at each end, systems with numbers, and networks of one family; without one of them it never comes up, or says less than the tunnel carries.",
+        remedy: "Give the tunnel what the message names, or leave `routing` out.",
+    }
 }

@@ -1,0 +1,25 @@
+//! A session of a routing protocol through a tunnel.
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+/// A BGP session (RFC 4271) with the peer, over the tunnel interface.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BgpSession {
+    /// The own autonomous system.
+    pub own_as: u32,
+    /// The peer's.
+    pub peer_as: u32,
+    /// The own address on the tunnel interface.
+    pub own: IpAddr,
+    /// The peer's.
+    pub neighbour: IpAddr,
+    /// What it tells the peer that it reaches, and nothing else.
+    pub announces: Vec<IpNet>,
+    /// What it believes of what the peer says, and nothing else.
+    pub accepts: Vec<IpNet>,
+}
+
+/// The TCP port of BGP (RFC 4271 section 8.2).
+pub const BGP_PORT: u16 = 179;
