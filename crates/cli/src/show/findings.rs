@@ -5,11 +5,11 @@ use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use serde_json::{Value, json};
 use uspan_core::{Finding, Place, Severity, Source};
 
-use super::{columns, wrapped};
+use super::{CARE, columns, wrapped};
 
 /// Prints findings to standard error, each under its line, and a line that counts them.
 pub fn print(findings: &[Finding], source: &Source) {
-    let renderer = Renderer::styled().decor_style(DecorStyle::Unicode).term_width(columns());
+    let renderer = Renderer::styled().warning(CARE).decor_style(DecorStyle::Unicode).term_width(columns());
     for finding in findings {
         anstream::eprintln!("{}\n", draw(finding, source, &renderer));
     }

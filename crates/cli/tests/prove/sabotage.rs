@@ -31,7 +31,20 @@ pub fn sabotages() -> Vec<Sabotage> {
         tunnel: "appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }".to_owned(),
         ..orchard()
     };
+    let wrapped = |more: &str| Pair { tunnel: format!("carrier = \"gre\"\n{more}"), sites: ["as-number = 65001", "as-number = 65002"], ..orchard() };
+    let told = wrapped("routing = \"bgp\"\nlink = \"10.254.0.0/30\"");
+    let keys = ["keys = { certificate = \"keys/packhouse.crt\", issuer = \"keys/ca.crt\", private = \"keys/packhouse.key\" }",
+        "identity = { name = \"coldstore.example.net\" }\nkeys = { certificate = \"keys/coldstore.crt\", issuer = \"keys/ca.crt\", private = \"keys/coldstore.key\" }"];
+    let certified = Pair { tunnel: "authentication = \"certificates\"".to_owned(), sites: keys, ..orchard() };
     vec![
+        Sabotage { name: "a name that the certificate does not have", pair: certified, script: None, check: "opens", sites: &["packhouse"], says: "no IKE SA",
+            edits: &[(COLD, "leftid=@coldstore.example.net", "leftid=@press.example.net"), (PACK, "fqdn:coldstore.example.net", "fqdn:press.example.net")] },
+        Sabotage { name: "GRE in clear", pair: wrapped(""), script: None, check: "silence", sites: &["packhouse"], says: "IP protocol 47",
+            edits: &[(PACK_RULES, "meta l4proto gre counter drop", "meta l4proto gre counter")] },
+        Sabotage { name: "another system", pair: told.clone(), script: None, check: "learned", sites: &["packhouse", "coldstore"], says: "no route to",
+            edits: &[("packhouse/etc/frr/uspan-harvest.conf", "remote-as 65002", "remote-as 65009")] },
+        Sabotage { name: "less than is carried", pair: told, script: None, check: "learned", sites: &["packhouse"], says: "no route to 10.73.16.0/20",
+            edits: &[("coldstore/etc/frr/uspan-harvest.conf", "uspan-harvest-out seq 5 permit", "uspan-harvest-out seq 5 deny")] },
         sabotage("secret", &[("coldstore/etc/ipsec.d/harvest.secrets", "PSK 0x4b", "PSK 0x4c")], "opens", &["packhouse"], "no IKE SA"),
         sabotage("group", &[(COLD, "ike=aes256-sha2_512;dh20", "ike=aes256-sha2_512;dh19")], "opens", &["packhouse"], "no IKE SA"),
         sabotage("integrity of ESP", &[(COLD, "esp=aes256-sha2_512;dh20", "esp=aes256-sha2_256;dh20")], "opens", &["packhouse"], "IKE SA, but no ESP SA"),

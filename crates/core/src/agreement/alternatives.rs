@@ -3,7 +3,7 @@
 
 use super::Reason;
 use super::proposals::Talk;
-use crate::algorithm::{Algorithm, Cipher, Integrity, Prf};
+use crate::algorithm::{Algorithm, Cipher, Integrity, Prf, Row};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{EspProposal, IkeProposal, IkeVersion};
 use crate::platform::Sa;
@@ -69,7 +69,7 @@ impl Talk<'_> {
         for item in list {
             match obstacle(self, item) {
                 None => kept.push(*item),
-                Some(why) => self.drop_value(item.row().map_or("", |row| row.name), &why, at),
+                Some(why) => self.drop_value(item.row(), &why, at),
             }
         }
         kept
@@ -86,7 +86,7 @@ impl Talk<'_> {
         let common: Vec<_> = integrities.iter().copied().filter(|i| i.prf().is_some_and(|prf| prfs.contains(&prf))).collect();
         if follows && !common.is_empty() && following(&integrities) != prfs {
             for prf in prfs.iter().filter(|prf| !following(&common).contains(prf)) {
-                self.drop_value(prf.row().map_or("", |row| row.name), why, at);
+                self.drop_value(prf.row(), why, at);
             }
             integrities = common;
             prfs = following(&integrities);
@@ -94,9 +94,15 @@ impl Talk<'_> {
         (integrities, prfs)
     }
 
-    fn drop_value(&mut self, name: &str, why: &str, at: &Offered) {
+    fn drop_value(&mut self, row: Option<&'static Row>, why: &str, at: &Offered) {
+        let Some(row) = row else { return };
+        let name = row.name;
         if !at.preset {
-            let place = self.description.source.place(at.span);
+            // A PRF that follows from a hash is not written itself.
+            let within = |value: &&Located<&'static Row>| at.span.start <= value.span.start && value.span.end <= at.span.end;
+            let mut written = self.tunnel.offer.values.iter().filter(within);
+            let span = written.find(|value| std::ptr::eq(value.value, row)).map_or(at.span, |value| value.span);
+            let place = self.description.source.place(span);
             let message = format!("`{name}` is left out of a list for {}: {why}", at.sa.word());
             self.findings.push(Finding::new(&rules::OFFER_DROPPED, message).at(place));
         }

@@ -184,8 +184,7 @@ fn encapsulation(tunnel: &Tunnel, ends: [&Site; 2], say: Say<'_>) {
 
 fn pairs(description: &Description, tunnel: &Tunnel, say: Say<'_>) {
     if let Bundle::Impossible(why) = bundle(description, tunnel) {
-        let remedy =
-            "Carry one pair in this tunnel, or one larger network that covers them, with `carries`; or change one of the platforms.";
+        let remedy = "Put all of them into GRE with `carrier = \"gre\"`; carry one pair in this tunnel, or one larger network that covers them, with `carries`; or change one of the platforms.";
         say(tunnel.carries, why, remedy.to_owned());
     }
 }

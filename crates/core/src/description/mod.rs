@@ -287,6 +287,8 @@ pub struct Offer {
     pub ike: Vec<Located<IkeProposal>>,
     /// For ESP, without the PFS group.
     pub esp: Vec<Located<EspProposal>>,
+    /// Each value that was written, where it stands.
+    pub values: Vec<Located<&'static Row>>,
     /// Key that holds the IKE proposals: `ike` or `strength`.
     pub ike_key: &'static str,
     /// Key that holds the ESP proposals: `esp` or `strength`.

@@ -6,6 +6,7 @@ mod shape;
 mod site;
 mod tunnel;
 
+use crate::algorithm::Row;
 use crate::description::Description;
 use crate::description::language::{DOCUMENT, VERSION};
 use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order};
@@ -19,7 +20,7 @@ pub(super) type Node<'a> = Spanned<DeValue<'a>>;
 
 pub(super) fn decode(source: &Source) -> (Description, Vec<Finding>) {
     let (root, errors) = DeTable::parse_recoverable(source.text());
-    let mut decoder = Decoder { source, findings: Vec::new() };
+    let mut decoder = Decoder { source, findings: Vec::new(), picked: Vec::new() };
     decoder.syntax(&errors);
     let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new() };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
@@ -33,6 +34,8 @@ pub(super) fn decode(source: &Source) -> (Description, Vec<Finding>) {
 pub(super) struct Decoder<'a> {
     source: &'a Source,
     findings: Vec<Finding>,
+    /// Algorithms of proposals, as they are found.
+    picked: Vec<Located<&'static Row>>,
 }
 
 /// Entries of a table in the order of the file.

@@ -30,6 +30,7 @@ impl Decoder<'_> {
         let offer = Offer {
             ike,
             esp,
+            values: std::mem::take(&mut self.picked),
             ike_key: if ike_node.is_some() { "ike" } else { "strength" },
             esp_key: if esp_node.is_some() { "esp" } else { "strength" },
             ike_preset: ike_node.is_none(),
@@ -113,7 +114,10 @@ impl Decoder<'_> {
     }
 
     fn algorithm_of<A: Algorithm>(&mut self, word: Located<&str>) -> Option<A> {
-        if word.value.is_empty() { None } else { self.algorithm(A::KIND, word).map(A::of) }
+        let span = word.span;
+        let row = if word.value.is_empty() { None } else { self.algorithm(A::KIND, word) }?;
+        self.picked.push(Located::new(row, span));
+        Some(A::of(row))
     }
 
     pub(super) fn algorithm(&mut self, kind: Kind, word: Located<&str>) -> Option<&'static Row> {
