@@ -26,6 +26,7 @@ mod digest;
 mod duration;
 mod finding;
 mod gateway;
+mod identity;
 mod key;
 mod mirror;
 mod mtu;

@@ -5,16 +5,15 @@
 
 mod endpoint;
 mod filter;
-mod identity;
 mod interface;
 mod proposal;
 mod service;
 mod session;
 mod tree;
 
+pub use crate::identity::Identity;
 pub use endpoint::Endpoint;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
-pub use identity::Identity;
 pub use interface::{InterfaceKind, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};

@@ -9,7 +9,7 @@ use x509_parser::pem::Pem;
 use x509_parser::prelude::FromDer as _;
 
 use super::{KeyKind, PublicKey, pem};
-use crate::gateway::Identity;
+use crate::identity::Identity;
 
 /// The organisation in whose name the lab's own authority issues; no gateway in production is to believe it.
 pub const LAB_ORGANISATION: &str = "Unified Span lab - not for production";
