@@ -37,7 +37,7 @@ pub fn sabotages() -> Vec<Sabotage> {
         "identity = { name = \"coldstore.example.net\" }\nkeys = { certificate = \"keys/coldstore.crt\", issuer = \"keys/ca.crt\", private = \"keys/coldstore.key\" }"];
     let certified = Pair { tunnel: "authentication = \"certificates\"".to_owned(), sites: keys, ..orchard() };
     vec![
-        Sabotage { name: "a name that the certificate does not have", pair: certified, script: None, check: "opens", sites: &["packhouse"], says: "no IKE SA",
+        Sabotage { name: "a name that the certificate does not have", pair: certified, script: None, check: "opens", sites: &["packhouse"], says: "IKE SA, but no ESP SA",
             edits: &[(COLD, "leftid=@coldstore.example.net", "leftid=@press.example.net"), (PACK, "fqdn:coldstore.example.net", "fqdn:press.example.net")] },
         Sabotage { name: "GRE in clear", pair: wrapped(""), script: None, check: "silence", sites: &["packhouse"], says: "IP protocol 47",
             edits: &[(PACK_RULES, "meta l4proto gre counter drop", "meta l4proto gre counter")] },

@@ -153,7 +153,8 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
         add(shows, tunnel(offer));
     }
     add("lists of values", tunnel(LISTS));
-    add("lists of values, IKEv1", tunnel(&format!("version = \"ikev1\"\n{LISTS}")));
+    add("lists of values, IKEv1", tunnel(&format!("version = \"ikev1\"\n{}", LISTS.replace("ecp-384", "modp-3072"))));
+    add("a curve for PFS, IKEv1", tunnel(&format!("version = \"ikev1\"\n{LISTS}")));
     add("PFS with a group of its own", tunnel("pfs = \"ecp-521\""));
     for (shows, words, sites, networks) in VARIETIES {
         add(shows, Pair { sites: *sites, networks: *networks, ..tunnel(words) });

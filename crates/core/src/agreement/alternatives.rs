@@ -243,6 +243,14 @@ mod tests {
     }
 
     #[test]
+    fn a_curve_for_pfs_of_ikev1_is_not_for_every_platform() {
+        let old = format!("version = \"ikev1\"\n{}", LISTS.replace("pfs = false", "pfs = true"));
+        assert!(mapped(["strongswan", "strongswan"], &old).1.iter().all(|esp| esp.ends_with("pfs ecp-384")));
+        let (_, esp, _) = mapped(["strongswan", "libreswan"], &old.replace("ecp-384", "modp-3072"));
+        assert!(esp.iter().all(|esp| esp.ends_with("pfs modp-3072")), "{esp:?}");
+    }
+
+    #[test]
     fn a_list_of_which_nothing_is_left_drops_the_proposal() {
         let lists = "ike = [{ encryption = [\"aes-128-ccm\", \"aes-256-ccm\"], prf = \"sha2-256\", group = \"ecp-256\" }, \
                      { encryption = \"aes-256-gcm\", prf = \"sha2-256\", group = \"ecp-256\" }]";

@@ -68,9 +68,17 @@ impl<'a> Talk<'a> {
         self.ends[end].platform.value.facts()
     }
 
+    /// Whether an end's platform can do an algorithm.
+    fn can(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
+        let facts = self.facts(end);
+        let old = self.tunnel.version.value == IkeVersion::V1 && sa == Sa::Esp && kind_of(row) == Kind::Group;
+        let narrowed = facts.ikev1_pfs_groups.filter(|_| old).is_some_and(|groups| !groups.contains(&row.number));
+        can(facts, row, sa) && !narrowed
+    }
+
     /// Whether an end can do an algorithm and may.
     fn able(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
-        can(self.facts(end), row, sa) && self.ends[end].allows(kind_of(row), row) && self.defined(row, sa)
+        self.can(end, row, sa) && self.ends[end].allows(kind_of(row), row) && self.defined(row, sa)
     }
 
     /// Whether the version of the key exchange has a number for an algorithm.
@@ -88,7 +96,7 @@ impl<'a> Talk<'a> {
             let facts = self.facts(end);
             for row in parts.iter().filter(|row| !self.able(end, row, sa)) {
                 let name = &self.ends[end].name.value;
-                obstacles.push(match can(facts, row, sa) {
+                obstacles.push(match self.can(end, row, sa) {
                     true => format!("{name} does not allow `{}`", row.name),
                     false => format!("{name} ({}) cannot do `{}` for {}", facts.title, row.name, sa.word()),
                 });
@@ -252,7 +260,7 @@ impl<'a> Talk<'a> {
         for row in first {
             let lacking = [0, 1].into_iter().find(|end| !self.able(*end, row, sa));
             if let Some(end) = lacking {
-                let why = match (self.defined(row, sa), can(self.facts(end), row, sa)) {
+                let why = match (self.defined(row, sa), self.can(end, row, sa)) {
                     (false, _) => "cannot do with IKEv1",
                     (true, true) => "does not allow",
                     (true, false) => "cannot do",

@@ -55,6 +55,8 @@ pub struct Facts {
     pub prf_follows_integrity: bool,
     /// All ESP proposals of a connection must have the same PFS group.
     pub one_pfs_group: bool,
+    /// The groups that it can use for PFS in IKEv1; all of its own where nothing is said.
+    pub ikev1_pfs_groups: Option<&'static [u16]>,
     /// It rekeys ESP only with the group that the IKE SA was negotiated with.
     pub pfs_group_of_ike: bool,
     /// The longest lifetime it accepts.

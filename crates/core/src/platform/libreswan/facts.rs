@@ -1,7 +1,8 @@
 //! Names, limits and defaults. Sources: ipsec.conf(5) and ipsec.secrets(5) of 4.10; the
 //! listing of its `algparse -v`, without Camellia-CTR, which it spells but does not take for ESP. That a
 //! rekey of ESP takes the group of the IKE SA was seen in the lab: asked by its peer for another one, 4.10 answers
-//! NO_PROPOSAL_CHOSEN. So was that a dead peer's IKE SA of IKEv1 stays while several connections share it, and that
+//! NO_PROPOSAL_CHOSEN. So was that it loads no connection of IKEv1 with an elliptic curve for PFS ("not supported by
+//! IKEv1"), and that a dead peer's IKE SA of IKEv1 stays while several connections share it, and that
 //! quick mode goes on in it.
 
 use std::time::Duration;
@@ -51,6 +52,7 @@ pub(super) static FACTS: Facts = Facts {
     ],
     prf_follows_integrity: true,
     one_pfs_group: true,
+    ikev1_pfs_groups: Some(&[5, 14, 15, 16, 17, 18]),
     pfs_group_of_ike: true,
     longest_lifetime: Duration::from_secs(86_400),
     ikev1_outlives_peer: true,

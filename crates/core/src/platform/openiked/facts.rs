@@ -42,6 +42,7 @@ pub(super) static FACTS: Facts = Facts {
     ],
     prf_follows_integrity: false,
     one_pfs_group: false,
+    ikev1_pfs_groups: None,
     pfs_group_of_ike: false,
     longest_lifetime: Duration::from_secs(365 * 86_400),
     ikev1_outlives_peer: false,
