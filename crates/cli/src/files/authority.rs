@@ -7,6 +7,7 @@ use std::path::Path;
 use rcgen::{BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, SanType};
 use time::{Duration, OffsetDateTime};
 use uspan_core::{Description, Identity, LAB_ORGANISATION, Method, Site};
+use zeroize::Zeroizing;
 
 use super::{keys, secret};
 use crate::failure::Failure;
@@ -20,7 +21,7 @@ pub fn certify(description: &Description, folder: &Path, replace: bool) -> Resul
     let certified = description.tunnels.iter().filter(|tunnel| tunnel.method.value == Method::Certificate);
     let sites: BTreeMap<&str, &Site> =
         certified.flat_map(|tunnel| description.ends(tunnel)).map(|site| (site.name.value.as_str(), site)).collect();
-    let mut files: BTreeMap<String, (String, bool)> = BTreeMap::new();
+    let mut files: BTreeMap<String, (Zeroizing<String>, bool)> = BTreeMap::new();
     let mut authorities: BTreeMap<String, (String, Issuer<'_, KeyPair>)> = BTreeMap::new();
     for (name, site) in sites {
         let keys = site.keys.as_ref();
@@ -37,9 +38,9 @@ pub fn certify(description: &Description, folder: &Path, replace: bool) -> Resul
         let (authority_pem, authority) = &authorities[&issuer];
         let key = keys::generate()?;
         let pem = leaf(site)?.signed_by(&key, authority).map_err(Failure::Key)?.pem();
-        files.insert(issuer, (authority_pem.clone(), false));
-        files.insert(certificate, (pem, false));
-        files.insert(private, (keys::private_pem(&key).to_string(), true));
+        files.insert(issuer, (Zeroizing::new(authority_pem.clone()), false));
+        files.insert(certificate, (Zeroizing::new(pem), false));
+        files.insert(private, (keys::private_pem(&key), true));
     }
     if files.is_empty() {
         return Err(Failure::Usage("no tunnel of the description says `authentication = \"certificates\"`".to_owned()));
@@ -49,7 +50,7 @@ pub fn certify(description: &Description, folder: &Path, replace: bool) -> Resul
         return Err(Failure::Usage(format!("`{}` is there already; --replace overwrites all of them", folder.join(file).display())));
     }
     for (file, (text, is_secret)) in &files {
-        let (path, text) = (folder.join(file), text.replace("\r\n", "\n"));
+        let (path, text) = (folder.join(file), Zeroizing::new(text.replace("\r\n", "\n")));
         match is_secret {
             true => secret::write(&path, text.trim_end(), replace)?,
             false => secret::publish(&path, text.trim_end(), replace)?,

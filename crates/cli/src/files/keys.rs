@@ -37,7 +37,7 @@ fn understood(text: &str, exposed: bool) -> Option<KeyFile> {
         let key = KeyPair::from_pem(text).ok()?;
         let public = PublicKey::from_der(&key.subject_public_key_info());
         // Written anew, so that the same key is the same text.
-        let pem = Zeroizing::new(key.serialize_pem().replace("\r\n", "\n"));
+        let pem = private_pem(&key);
         let taken = matches!(public.kind(), Some(KeyKind::Ecdsa | KeyKind::Rsa(_)));
         return taken.then(|| KeyFile::Private { pem: Secret::new(pem.as_bytes().to_vec()), public, exposed });
     }
@@ -54,7 +54,8 @@ pub fn generate() -> Result<KeyPair, Failure> {
 
 /// Its private part as a PEM text.
 pub fn private_pem(key: &KeyPair) -> Zeroizing<String> {
-    Zeroizing::new(key.serialize_pem().replace("\r\n", "\n"))
+    let pem = Zeroizing::new(key.serialize_pem());
+    Zeroizing::new(pem.replace("\r\n", "\n"))
 }
 
 /// Its public part as a PEM text.
