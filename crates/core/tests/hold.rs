@@ -218,6 +218,24 @@ fn a_session_with_another_system_or_address_is_found() {
 }
 
 #[test]
+fn two_routers_of_one_name_are_found() {
+    let text = DEMO.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarrier = \"gre\"\nrouting = \"bgp\"\nlink = \"fd00:ff::/126\"");
+    let text = text.replace("shares-internet = true", "shares-internet = true\nas-number = 65001");
+    let six = [("198.51.100.20", "2001:db8:1::20"), ("203.0.113.77", "2001:db8:2::77"), ("10.41.0.0/22", "2001:db8:41::/64")];
+    let text = six.iter().fold(text, |text, (four, six)| text.replace(four, six));
+    let text = text.replace("10.41.8.0/24", "2001:db8:42::/64").replace("10.73.16.0/20", "2001:db8:73::/64");
+    let [mut one, other] = built(&text);
+    let [own, peer] = ["2001:db8:1::20", "2001:db8:2::77"].map(|address| Endpoint::At(address.parse().expect("an address")));
+    let codes = |one: &Gateway| -> Vec<_> {
+        let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
+        hold(end("packhouse", one, &own), end("coldstore", &other, &peer)).iter().map(|finding| finding.rule.code).collect()
+    };
+    assert!(one.sessions[0].router_id.is_some() && codes(&one).is_empty());
+    one.sessions[0].router_id = other.sessions[0].router_id;
+    assert_eq!(codes(&one), ["US714"]);
+}
+
+#[test]
 fn a_session_that_says_more_than_the_other_believes_is_found() {
     assert_eq!(misheard(|gateway| gateway.sessions[0].announces.push("10.0.0.0/8".parse().expect("a net"))), ["US714"]);
 }

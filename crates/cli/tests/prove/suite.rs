@@ -341,6 +341,7 @@ fn bgp(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static str; 2]) {
         add("BGP, route-based, services", Pair { sites: [ROUTES, JOINED], networks: TWO, tunnel: four, ..orchard() });
         let same = JOINED.replace("65002", "65001");
         let sites = [ROUTES, &*Box::leak(same.into_boxed_str())];
+        add("BGP, route-based, IPv6", Pair { sites, tunnel: over("link = \"fd00:ff::/127\""), ..six() });
         let six_in_four = Pair { addresses: orchard().addresses, sites, tunnel: over("link = \"fd00:ff::/126\""), ..six() };
         add("BGP, route-based, IPv6 networks, one system", six_in_four);
     }

@@ -120,9 +120,6 @@ impl Check<'_> {
             "the tunnel has no `link`, between whose addresses a session could be".to_owned()
         } else if let Some(net) = other {
             format!("{net} is of another family than `link`, and a session carries its own")
-        } else if ends.iter().any(|site| site.outer_ipv4() == Some(false)) {
-            // Seen in the lab, route-based; why is not known.
-            "the gateways talk IPv6, over which no session comes up".to_owned()
         } else if let Some(appearance) = self.tunnel.appearances.first() {
             format!("a network appears as {}, which no router knows as its own", appearance.prefix.value)
         } else {

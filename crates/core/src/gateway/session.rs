@@ -1,6 +1,6 @@
 //! A session of a routing protocol through a tunnel.
 
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::IpNet;
 
@@ -11,6 +11,8 @@ pub struct BgpSession {
     pub own_as: u32,
     /// The peer's.
     pub peer_as: u32,
+    /// What the router calls itself, where it may have no IPv4 address to take that from (RFC 6286 section 2.1).
+    pub router_id: Option<Ipv4Addr>,
     /// The own address on the tunnel interface.
     pub own: IpAddr,
     /// The peer's.

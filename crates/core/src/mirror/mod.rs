@@ -232,6 +232,7 @@ impl Taking<'_> {
         Some(BgpSession {
             own_as: me.as_number?,
             peer_as: peer.as_number?,
+            router_id: (me.outer_ipv4() == Some(false)).then(|| digest(&me.name.value).max(1).into()),
             own: link_address(link, self.end)?.addr(),
             neighbour: link_address(link, 1 - self.end)?.addr(),
             announces: each(true),

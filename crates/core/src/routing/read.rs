@@ -1,7 +1,7 @@
 //! Reads FRRouting's configuration: what the writer writes, and names everything else.
 
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::IpNet;
 
@@ -54,6 +54,7 @@ struct Named {
 #[derive(Default)]
 struct Found {
     own_as: Option<u32>,
+    router_id: Option<Ipv4Addr>,
     lists: BTreeMap<String, Vec<IpNet>>,
     networks: Vec<IpNet>,
     neighbours: BTreeMap<IpAddr, Named>,
@@ -68,6 +69,7 @@ impl Found {
                 self.lists.entry((*name).to_owned()).or_default().push(net.parse().ok()?);
             }
             ["router", "bgp", number] => self.own_as = Some(number.parse().ok()?),
+            ["bgp", "router-id", id] => self.router_id = Some(id.parse().ok()?),
             ["network", net] => self.networks.push(net.parse().ok()?),
             ["neighbor", neighbour, rest @ ..] => {
                 let named = self.neighbours.entry(neighbour.parse().ok()?).or_default();
@@ -94,7 +96,15 @@ impl Found {
         let (announces, accepts) = (list(&named.announces)?, list(&named.accepts)?);
         let whole = named.active && named.timed && announces.iter().all(|net| self.networks.contains(net));
         whole.then_some(())?;
-        Some(BgpSession { own_as: self.own_as?, peer_as: named.peer_as?, own: named.own?, neighbour, announces, accepts })
+        Some(BgpSession {
+            own_as: self.own_as?,
+            peer_as: named.peer_as?,
+            router_id: self.router_id,
+            own: named.own?,
+            neighbour,
+            announces,
+            accepts,
+        })
     }
 }
 
@@ -110,7 +120,15 @@ mod tests {
         let all = |list: &[u8]| list.iter().map(|n| net(n).parse().expect("a net")).collect::<Vec<IpNet>>();
         let at = |v4: &str, v6: &str, is: bool| if is { v4.parse() } else { v6.parse() }.expect("an address");
         let (own, neighbour): (IpAddr, IpAddr) = (at("10.255.0.0", "fd00:ff::", v4), at("10.255.0.1", "fd00:ff::1", v4));
-        BgpSession { own_as, peer_as, own, neighbour, announces: all(nets), accepts: all(&[200]) }
+        BgpSession {
+            own_as,
+            peer_as,
+            router_id: (!v4).then_some(Ipv4Addr::new(1, 2, 3, 4)),
+            own,
+            neighbour,
+            announces: all(nets),
+            accepts: all(&[200]),
+        }
     }
 
     fn tree(text: &str) -> Tree {

@@ -34,7 +34,11 @@ pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             let _ = writeln!(out, "{word} prefix-list uspan-{stem}-{way} seq {} permit {net}", 5 * (i + 1));
         }
     }
-    let _ = writeln!(out, "router bgp {own_as}\n neighbor {neighbour} remote-as {peer_as}");
+    let _ = writeln!(out, "router bgp {own_as}");
+    if let Some(id) = session.router_id {
+        let _ = writeln!(out, " bgp router-id {id}");
+    }
+    let _ = writeln!(out, " neighbor {neighbour} remote-as {peer_as}");
     let _ = writeln!(out, " neighbor {neighbour} description uspan-{stem}\n neighbor {neighbour} update-source {own}");
     let _ = writeln!(out, " neighbor {neighbour} timers {} {}\n neighbor {neighbour} timers connect {}", TIMERS.0, TIMERS.1, TIMERS.0);
     if !ipv4 {
