@@ -349,18 +349,24 @@ fn a_build_over_an_earlier_one_says_what_changes_and_when_it_takes_effect() {
     assert!(run.json()["changes"].to_string().contains("shared secret") && !run.all().contains("Zr4uY8"), "{}", run.stdout);
 }
 
+/// The demo with gateways that sign; `SITE` stands for each site's name in its `keys`.
+fn signing(authentication: &str, keys: &str) -> String {
+    let text = include_str!("../../core/demo/orchard.span.toml");
+    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", &format!("authentication = \"{authentication}\""));
+    ["packhouse", "coldstore"].iter().fold(text, |text, site| {
+        let head = format!("[site.{site}]");
+        text.replace(&head, &format!("{head}\nkeys = {{ {} }}", keys.replace("SITE", site)))
+    })
+}
+
 #[test]
 fn a_pair_of_keys_goes_to_its_gateway_and_its_public_part_to_the_peer() {
     let folder = orchard();
     write_keys(folder.path());
     assert_eq!((mode(&folder.path().join("keys/packhouse.key")), mode(&folder.path().join("keys/packhouse.pub"))), (0o600, 0o644));
     assert_eq!(uspan(folder.path(), &["secret", "keys/packhouse.key", "--pair"]).code, 2, "a pair that is there stays");
-    let path = folder.path().join("orchard.span.toml");
-    let text = fs::read_to_string(&path).expect("read").replace("\"libreswan\"", "\"openiked\"");
-    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", "authentication = \"public-keys\"");
-    let keys = |site: &str| format!("[site.{site}]\nkeys = {{ public = \"keys/{site}.pub\", private = \"keys/{site}.key\" }}");
-    let text = text.replace("[site.packhouse]", &keys("packhouse")).replace("[site.coldstore]", &keys("coldstore"));
-    fs::write(&path, text).expect("written");
+    let text = signing("public-keys", "public = \"keys/SITE.pub\", private = \"keys/SITE.key\"").replace("\"libreswan\"", "\"openiked\"");
+    fs::write(folder.path().join("orchard.span.toml"), text).expect("written");
     let run = build(folder.path(), &[]);
     assert_eq!(run.code, 0, "{}", run.all());
     let out = folder.path().join("out");
@@ -382,14 +388,8 @@ fn a_pair_of_keys_goes_to_its_gateway_and_its_public_part_to_the_peer() {
 #[test]
 fn certificates_for_the_lab_are_made_once_and_never_built() {
     let folder = orchard();
-    let path = folder.path().join("orchard.span.toml");
-    let text = fs::read_to_string(&path).expect("read");
-    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", "authentication = \"certificates\"");
-    let keys = |site: &str| {
-        format!("[site.{site}]\nkeys = {{ certificate = \"c/{site}.crt\", issuer = \"c/ca.crt\", private = \"c/{site}.key\" }}")
-    };
-    let text = text.replace("[site.packhouse]", &keys("packhouse")).replace("[site.coldstore]", &keys("coldstore"));
-    fs::write(&path, text).expect("written");
+    let keys = "certificate = \"c/SITE.crt\", issuer = \"c/ca.crt\", private = \"c/SITE.key\"";
+    fs::write(folder.path().join("orchard.span.toml"), signing("certificates", keys)).expect("written");
     let make = |more: &[&str]| uspan(folder.path(), &[&["secret", "orchard.span.toml", "--for-lab"], more].concat());
     assert_eq!(make(&[]).code, 0);
     let names: Vec<_> =
@@ -414,14 +414,8 @@ fn certificates_for_the_lab_are_made_once_and_never_built() {
 fn a_certificate_goes_to_its_gateway_and_its_authority_to_the_peer() {
     let folder = orchard();
     write_keys(folder.path());
-    let path = folder.path().join("orchard.span.toml");
-    let text = fs::read_to_string(&path).expect("read");
-    let text = text.replace("secret   = { file = \"secrets/harvest.key\" }", "authentication = \"certificates\"");
-    let keys = |site: &str| {
-        format!("[site.{site}]\nkeys = {{ certificate = \"keys/{site}.crt\", issuer = \"keys/ca.crt\", private = \"keys/{site}.key\" }}")
-    };
-    let text = text.replace("[site.packhouse]", &keys("packhouse")).replace("[site.coldstore]", &keys("coldstore"));
-    fs::write(&path, text).expect("written");
+    let keys = "certificate = \"keys/SITE.crt\", issuer = \"keys/ca.crt\", private = \"keys/SITE.key\"";
+    fs::write(folder.path().join("orchard.span.toml"), signing("certificates", keys)).expect("written");
     let run = build(folder.path(), &[]);
     assert_eq!(run.code, 0, "{}", run.all());
     let out = folder.path().join("out");

@@ -46,9 +46,9 @@ pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tun
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
-    BGP_PORT, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway,
-    Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening,
-    Origin, Passing, PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree,
+    BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
+    Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin,
+    Passing, PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree,
     TreeFile, TunnelInterface, Verdict, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};

@@ -24,7 +24,7 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
             findings.push(Finding::new(rule, message).at(description.source.place(tunnel.method.span)));
         };
         if tunnel.version.value == IkeVersion::V1 {
-            say(&rules::KEYS_NEED_IKEV2, format!("IKEv1 and {}", if certified { "certificates" } else { "public keys" }));
+            say(&rules::KEYS_NEED_IKEV2, format!("IKEv1 and {}", tunnel.method.value.words()));
         }
         for (site, end) in description.ends(tunnel).into_iter().zip(&tunnel.between) {
             signing.entry(end.value).or_default().insert(certified);

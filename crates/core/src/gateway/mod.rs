@@ -17,7 +17,7 @@ pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Prote
 pub use interface::{InterfaceKind, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
-pub use session::{BGP_PORT, BgpSession};
+pub use session::BgpSession;
 pub use tree::{Tree, TreeFile};
 
 use std::collections::BTreeSet;
@@ -312,6 +312,13 @@ pub struct KeyPair {
     pub certificate: Option<Certificate>,
     /// Its private part as a PEM text; nothing where it stands on the gateway already.
     pub private: Option<Secret>,
+}
+
+impl KeyPair {
+    /// The private part as the text of a file.
+    pub(crate) fn private_text(&self) -> Option<String> {
+        self.private.as_ref().map(|private| String::from_utf8_lossy(private.expose()).into_owned())
+    }
 }
 
 /// A peer's key.

@@ -4,6 +4,8 @@ use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::IpNet;
 
+use super::{Ports, Traffic, Transport};
+
 /// A BGP session (RFC 4271) with the peer, over the tunnel interface.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BgpSession {
@@ -23,5 +25,9 @@ pub struct BgpSession {
     pub accepts: Vec<IpNet>,
 }
 
-/// The TCP port of BGP (RFC 4271 section 8.2).
-pub const BGP_PORT: u16 = 179;
+impl BgpSession {
+    /// What it asks of a filter: TCP to the port of BGP (RFC 4271 section 8.2).
+    pub fn traffic() -> Traffic {
+        Traffic::To(Transport::Tcp, Ports { first: 179, last: 179 })
+    }
+}

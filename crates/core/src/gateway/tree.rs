@@ -5,6 +5,8 @@ use std::fmt;
 
 use zeroize::Zeroize;
 
+use crate::secret::Secret;
+
 /// One file of a gateway.
 #[derive(Clone, PartialEq, Eq)]
 pub struct TreeFile {
@@ -79,6 +81,11 @@ impl Tree {
     /// Adds a file.
     pub fn add(&mut self, path: impl Into<String>, file: TreeFile) {
         self.files.insert(path.into(), file);
+    }
+
+    /// What a file holds, as a secret.
+    pub(crate) fn secret(&self, path: &str) -> Option<Secret> {
+        self.files.get(path).map(|file| Secret::new(file.text.clone().into_bytes()))
     }
 
     /// Adds all files of another tree; shared files are joined.

@@ -8,8 +8,8 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    BGP_PORT, BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening,
-    Passing, Ports, Protection, Through, Traffic, Transport, TunnelInterface, Verdict,
+    BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening, Passing,
+    Protection, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::key::PublicKey;
 
@@ -243,9 +243,8 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
     }
     let [leaving, arrived] = end.gateway.protections();
     for session in &end.gateway.sessions {
-        let port = Traffic::To(Transport::Tcp, Ports { first: BGP_PORT, last: BGP_PORT });
         let (from, to, protection) = (session.neighbour.into(), session.own.into(), arrived.clone());
-        let packet = Packet { hook: Hook::Input, from, to, protection, traffic: port };
+        let packet = Packet { hook: Hook::Input, from, to, protection, traffic: BgpSession::traffic() };
         need(Verdict::Accept, packet, not(format!("BGP from {}", session.neighbour)));
     }
     for (apparent, remote) in end.gateway.crossing() {

@@ -13,9 +13,9 @@ use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
-    BGP_PORT, BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode,
-    NatRule, NatTarget, Opening, Passing, PinnedKey, Ports, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic,
-    Transport, TunnelInterface, Verdict,
+    BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule,
+    NatTarget, Opening, Passing, PinnedKey, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface,
+    Verdict,
 };
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
@@ -356,10 +356,16 @@ impl Taking<'_> {
             }
         }
         if let (Some(session), Some(interface)) = (self.session(), self.interface()) {
-            let port = Traffic::To(Transport::Tcp, Ports { first: BGP_PORT, last: BGP_PORT });
             let [_, arrived] = Protection::of(Some(&interface.name));
             let (from, to) = (session.neighbour.into(), session.own.into());
-            rules.push(FilterRule { hook: Hook::Input, from, to, protection: arrived, traffic: port, verdict: Verdict::Accept });
+            rules.push(FilterRule {
+                hook: Hook::Input,
+                from,
+                to,
+                protection: arrived,
+                traffic: BgpSession::traffic(),
+                verdict: Verdict::Accept,
+            });
         }
         // Routes look at the destination alone: what else takes the interface does not cross.
         if self.routed() {

@@ -9,13 +9,18 @@ mod write;
 pub(crate) use read::read;
 pub(crate) use write::write;
 
-use crate::gateway::{Gateway, Tree};
+use crate::gateway::{BgpSession, Gateway, Tree};
 
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/frr";
 
 /// How often the two ask for each other, and when one gives up, in seconds: a lost tunnel is noticed in half a minute.
 const TIMERS: (u32, u32) = (10, 30);
+
+/// How lists and address families of a session are called.
+fn family(session: &BgpSession) -> (&'static str, &'static str) {
+    if session.neighbour.is_ipv4() { ("ip", "ipv4") } else { ("ipv6", "ipv6") }
+}
 
 fn path(stem: &str) -> String {
     format!("{FOLDER}/uspan-{stem}.conf")
@@ -47,10 +52,9 @@ pub(crate) fn take_out(stem: &str, gateway: &Gateway) -> [Vec<String>; 2] {
     for session in &gateway.sessions {
         let router = format!("router bgp {}", session.own_as);
         before.push(configure(&[router.clone(), format!("no neighbor {}", session.neighbour)]));
+        let (word, afi) = family(session);
+        before.extend(["in", "out"].map(|way| configure(&[format!("no {word} prefix-list uspan-{stem}-{way}")])));
         for net in &session.announces {
-            let (word, afi) = if net.addr().is_ipv4() { ("ip", "ipv4") } else { ("ipv6", "ipv6") };
-            let lists = ["in", "out"].map(|way| configure(&[format!("no {word} prefix-list uspan-{stem}-{way}")]));
-            lists.into_iter().filter(|list| !before.contains(list)).collect::<Vec<_>>().into_iter().for_each(|list| before.push(list));
             let statement = format!("  network {net}");
             let forget = configure(&[router.clone(), format!("address-family {afi} unicast"), format!("no network {net}")]);
             // Another tunnel may announce it too.

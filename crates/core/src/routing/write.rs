@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::{TIMERS, path};
+use super::{TIMERS, family, path};
 use crate::gateway::{Gateway, Tree, TreeFile};
 use crate::platform::text::comment;
 use crate::platform::{Remarks, Unwritable};
@@ -23,7 +23,7 @@ pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     if session.own.is_ipv4() != ipv4 || !alike(&session.announces) || !alike(&session.accepts) {
         return Err(vec![Unwritable::new("a session of one family that carries the other", "Use addresses of one family.")]);
     }
-    let (word, afi) = if ipv4 { ("ip", "ipv4") } else { ("ipv6", "ipv6") };
+    let (word, afi) = family(session);
     let (own_as, peer_as, own, neighbour) = (session.own_as, session.peer_as, session.own, session.neighbour);
     let mut out = String::new();
     for line in remarks.head.iter().chain([&remarks.routing]) {

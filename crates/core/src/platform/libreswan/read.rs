@@ -65,7 +65,7 @@ fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, fi
     if signing.is_empty() {
         return;
     }
-    let private = tree.files.get(OWN_PRIVATE).map(|file| Secret::new(file.text.clone().into_bytes()));
+    let private = tree.secret(OWN_PRIVATE);
     match certificate {
         Some(certificate) => gateway.key_pairs.extend(signing.iter().map(|connection| KeyPair {
             identity: connection.local_identity.value.clone(),

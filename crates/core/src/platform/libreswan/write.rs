@@ -32,8 +32,8 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     {
         // All tunnels write the same lines.
         tree.add(OWN_CERTIFICATE, TreeFile::common(certificate.pem().to_owned()));
-        if let Some(private) = &pair.private {
-            tree.add(OWN_PRIVATE, TreeFile::shared(String::from_utf8_lossy(private.expose()).into_owned()));
+        if let Some(text) = pair.private_text() {
+            tree.add(OWN_PRIVATE, TreeFile::shared(text));
         }
     }
     for authority in &gateway.authorities {

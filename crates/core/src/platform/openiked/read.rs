@@ -260,7 +260,7 @@ impl Reader<'_> {
         let Some(public) = public(self.tree, OWN_PUBLIC) else {
             return self.say(source, &rules::DEVICE_VALUE, start, format!("the own public key is not at /{OWN_PUBLIC}"));
         };
-        let private = self.tree.files.get(OWN_PRIVATE).map(|file| Secret::new(file.text.clone().into_bytes()));
+        let private = self.tree.secret(OWN_PRIVATE);
         let pair = KeyPair { identity: own.clone(), public, certificate, private };
         if !self.gateway.key_pairs.contains(&pair) {
             self.gateway.key_pairs.push(pair);

@@ -27,8 +27,8 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         if let Some(certificate) = &pair.certificate {
             tree.add(OWN_CERTIFICATE, TreeFile::common(certificate.pem().to_owned()));
         }
-        if let Some(private) = &pair.private {
-            tree.add(OWN_PRIVATE, TreeFile::shared(String::from_utf8_lossy(private.expose()).into_owned()));
+        if let Some(text) = pair.private_text() {
+            tree.add(OWN_PRIVATE, TreeFile::shared(text));
         }
     }
     for authority in &gateway.authorities {

@@ -31,8 +31,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
             let Some(connection) = reader.connection(section) else { continue };
             let identity = connection.local_identity.value.clone();
             // The private key has the name of its public one, or of its certificate.
-            let private =
-                |file: &str| tree.files.get(&format!("{PRIVATE_KEYS}/{file}")).map(|file| Secret::new(file.text.clone().into_bytes()));
+            let private = |file: &str| tree.secret(&format!("{PRIVATE_KEYS}/{file}"));
             if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
                 gateway.key_pairs.push(KeyPair { identity, public, certificate: None, private: private(&file) });
             } else if let Some((file, certificate)) = reader.pem(tree, section, "local", CERTIFICATE) {

@@ -7,7 +7,7 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
@@ -55,8 +55,7 @@ fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
     for (public, end) in own.chain(gateway.pinned.iter().map(|pinned| (&pinned.public, "remote"))) {
         tree.add(format!("{PUBLIC_KEYS}/{}", key_file(stem, end)), TreeFile::public(public.pem().to_owned()));
     }
-    for private in gateway.key_pairs.iter().filter_map(|pair| pair.private.as_ref()) {
-        let text = String::from_utf8_lossy(private.expose()).into_owned();
+    for text in gateway.key_pairs.iter().filter_map(KeyPair::private_text) {
         tree.add(format!("{PRIVATE_KEYS}/{}", key_file(stem, "local")), TreeFile::private(text));
     }
 }
