@@ -194,6 +194,59 @@ fn the_packet_inside_gre_is_smaller_by_its_header() {
     assert_eq!(gre.interfaces[0].mtu + 4, plain.interfaces[0].mtu);
 }
 
+// ---- what the gateways themselves send -----------------------------------------------------------
+
+/// Two hosts; the first is spoilt, and what is found is returned.
+fn between_hosts(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
+    let [mut one, other] = built(&hosts("services = { packhouse = [\"https\"], coldstore = [\"ping\"] }"));
+    spoil(&mut one);
+    found(&one, &other)
+}
+
+fn hosts(more: &str) -> String {
+    DEMO.replace("[tunnel.harvest]", &format!("[tunnel.harvest]\ncarries = \"gateways\"\n{more}"))
+}
+
+#[test]
+fn hosts_as_built_are_whole_and_in_transport_mode() {
+    let [one, _] = built(&hosts(""));
+    let pairs: Vec<_> = one.crossing().into_iter().map(|(near, far)| format!("{near} {far}")).collect();
+    assert_eq!(pairs, ["198.51.100.20/32 203.0.113.77/32"]);
+    assert_eq!((one.connections[0].children[0].mode.value, one.connections[0].children[0].protocol), (Mode::Transport, None));
+    // Nothing is translated, routed or forwarded, although the site has networks.
+    assert!(one.nat.is_empty() && one.routes.is_empty() && one.interfaces.is_empty());
+    assert!(rules(&mut one.clone()).iter().all(|rule| rule.hook != Hook::Forward));
+    assert!(between_hosts(|_| {}).is_empty());
+}
+
+#[test]
+fn hosts_in_tunnel_mode_at_one_end_are_found() {
+    assert!(between_hosts(|gateway| child(gateway).mode.value = Mode::Tunnel).contains(&"US711"));
+}
+
+#[test]
+fn what_may_pass_between_hosts_in_clear_is_found() {
+    for hook in [Hook::Input, Hook::Output] {
+        let found = between_hosts(|gateway| rules(gateway).retain(|rule| rule.hook != hook || rule.verdict != Verdict::Drop));
+        assert_eq!(found, ["US709"], "{hook:?}");
+    }
+}
+
+#[test]
+fn hosts_that_do_not_let_ike_or_esp_out_are_found() {
+    for lost in [Traffic::Esp, Traffic::Udp(vec![500, 4500])] {
+        let found = between_hosts(|gateway| rules(gateway).retain(|rule| rule.hook != Hook::Output || rule.traffic != lost));
+        assert!(!found.is_empty() && found.iter().all(|code| *code == "US709"), "{lost:?}: {found:?}");
+    }
+}
+
+#[test]
+fn a_service_between_hosts_at_one_end_alone_is_found() {
+    let https = service("https").expect("known").remove(0);
+    let found = between_hosts(|gateway| rules(gateway).retain(|rule| rule.traffic != https));
+    assert_eq!(found, ["US709"]);
+}
+
 // ---- a routing protocol over the tunnel ----------------------------------------------------------
 
 /// Two ends with a BGP session inside GRE; the first is spoilt, and what is found is returned.

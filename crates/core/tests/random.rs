@@ -263,6 +263,9 @@ fn description() -> impl Strategy<Value = String> {
                 let link = if inside.contains("link =") { "" } else { "link = \"10.254.0.0/30\"\n" };
                 let inside = if bgp { format!("{inside}{link}routing = \"bgp\"\n") } else { inside };
                 let inside = if gre { format!("{inside}carrier = \"gre\"\n") } else { inside };
+                // Or what the gateways themselves send, where nothing is said of networks.
+                let hosts = fixed && !gre && !bgp && one.note.len() % 3 == 1 && !traversal.contains("forced");
+                let hosts = hosts && !inside.contains("appears-as") && !inside.contains("link =");
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
                 let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\n{proof}\n{timing}{passing}{traversal}{inside}");
                 match strength {
@@ -270,7 +273,9 @@ fn description() -> impl Strategy<Value = String> {
                     Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
                     None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
                 }
-                if let Some(pairs) = carried {
+                if hosts {
+                    text.push_str("carries = \"gateways\"\n");
+                } else if let Some(pairs) = carried {
                     let entries = pairs.iter().map(|(a, b)| if turned { (b, a) } else { (a, b) });
                     let list: Vec<_> = entries.map(|(first, second)| format!("[\"net-{first}\", \"net-{second}\"]")).collect();
                     let _ = writeln!(text, "carries = [{}]", list.join(", "));

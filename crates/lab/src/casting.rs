@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use uspan_core::{
-    Address, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Opening, Passing, Ports, Retirement, Traffic, Transport,
-    Tree, routing, set_up,
+    Address, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Mode, Opening, Passing, Ports, Retirement, Traffic,
+    Transport, Tree, routing, set_up,
 };
 
 use crate::job::{Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
@@ -138,10 +138,17 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         holding.map(|child| child.name.clone()).unwrap_or_default()
     };
     let pairs = told.into_iter().flat_map(|tunnel| &tunnel.pairs);
+    let pairs = pairs.map(|pair| Pair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
+    let hosts = told.filter(|tunnel| tunnel.hosts.is_some()).map(|_| Pair {
+        networks: None,
+        seen: [0, 1].map(|end| sites[place(end)].address.into()),
+        child: children.first().map(|child| child.name.clone()).unwrap_or_default(),
+    });
     Tunnel {
         name: built.name.clone(),
         ends: [place(0), place(1)],
-        pairs: pairs.map(|pair| Pair { networks: [pair.first, pair.second], seen: seen(pair), child: child(pair) }).collect(),
+        pairs: hosts.into_iter().chain(pairs).collect(),
+        transport: children.iter().any(|child| child.mode.value == Mode::Transport),
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
         lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],

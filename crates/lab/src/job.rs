@@ -123,6 +123,9 @@ pub struct Tunnel {
     /// The network of its two interfaces, where they have addresses.
     #[serde(default)]
     pub link: Option<IpNet>,
+    /// Whether ESP is in transport mode.
+    #[serde(default)]
+    pub transport: bool,
     /// Whether ESP is to travel in UDP.
     pub in_udp: bool,
     /// Whether ESP counts in 64 bits.
@@ -167,11 +170,11 @@ pub struct OpensTo {
     pub closed: Option<u16>,
 }
 
-/// A pair of networks, and the Child SA that carries it.
+/// A pair of networks, or the two gateways themselves, and the Child SA that carries it.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Pair {
-    /// The network of each end, as an index into its site's networks.
-    pub networks: [usize; 2],
+    /// The network of each end, as an index into its site's networks; nothing where the gateways speak for themselves.
+    pub networks: Option<[usize; 2]>,
     /// As what each is seen from the other end.
     pub seen: [IpNet; 2],
     /// The name of the Child SA on both gateways.

@@ -14,6 +14,8 @@ pub struct EspSa {
     pub to: IpAddr,
     /// Security parameters index.
     pub spi: u32,
+    /// Transport mode instead of tunnel mode.
+    pub transport: bool,
     /// Packets so far.
     pub packets: u64,
     /// Sequence numbers of 64 bits.
@@ -48,7 +50,9 @@ fn parse(text: &str) -> Vec<EspSa> {
                 let number = spi.split('(').next().and_then(|hex| u32::from_str_radix(hex.trim_start_matches("0x"), 16).ok());
                 counted = false;
                 if let (Some((from, to)), Some(spi)) = (ends, number.filter(|spi| *spi != 0)) {
-                    sas.push(EspSa { from, to, spi, packets: 0, extended: false, window: 0, takes_dscp: false, hides_dscp: false });
+                    let transport = words.windows(2).any(|pair| pair == ["mode", "transport"]);
+                    let (extended, takes_dscp, hides_dscp) = (false, false, false);
+                    sas.push(EspSa { from, to, spi, transport, packets: 0, extended, window: 0, takes_dscp, hides_dscp });
                     counted = true;
                 }
             }
@@ -114,6 +118,8 @@ src 203.0.113.77 dst 198.51.100.20
         let sas = parse(PRINTED);
         assert_eq!(sas.len(), 1, "{sas:?}");
         assert_eq!((sas[0].extended, sas[0].window, sas[0].hides_dscp, sas[0].takes_dscp), (true, 128, true, false));
+        assert!(!sas[0].transport);
+        assert!(parse(&PRINTED.replace("mode tunnel", "mode transport"))[0].transport);
         assert_eq!((sas[0].spi, sas[0].packets, sas[0].to.to_string()), (0xc0a8_0101, 4, "203.0.113.77".to_owned()));
     }
 }

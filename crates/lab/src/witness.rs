@@ -12,11 +12,20 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use etherparse::{NetSlice, SlicedPacket, TransportSlice};
 use ipnet::IpNet;
-use rustix::net::sockopt::{Timeout, set_socket_timeout};
+use rustix::net::sockopt::{Timeout, set_socket_recv_buffer_size_force, set_socket_timeout};
 use rustix::net::{AddressFamily, Protocol, RecvFlags, SocketType, recv, socket};
 
 use crate::job::Site;
 use crate::stage::room::Room;
+
+/// What may cross the internet under protection only.
+#[derive(Clone, Debug, Default)]
+pub struct Protected {
+    /// Networks: every packet from or to one of them.
+    pub nets: Vec<IpNet>,
+    /// Pairs of gateways: every packet between them, but for IKE and ESP.
+    pub gateways: Vec<[IpAddr; 2]>,
+}
 
 /// What was seen so far.
 #[derive(Clone, Debug, Default)]
@@ -57,6 +66,9 @@ pub struct Witness {
 /// hours pass in seconds.
 const PAUSE: Duration = Duration::from_secs(60);
 
+/// Bytes that wait for a witness which is kept from looking: more than a flow has.
+const WAITING: usize = 8 << 20;
+
 /// Ethernet's numbers of IPv4 and IPv6 (IANA IEEE 802 numbers).
 const ETHERTYPES: [u16; 2] = [0x0800, 0x86dd];
 
@@ -68,7 +80,7 @@ impl Witness {
     ///
     /// # Errors
     /// Without the right to see packets, or when the capture file cannot be made.
-    pub fn watch(internet: &Room, protected: Vec<IpNet>, capture: &Path) -> io::Result<Witness> {
+    pub fn watch(internet: &Room, protected: Protected, capture: &Path) -> io::Result<Witness> {
         let seen = Arc::new(Mutex::new(Seen::default()));
         let stop = Arc::new(AtomicBool::new(false));
         let pcap = Arc::new(Mutex::new(Pcap::new(capture)?));
@@ -80,6 +92,7 @@ impl Witness {
                 socket(AddressFamily::PACKET, SocketType::DGRAM, protocol)
             })?;
             set_socket_timeout(&fd, Timeout::Recv, Some(PAUSE))?;
+            set_socket_recv_buffer_size_force(&fd, WAITING)?;
             let (seen, stop, pcap, protected) = (seen.clone(), stop.clone(), pcap.clone(), protected.clone());
             std::thread::spawn(move || {
                 let mut buffer = vec![0u8; 70_000];
@@ -113,7 +126,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn note(seen: &mut Seen, packet: &[u8], protected: &[IpNet]) {
+fn note(seen: &mut Seen, packet: &[u8], protected: &Protected) {
     let Ok(sliced) = SlicedPacket::from_ip(packet) else { return };
     let (from, to, protocol): (IpAddr, IpAddr, u8) = match &sliced.net {
         Some(NetSlice::Ipv4(ip)) => (ip.header().source_addr().into(), ip.header().destination_addr().into(), ip.header().protocol().0),
@@ -121,7 +134,13 @@ fn note(seen: &mut Seen, packet: &[u8], protected: &[IpNet]) {
         _ => return,
     };
     // GRE carries what is protected; bare it shows it.
-    if protocol == GRE || protected.iter().any(|net| net.contains(&from) || net.contains(&to)) {
+    let between = || protected.gateways.iter().any(|pair| *pair == [from, to] || *pair == [to, from]);
+    let carries = match &sliced.transport {
+        Some(TransportSlice::Udp(udp)) => [500, 4500].iter().any(|port| [udp.source_port(), udp.destination_port()].contains(port)),
+        _ => protocol == 50,
+    };
+    let inner = protected.nets.iter().any(|net| net.contains(&from) || net.contains(&to));
+    if protocol == GRE || inner || (!carries && between()) {
         if seen.clear.len() < 20 {
             seen.clear.push((from, to, protocol));
         }
@@ -184,7 +203,7 @@ mod tests {
 
     #[test]
     fn clear_packets_of_protected_networks_are_told_from_protected_ones() {
-        let protected = ["10.41.0.0/22".parse().expect("a network")];
+        let mut protected = Protected { nets: vec!["10.41.0.0/22".parse().expect("a network")], gateways: Vec::new() };
         let mut seen = Seen::default();
         let gateways = ([198, 51, 100, 20], [203, 0, 113, 77]);
         note(&mut seen, &udp(gateways.0, gateways.1, [500, 500], &[1; 28]), &protected);
@@ -196,5 +215,12 @@ mod tests {
         assert_eq!((seen.ike, seen.esp_in_udp, seen.esp_between(gateways.0.into(), gateways.1.into())), (2, 1, 1));
         let clear: Vec<_> = seen.clear.iter().map(|(from, to, protocol)| format!("{from} {to} {protocol}")).collect();
         assert_eq!(clear, ["198.51.100.20 10.41.0.10 17", "10.41.1.1 203.0.113.77 17"]);
+        protected.gateways.push([gateways.1.into(), gateways.0.into()]);
+        seen.clear.clear();
+        note(&mut seen, &udp(gateways.0, gateways.1, [4500, 4500], &[1, 2, 3, 4, 5]), &protected);
+        note(&mut seen, &udp(gateways.0, [192, 0, 2, 1], [7, 7], b"to others"), &protected);
+        assert_eq!(seen.clear.len(), 0);
+        note(&mut seen, &udp(gateways.0, gateways.1, [7, 7], b"leak"), &protected);
+        assert_eq!(seen.clear.len(), 1);
     }
 }

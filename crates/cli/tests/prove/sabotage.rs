@@ -36,7 +36,12 @@ pub fn sabotages() -> Vec<Sabotage> {
     let keys = ["keys = { certificate = \"keys/packhouse.crt\", issuer = \"keys/ca.crt\", private = \"keys/packhouse.key\" }",
         "identity = { name = \"coldstore.example.net\" }\nkeys = { certificate = \"keys/coldstore.crt\", issuer = \"keys/ca.crt\", private = \"keys/coldstore.key\" }"];
     let certified = Pair { tunnel: "authentication = \"certificates\"".to_owned(), sites: keys, ..orchard() };
+    let hosts = || Pair { networks: ["", ""], sites: ["", ""], tunnel: "carries = \"gateways\"".to_owned(), ..orchard() };
     vec![
+        Sabotage { name: "hosts in clear", pair: hosts(), script: None, check: "silence", sites: &["packhouse"], says: "in clear: 198.51.100.20 to 203.0.113.77",
+            edits: &[(PACK_RULES, "ip saddr 198.51.100.20 ip daddr 203.0.113.77 counter drop", "ip saddr 198.51.100.20 ip daddr 203.0.113.77 counter")] },
+        Sabotage { name: "tunnel mode between hosts", pair: hosts(), script: None, check: "selectors", sites: &["packhouse", "coldstore"], says: "tunnel mode",
+            edits: &[(PACK, "mode = transport", "mode = tunnel"), (COLD, "type=transport", "type=tunnel")] },
         Sabotage { name: "a name that the certificate does not have", pair: certified, script: None, check: "opens", sites: &["packhouse"], says: "IKE SA, but no ESP SA",
             edits: &[(COLD, "leftid=@coldstore.example.net", "leftid=@press.example.net"), (PACK, "fqdn:coldstore.example.net", "fqdn:press.example.net")] },
         Sabotage { name: "GRE in clear", pair: wrapped(""), script: None, check: "silence", sites: &["packhouse"], says: "IP protocol 47",

@@ -47,12 +47,13 @@ impl Pair {
     pub fn text(&self) -> String {
         let mut text = "unified-span = 1\n".to_owned();
         for (i, name) in ["packhouse", "coldstore"].iter().enumerate() {
-            let _ = write!(
-                text,
-                "[site.{name}]\nplatform = \"{}\"\ngateway = {{ {}, outside = \"wan0\", inside = [\"lan0\", \"lan1\"] }}\n\
-                 networks = {{ {} }}\n{}\n",
-                self.platforms[i], self.addresses[i], self.networks[i], self.sites[i]
-            );
+            // Behind a host is nothing.
+            let (inside, networks) = match self.networks[i] {
+                "" => ("", String::new()),
+                some => (", inside = [\"lan0\", \"lan1\"]", format!("networks = {{ {some} }}\n")),
+            };
+            let gateway = format!("{{ {}, outside = \"wan0\"{inside} }}", self.addresses[i]);
+            let _ = writeln!(text, "[site.{name}]\nplatform = \"{}\"\ngateway = {gateway}\n{networks}{}", self.platforms[i], self.sites[i]);
         }
         let secret = if self.tunnel.contains("authentication") { "" } else { "secret = { file = \"k\" }\n" };
         let _ = write!(text, "[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\n{secret}{}\n", self.tunnel);
@@ -166,6 +167,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     packet_filters(&mut add);
     route_based(&mut add, platforms);
     gre(&mut add);
+    hosts(&mut add);
     bgp(&mut add, platforms);
     services(&mut add);
     translated(&mut add);
@@ -324,6 +326,21 @@ fn gre(add: &mut impl FnMut(&'static str, Pair)) {
     let both = gre("appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }");
     add("GRE, overlapping networks", Pair { sites: [IPTABLES, JOINED], networks: same, tunnel: both, ..orchard() });
     add("GRE, IKEv1", Pair { tunnel: gre("version = \"ikev1\"\nstrength = \"common\""), ..orchard() });
+}
+
+/// What the gateways themselves send each other, in transport mode.
+fn hosts(add: &mut impl FnMut(&'static str, Pair)) {
+    let own = |more: &str| format!("carries = \"gateways\"\n{more}");
+    let hosts = |sites, more: &str| Pair { networks: ["", ""], sites, tunnel: own(more), ..orchard() };
+    add("hosts", hosts(["", "filter = \"joined\""], ""));
+    const IPTABLES: &str = "packet-filter = \"iptables\"";
+    const JOINED: &str = "packet-filter = \"iptables\"\nfilter = \"joined\"";
+    let services = "opened-by = \"coldstore\"\nservices = { packhouse = [\"https\"], coldstore = [\"ssh\", \"ping\"] }\nlogs-drops = true";
+    add("hosts, services, iptables, the second one opens", hosts([JOINED, IPTABLES], services));
+    let sites = ["shares-internet = true", "filter = \"joined\""];
+    add("hosts with other networks behind them, IPv6", Pair { networks: [SIX_ONE[0], ""], sites, tunnel: own(""), ..six() });
+    let v1 = "version = \"ikev1\"\nstrength = \"common\"\nopens = \"on-traffic\"\none-way = \"packhouse\"";
+    add("hosts, IKEv1, one-way", hosts([IPTABLES, "style = \"route-based\""], v1));
 }
 
 /// Gateways that tell each other of their networks.

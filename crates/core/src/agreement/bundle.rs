@@ -10,7 +10,7 @@ use crate::gateway::IkeVersion;
 pub enum Bundle {
     /// A Child SA for each pair.
     PerPair,
-    /// All pairs in one Child SA, as lists of selectors (RFC 7296 section 2.9) or inside GRE.
+    /// All pairs in one Child SA, as lists of selectors (RFC 7296 section 2.9) or inside GRE; or there are none.
     One,
     /// The two ends cannot do it in the same way, and why.
     Impossible(String),
@@ -18,8 +18,8 @@ pub enum Bundle {
 
 /// Decides how the pairs of a tunnel travel.
 pub fn bundle(description: &Description, tunnel: &Tunnel) -> Bundle {
-    // Routes decide what goes into GRE, and one Child SA carries that.
-    if tunnel.gre.is_some() {
+    // Routes decide what goes into GRE, and one Child SA carries that, as it does what the gateways themselves send.
+    if tunnel.in_transport_mode() {
         return Bundle::One;
     }
     // Quick mode has one pair of selectors (RFC 2409 section 5.5).

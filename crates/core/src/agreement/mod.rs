@@ -140,6 +140,11 @@ fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<R
 /// Whether routes steer at both ends; one whose selectors steer needs the exact pairs at the other too.
 fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> bool {
     let ends = description.ends(tunnel);
+    if tunnel.hosts.is_some() {
+        let why = "the gateways' own traffic, in transport mode".to_owned();
+        reasons.push(Reason { about: "selectors", taken: true, value: "the gateways' addresses".to_owned(), why });
+        return false;
+    }
     if tunnel.gre.is_some() {
         let why = "GRE between the gateways, in transport mode; routes steer what goes into it".to_owned();
         reasons.push(Reason { about: "selectors", taken: true, value: "the gateways' addresses, protocol 47".to_owned(), why });

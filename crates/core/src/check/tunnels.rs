@@ -22,6 +22,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         let check = Check { description, tunnel };
         findings.extend(check.families());
         findings.extend(check.reach());
+        findings.extend(check.hosts());
         findings.extend(check.carrier());
         findings.extend(check.routing());
         findings.extend(check.link());
@@ -89,26 +90,54 @@ impl Check<'_> {
                 format!("`{}` has {}, `{}` has {}", ends[0].name.value, ends[0].address.value, ends[1].name.value, ends[1].address.value);
             return Some(self.at(&rules::MIXED_FAMILIES, self.tunnel.between[1].span, message));
         }
-        let lacking = self.tunnel.pairs.is_empty() && ends.iter().all(|site| !site.networks.is_empty());
-        lacking.then(|| self.at(&rules::NO_PAIR, self.tunnel.name.span, "the sites have no networks of the same family".to_owned()))
+        if !self.tunnel.pairs.is_empty() || self.tunnel.hosts.is_some() {
+            return None;
+        }
+        // Networks that are said and could not be understood have their finding.
+        let message = match ends.iter().find(|site| site.networks.is_empty()) {
+            Some(site) if site.inside.is_empty() => format!("`{}` has no networks", site.name.value),
+            Some(_) => return None,
+            None => "the sites have no networks of the same family".to_owned(),
+        };
+        Some(self.at(&rules::NO_PAIR, self.tunnel.name.span, message))
     }
 
-    /// GRE goes from one fixed address to another, and in transport mode nothing may change those on the way.
+    /// Between hosts there is nothing behind them.
+    fn hosts(&self) -> Option<Finding> {
+        let (tunnel, place) = (self.tunnel, self.tunnel.hosts?);
+        let (span, what) = if let Some(span) = tunnel.gre {
+            (span, "`carrier`")
+        } else if let Some(span) = tunnel.bgp {
+            (span, "`routing`")
+        } else if let Some(link) = &tunnel.link {
+            (link.span, "`link`")
+        } else {
+            (tunnel.appearances.first()?.prefix.span, "`appears-as`")
+        };
+        let message = format!("{what} beside `carries = \"gateways\"`");
+        Some(self.at(&rules::NOTHING_BEHIND_HOSTS, span, message).with(self.description.source.place(place), "said here"))
+    }
+
+    /// In transport mode packets go from one fixed address to another, and nothing may change those on the way.
     fn carrier(&self) -> Option<Finding> {
-        let span = self.tunnel.gre?;
+        let (span, what) = match (self.tunnel.gre, self.tunnel.hosts) {
+            (Some(span), _) => (span, "GRE"),
+            (None, Some(span)) => (span, "ESP in transport mode"),
+            (None, None) => return None,
+        };
         let loose = |site: &&&Site| site.own_address.is_some() || !matches!(site.address.value, Address::Fixed(_) | Address::Assigned);
         if let Some(site) = self.description.ends(self.tunnel).iter().find(loose) {
-            let message = format!("`{}` has no fixed address of its own, between which GRE could go", site.name.value);
+            let message = format!("`{}` has no fixed address of its own, between which {what} could go", site.name.value);
             return Some(self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message));
         }
         let forced = self.tunnel.encapsulation.value == Encapsulation::Forced;
-        let message = "ESP in UDP is for paths that change addresses, which GRE does not survive".to_owned();
+        let message = format!("ESP in UDP is for paths that change addresses, which {what} does not survive");
         forced.then(|| self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message))
     }
 
     /// What a routing protocol needs of the tunnel that carries it.
     fn routing(&self) -> Option<Finding> {
-        let (span, ends) = (self.tunnel.bgp?, self.description.ends(self.tunnel));
+        let (span, ends) = (self.tunnel.bgp.filter(|_| self.tunnel.hosts.is_none())?, self.description.ends(self.tunnel));
         let ipv4 = |net: &IpNet| net.addr().is_ipv4();
         let family = self.tunnel.link.as_ref().map(|link| ipv4(&link.value));
         let other = self.tunnel.pairs.iter().flat_map(|pair| self.prefixes(pair)).find(|net| family.is_some_and(|link| link != ipv4(net)));
@@ -130,7 +159,7 @@ impl Check<'_> {
 
     /// Addresses of the tunnel interfaces.
     fn link(&self) -> Vec<Finding> {
-        let Some(link) = &self.tunnel.link else { return Vec::new() };
+        let Some(link) = self.tunnel.link.as_ref().filter(|_| self.tunnel.hosts.is_none()) else { return Vec::new() };
         let ends = self.description.ends(self.tunnel);
         if let Some(site) = ends.iter().find(|site| !self.tunnel.routes_at(site)) {
             let message = format!("`{}` is policy-based and has no tunnel interface", site.name.value);

@@ -139,7 +139,7 @@ pub static SITE: &[Key] = &[
         "The IKE daemon that runs on the gateway."),
     key("gateway", Shape::Table(GATEWAY), Required, "{ address = \"198.51.100.20\", outside = \"wan0\", inside = \"lan0\" }",
         "The gateway itself: its address and its interfaces."),
-    key("networks", Shape::Map { of: &PREFIX, keys: "prefixes by name" }, Required, "{ office = \"10.41.0.0/22\" }",
+    key("networks", Shape::Map { of: &PREFIX, keys: "prefixes by name" }, Optional("none: a host"), "{ office = \"10.41.0.0/22\" }",
         "The networks behind the gateway, each with a name of its own."),
     key("identity", Shape::Table(IDENTITY), Optional("the gateway's address"), "{ name = \"packhouse.example.net\" }",
         "How the gateway names itself to its peers (RFC 7296 section 3.5). Exactly one kind."),
@@ -170,7 +170,7 @@ pub static GATEWAY: &[Key] = &[
         "The address of the gateway's outside interface, where a NAT device stands before it and `address` is that device's."),
     key("outside", INTERFACE, Required, "\"wan0\"",
         "The interface towards the internet."),
-    key("inside", Shape::Either(&[INTERFACE, Shape::List { of: &INTERFACE, at_least: 1 }]), Required, "\"lan0\"",
+    key("inside", Shape::Either(&[INTERFACE, Shape::List { of: &INTERFACE, at_least: 1 }]), Optional("none; a site with `networks` needs it"), "\"lan0\"",
         "The interface, or interfaces, towards the protected networks."),
 ];
 
@@ -203,6 +203,8 @@ pub static ALLOWS: &[Key] = &[
     key("group", ALGORITHMS, Optional("all"), "[\"modp-2048\"]", "Key exchange groups, for IKE and for PFS."),
 ];
 
+const PAIRS: Shape = Shape::List { of: &Shape::List { of: &NAME, at_least: 2 }, at_least: 1 };
+
 /// A tunnel.
 #[rustfmt::skip]
 pub static TUNNEL: &[Key] = &[
@@ -228,8 +230,8 @@ pub static TUNNEL: &[Key] = &[
         "How long an IKE SA may live at most; it is replaced before that."),
     key("esp-lifetime", DURATION, Optional("1h"), "\"1h\"",
         "How long an ESP SA may live at most; it is replaced before that."),
-    key("carries", Shape::List { of: &Shape::List { of: &NAME, at_least: 2 }, at_least: 1 }, Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
-        "The pairs of networks that may cross, each `[network of the first site, network of the second]`."),
+    key("carries", Shape::Either(&[PAIRS, Shape::Word(carried)]), Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
+        "The pairs of networks that may cross, each `[network of the first site, network of the second]`; or `gateways`."),
     key("appears-as", Shape::Map { of: &Shape::Map { of: &PREFIX, keys: "prefixes by network" }, keys: "networks by site" }, Optional("every network crosses as it is"), "{ coldstore = { racks = \"10.200.16.0/20\" } }",
         "Networks that are translated one to one on their way into the tunnel, so that the other site sees them as prefixes of the same length: where both sites use the same addresses, or the other one uses these elsewhere."),
     key("services", Shape::Either(&[SERVICES, Shape::Map { of: &SERVICES, keys: "lists of services by site" }]), Optional("everything"), "[\"https\", \"tcp/8443\", \"ping\"]",
@@ -336,6 +338,13 @@ fn routings() -> Vec<Choice> {
         Choice { word: "static", means: "routes of its own configuration, where routes steer" },
         Choice { word: "bgp", means: "a BGP session (RFC 4271) between the addresses of `link`, in FRRouting's files" },
     ]
+}
+
+fn carried() -> Vec<Choice> {
+    vec![Choice {
+        word: "gateways",
+        means: "what the two gateways themselves send each other, in transport mode, and nothing from behind them: for hosts",
+    }]
 }
 
 fn carriers() -> Vec<Choice> {

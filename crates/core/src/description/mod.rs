@@ -48,9 +48,9 @@ pub struct Site {
     pub own_address: Option<Located<IpAddr>>,
     /// The interface towards the internet.
     pub outside: Located<String>,
-    /// The interfaces towards the networks.
+    /// The interfaces towards the networks; none at a host.
     pub inside: Vec<Located<String>>,
-    /// The networks, in the order of the file.
+    /// The networks, in the order of the file; none at a host.
     pub networks: Vec<Network>,
     /// How the gateway names itself; its address if nothing is said.
     pub identity: Option<Located<Identity>>,
@@ -225,6 +225,8 @@ pub struct Tunnel {
     pub opened_by_at: Span,
     /// When it is opened, and where that was said.
     pub opens: Located<Opening>,
+    /// Where it was said that it carries what the gateways themselves send, and nothing else.
+    pub hosts: Option<Span>,
     /// Where GRE inside ESP was asked for.
     pub gre: Option<Span>,
     /// Where BGP was asked for.
@@ -252,9 +254,14 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// Whether packets go from gateway to gateway, so that ESP is in transport mode.
+    pub fn in_transport_mode(&self) -> bool {
+        self.gre.is_some() || self.hosts.is_some()
+    }
+
     /// Whether routes into an interface steer at a site, and not the selectors.
     pub fn routes_at(&self, site: &Site) -> bool {
-        self.gre.is_some() || site.route_based.value
+        self.hosts.is_none() && (self.gre.is_some() || site.route_based.value)
     }
 }
 

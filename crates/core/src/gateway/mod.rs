@@ -382,6 +382,20 @@ impl Gateway {
         self.connections.iter().flat_map(|connection| &connection.children).any(|child| child.protocol == Some(GRE))
     }
 
+    /// Whether what crosses is what the two gateways themselves send each other.
+    pub fn speaks_for_itself(&self) -> bool {
+        let own = |end: &Endpoint, nets: &[IpNet]| end.address().is_some_and(|address| nets == [IpNet::from(address)]);
+        self.connections.iter().any(|connection| {
+            let between = |child: &Child| own(&connection.local, &child.local) && own(&connection.remote, &child.remote);
+            connection.children.iter().any(|child| child.mode.value == Mode::Transport && child.protocol.is_none() && between(child))
+        })
+    }
+
+    /// Where the filter meets what leaves through the tunnel, and what came out of it.
+    pub fn hooks(&self) -> [Hook; 2] {
+        if self.speaks_for_itself() { [Hook::Output, Hook::Input] } else { [Hook::Forward, Hook::Forward] }
+    }
+
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.
     pub fn apparent(&self, local: IpNet, remote: IpNet) -> IpNet {
         let mut translations = self.nat.iter().filter(|rule| (rule.from, rule.to) == (local, remote));

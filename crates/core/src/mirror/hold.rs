@@ -188,7 +188,9 @@ fn routing(end: &End<'_>) -> Option<Finding> {
 /// exactly where there is one.
 fn exemption(end: &End<'_>) -> Option<Finding> {
     let mut wanted = BTreeSet::new();
-    for (apparent, remote) in end.gateway.crossing() {
+    // What a gateway itself sends has the address already.
+    let crossing = end.gateway.crossing().into_iter().filter(|_| !end.gateway.speaks_for_itself());
+    for (apparent, remote) in crossing {
         let local = end.gateway.inner(apparent, remote);
         if local != apparent {
             wanted.insert((local, remote, NatTarget::SourceNet(apparent)));
@@ -242,6 +244,19 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         }
     }
     let [leaving, arrived] = end.gateway.protections();
+    let [departing, arriving] = end.gateway.hooks();
+    if end.gateway.speaks_for_itself() {
+        for (local, remote) in end.gateway.crossing() {
+            let bare = |hook, from, to, traffic| Packet { hook, from, to, protection: Protection::Any, traffic };
+            for traffic in [Traffic::Udp(vec![500]), Traffic::Udp(vec![4500]), Traffic::Esp] {
+                let packet = bare(departing, local, remote, traffic);
+                need(Verdict::Accept, packet, not(format!("IKE and ESP from {local} to {remote}")));
+            }
+            for (hook, from, to) in [(departing, local, remote), (arriving, remote, local)] {
+                need(Verdict::Drop, bare(hook, from, to, Traffic::Any), format!("traffic from {from} to {to} may pass in clear"));
+            }
+        }
+    }
     for session in &end.gateway.sessions {
         let (from, to, protection) = (session.neighbour.into(), session.own.into(), arrived.clone());
         let packet = Packet { hook: Hook::Input, from, to, protection, traffic: BgpSession::traffic() };
@@ -249,11 +264,12 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
     }
     for (apparent, remote) in end.gateway.crossing() {
         let local = end.gateway.inner(apparent, remote);
-        let pass = |from, to, protection, traffic| Packet { hook: Hook::Forward, from, to, protection, traffic };
+        let pass = |hook, from, to, protection, traffic| Packet { hook, from, to, protection, traffic };
         // Where only some services may open connections, at least their replies come back.
         let late = end.gateway.translates_late(apparent, remote);
         let out = if late { Protection::Any } else { leaving.clone() };
-        let (there, back) = (pass(local, remote, out, Traffic::Replies), pass(remote, local, arrived.clone(), Traffic::Replies));
+        let there = pass(departing, local, remote, out, Traffic::Replies);
+        let back = pass(arriving, remote, local, arrived.clone(), Traffic::Replies);
         need(Verdict::Accept, there, not(format!("{local} to {remote} through the tunnel")));
         need(Verdict::Accept, back, not(format!("{remote} to {local} out of the tunnel")));
         if late {
@@ -312,13 +328,17 @@ impl Gateway {
     fn passing(&self, apparent: IpNet, remote: IpNet, leaving: bool) -> BTreeSet<&Traffic> {
         let [into, out_of] = self.protections();
         let local = self.inner(apparent, remote);
-        let (from, to, protection) = match leaving {
-            true if self.translates_late(apparent, remote) => (local, remote, Protection::Any),
-            true => (local, remote, into),
-            false => (remote, local, out_of),
+        let [departing, arriving] = self.hooks();
+        let (hook, from, to, protection) = match leaving {
+            true if self.translates_late(apparent, remote) => (departing, local, remote, Protection::Any),
+            true => (departing, local, remote, into),
+            false => (arriving, remote, local, out_of),
         };
-        let packet = Packet { hook: Hook::Forward, from, to, protection, traffic: Traffic::Any };
-        let concern = |rule: &&FilterRule| rule.concerns(&packet) && rule.verdict != Verdict::Log;
+        let own = self.speaks_for_itself();
+        let packet = Packet { hook, from, to, protection, traffic: Traffic::Any };
+        // What makes and carries the SAs passes without them.
+        let bare = |rule: &FilterRule| own && rule.protection == Protection::Any && rule.verdict == Verdict::Accept;
+        let concern = |rule: &&FilterRule| rule.concerns(&packet) && rule.verdict != Verdict::Log && !bare(rule);
         let rules = self.filter.iter().flat_map(|filter| &filter.rules).filter(concern);
         rules.take_while(|rule| rule.verdict == Verdict::Accept).map(|rule| &rule.traffic).collect()
     }

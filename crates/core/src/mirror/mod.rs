@@ -250,9 +250,9 @@ impl Taking<'_> {
     }
 
     fn children(&self) -> Vec<Child> {
-        if let (Some(_), Some([local, remote])) = (self.tunnel.gre, self.outer()) {
+        if let (true, Some([local, remote])) = (self.tunnel.in_transport_mode(), self.outer()) {
             let child = self.child("all", vec![local.into()], vec![remote.into()]);
-            return vec![Child { protocol: Some(GRE), mode: Setting::planned(Mode::Transport), ..child }];
+            return vec![Child { protocol: self.tunnel.gre.map(|_| GRE), mode: Setting::planned(Mode::Transport), ..child }];
         }
         if self.agreement.any_to_any {
             let families = [(true, "all-ipv4"), (false, "all-ipv6")];
@@ -324,7 +324,8 @@ impl Taking<'_> {
         let reach =
             |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
         let pass = |from, to, protection, traffic, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic, verdict };
-        let mut rules = vec![reach(Traffic::Udp(vec![500, 4500])), reach(Traffic::Esp)];
+        let bare = [Traffic::Udp(vec![500, 4500]), Traffic::Esp];
+        let mut rules: Vec<_> = bare.iter().cloned().map(reach).collect();
         if self.tunnel.gre.is_some() {
             // In clear it comes and goes when there is no SA.
             let gre = |hook, from, to, protection, verdict| FilterRule { hook, from, to, protection, traffic: Traffic::Gre, verdict };
@@ -340,6 +341,21 @@ impl Taking<'_> {
         let drop = |from, to, protection: &Protection| -> Vec<FilterRule> {
             stop.iter().map(|verdict| pass(from, to, protection.clone(), Traffic::Any, *verdict)).collect()
         };
+        if self.tunnel.hosts.is_some() {
+            // What makes and carries the SAs is not in them; all else between the two is.
+            let own = |hook, from, to, protection: &Protection, traffic, verdict| {
+                let protection = protection.clone();
+                FilterRule { hook, from, to, protection, traffic, verdict }
+            };
+            rules.extend(bare.into_iter().map(|traffic| own(Hook::Output, me, peer, &Protection::Any, traffic, Verdict::Accept)));
+            for (hook, from, to, protection, opener) in
+                [(Hook::Output, me, peer, &leaving, self.end), (Hook::Input, peer, me, &arrived, 1 - self.end)]
+            {
+                let traffics = self.passing(opener).into_iter();
+                rules.extend(traffics.map(|traffic| own(hook, from, to, protection, traffic, Verdict::Accept)));
+                rules.extend(stop.iter().map(|verdict| own(hook, from, to, &Protection::Any, Traffic::Any, *verdict)));
+            }
+        }
         for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
             // No selector names what is yet to be translated: only afterwards it shows whether an SA carries it.
             let late = apparent != local && !self.routed();
@@ -420,7 +436,7 @@ impl Taking<'_> {
                 Method::SharedSecret => format!("{t}.secret"),
                 Method::PublicKey | Method::Certificate => format!("{t}.authentication, {s}.keys, {p}.keys"),
             },
-            selectors: selectors.collect(),
+            selectors: tunnel.hosts.map(|_| format!("{t}.carries")).into_iter().chain(selectors).collect(),
             exemption: format!(
                 "{s}.shares-internet, {t}.carries{}",
                 if tunnel.appearances.is_empty() { String::new() } else { format!(", {t}.appears-as") }

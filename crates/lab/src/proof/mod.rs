@@ -18,10 +18,10 @@ use ipnet::IpNet;
 use crate::daemon::router::{Router, Talk};
 use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow::Target;
-use crate::job::{Check, Event, Job, Opens, Outcome, Row, Tunnel};
+use crate::job::{Check, Event, Job, Opens, Outcome, Pair, Row, Tunnel};
 use crate::stage::room::Room;
 use crate::stage::{Gateway, Machine, Stage};
-use crate::witness::Witness;
+use crate::witness::{Protected, Witness};
 
 /// Where the lab finds and leaves things.
 #[derive(Clone, Debug)]
@@ -70,7 +70,12 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
     tell(Event::Now { job: job.number, doing: "laying out the networks".to_owned() });
     let stage = Stage::set(job, &places.state)?;
     let own = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net));
-    let protected: Vec<IpNet> = own.chain(job.tunnels.iter().flat_map(|tunnel| &tunnel.pairs).flat_map(|pair| pair.seen)).collect();
+    let pairs = || job.tunnels.iter().flat_map(|tunnel| &tunnel.pairs);
+    let (between, behind): (Vec<&Pair>, Vec<&Pair>) = pairs().partition(|pair| pair.networks.is_none());
+    let protected = Protected {
+        nets: own.chain(behind.iter().flat_map(|pair| pair.seen)).collect(),
+        gateways: between.iter().map(|pair| pair.seen.map(|net| net.addr())).collect(),
+    };
     let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
     let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), routers: Vec::new(), tell };
     let files = proof.start()?;
@@ -237,23 +242,26 @@ impl<'a> Walkthrough<'_, 'a> {
         children
     }
 
-    /// The hosts of a pair: at this end, at the other.
-    fn hosts(&self, pair: usize, end: usize) -> [&'a Machine; 2] {
+    /// The hosts of a pair of networks: at this end, at the other.
+    fn hosts(&self, pair: usize, end: usize) -> Option<[&'a Machine; 2]> {
         let tunnel = self.tunnel();
-        let networks = tunnel.pairs[pair].networks;
-        [end, 1 - end].map(|end| &self.proof.stage.hosts[tunnel.ends[end]][networks[end]])
+        let networks = tunnel.pairs[pair].networks?;
+        Some([end, 1 - end].map(|end| &self.proof.stage.hosts[tunnel.ends[end]][networks[end]]))
     }
 
-    /// A flow between a pair's hosts, from this end to the other.
+    /// A flow between a pair's hosts, or between the gateways, from this end to the other.
     fn ends(&self, pair: usize, end: usize) -> (&'a Room, Target<'a>) {
-        let [from, to] = self.hosts(pair, end);
-        (&from.room, Target { room: &to.room, own: to.host.address, seen: self.address(pair, 1 - end) })
+        match self.hosts(pair, end) {
+            Some([from, to]) => (&from.room, Target { room: &to.room, own: to.host.address, seen: self.address(pair, 1 - end) }),
+            None => (&self.gateway(end).room, Target::plain(&self.gateway(1 - end).room, self.address(pair, 1 - end))),
+        }
     }
 
     /// The address of a pair's host at an end, as it is seen from the other end: at its place in the network.
     fn address(&self, pair: usize, end: usize) -> IpAddr {
         let tunnel = self.tunnel();
-        let host = &self.proof.stage.hosts[tunnel.ends[end]][tunnel.pairs[pair].networks[end]].host;
+        let Some([machine, _]) = self.hosts(pair, end) else { return tunnel.pairs[pair].seen[end].addr() };
+        let host = &machine.host;
         match (host.address, host.net, tunnel.pairs[pair].seen[end]) {
             (IpAddr::V4(at), IpNet::V4(net), IpNet::V4(seen)) => {
                 IpAddr::V4((u32::from(at) - u32::from(net.network()) + u32::from(seen.network())).into())
@@ -267,7 +275,10 @@ impl<'a> Walkthrough<'_, 'a> {
 
     fn pair_name(&self, pair: usize) -> String {
         let (job, tunnel) = (self.proof.job, self.tunnel());
-        let name = |end: usize| job.sites[tunnel.ends[end]].networks[tunnel.pairs[pair].networks[end]].0.as_str();
+        let name = |end: usize| {
+            let site = &job.sites[tunnel.ends[end]];
+            tunnel.pairs[pair].networks.map_or(site.name.as_str(), |networks| site.networks[networks[end]].0.as_str())
+        };
         format!("{}, {}", name(0), name(1))
     }
 

@@ -141,7 +141,9 @@ impl<'a> Walkthrough<'_, 'a> {
         let tunnel = self.tunnel();
         let (leaving, arriving) = (self.sas(end, end)?, self.sas(end, 1 - end)?);
         let each = || leaving.iter().chain(&arriving);
-        let wrong = if each().any(|sa| sa.extended != tunnel.extended) {
+        let wrong = if each().any(|sa| sa.transport != tunnel.transport) {
+            Some(format!("{} mode", if tunnel.transport { "tunnel" } else { "transport" }))
+        } else if each().any(|sa| sa.extended != tunnel.extended) {
             Some(format!("sequence numbers of {} bits", if tunnel.extended { 32 } else { 64 }))
         } else if let Some(sa) = arriving.iter().find(|sa| sa.window != tunnel.windows[end]) {
             Some(format!("a replay window of {} packets instead of {}", sa.window, tunnel.windows[end]))

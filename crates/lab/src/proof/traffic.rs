@@ -89,7 +89,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let mut found = Vec::new();
         for (i, from) in stage.hosts[near].iter().enumerate() {
             for (j, to) in stage.hosts[far].iter().enumerate() {
-                let pair = |pair: &Pair| pair.networks[end] == i && pair.networks[1 - end] == j;
+                let pair = |pair: &Pair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
                 if same(from, to) && !tunnel.pairs.iter().any(pair) {
                     found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
                 }
@@ -97,7 +97,7 @@ impl<'a> Walkthrough<'_, 'a> {
         }
         // What is translated has no other address in the tunnel.
         for (pair, carried) in tunnel.pairs.iter().enumerate() {
-            let [from, to] = self.hosts(pair, end);
+            let Some([from, to]) = self.hosts(pair, end) else { continue };
             if carried.seen[1 - end] != to.host.net && from.host.net != to.host.net {
                 found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
             }
@@ -119,6 +119,9 @@ impl<'a> Walkthrough<'_, 'a> {
                 if flow::arrives(&from.room, Target::machine(to), None)? {
                     return Ok(Outcome::Fail(format!("arrives: {name}")));
                 }
+            }
+            if tried.is_empty() {
+                return Ok(Outcome::Idle("nobody behind".to_owned()));
             }
             Ok(Outcome::Pass(format!("{} tried", tried.len())))
         })?;

@@ -160,13 +160,16 @@ impl Gateway {
             let _ = writeln!(rules, "\tinclude \"/{}\"", file.path);
         }
         let jumps = |hook: &str| chains.iter().map(|file| format!("\t\tjump {}-{hook}\n", name(&file.path))).collect::<String>();
-        let inside = self.site.inside.iter().map(|name| format!("\"{name}\"")).collect::<Vec<_>>().join(", ");
+        let inside = self.site.inside.iter().map(|name| format!(", \"{name}\"")).collect::<String>();
         let _ = writeln!(rules, "\tchain input {{\n\t\ttype filter hook input priority 0; policy drop;\n{}", jumps("input"));
-        let _ = writeln!(rules, "\t\tct state established,related accept\n\t\tiifname {{ \"lo\", {inside} }} accept");
+        let _ = writeln!(rules, "\t\tct state established,related accept\n\t\tiifname {{ \"lo\"{inside} }} accept");
         rules.push_str("\t\tmeta l4proto { icmp, icmpv6 } accept\n\t}\n");
         let _ = writeln!(rules, "\tchain forward {{\n\t\ttype filter hook forward priority 0; policy drop;\n{}", jumps("forward"));
         let _ = writeln!(rules, "\t\tct state established,related accept");
-        let _ = writeln!(rules, "\t\tiifname {{ {inside} }} oifname \"{}\" accept\n\t}}", self.site.outside);
+        for name in &self.site.inside {
+            let _ = writeln!(rules, "\t\tiifname \"{name}\" oifname \"{}\" accept", self.site.outside);
+        }
+        rules.push_str("\t}\n");
         let sending: Vec<_> = chains.iter().filter(|file| file.text.contains("-output {")).map(|file| name(&file.path)).collect();
         if !sending.is_empty() {
             rules.push_str("\tchain output {\n\t\ttype filter hook output priority 0; policy accept;\n");

@@ -67,7 +67,9 @@ impl Stage {
         stage.furnish_the_internet(job)?;
         for (i, site) in job.sites.iter().enumerate() {
             stage.add_gateway(job, i, state)?;
-            let strangers = families.iter().map(|family| plan::host(family.strangers[i], 0)).collect();
+            // Behind a host is nobody.
+            let behind = families.iter().filter(|_| !site.inside.is_empty());
+            let strangers = behind.map(|family| plan::host(family.strangers[i], 0)).collect();
             let hosts = stage.add_machines(i, 'h', plan::hosts(site))?;
             let strangers = stage.add_machines(i, 's', strangers)?;
             stage.hosts.push(hosts);

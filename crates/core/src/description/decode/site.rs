@@ -31,6 +31,7 @@ impl Decoder<'_> {
             .into_iter()
             .filter_map(|t| self.interface(t))
             .collect();
+        self.inside_and_networks(&name, fields, gateway);
         let mut networks = Vec::new();
         for (name, node) in fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
@@ -67,6 +68,23 @@ impl Decoder<'_> {
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
             name,
         })
+    }
+
+    /// An interface towards the networks where there are some, and networks where there is one; a host has neither.
+    fn inside_and_networks(&mut self, name: &Located<String>, fields: &DeTable<'_>, gateway: Option<&DeTable<'_>>) {
+        let Some(gateway) = gateway else { return };
+        match (gateway.get("inside"), fields.get("networks"), fields.get("gateway")) {
+            (None, Some(_), Some(node)) => {
+                self.say(&rules::MISSING_KEY, node.span(), "`gateway` lacks `inside`, and there are `networks`").remedy =
+                    "Add `inside = \"lan0\"`: the interface, or interfaces, towards the networks.".to_owned();
+            }
+            (Some(_), None, _) => {
+                let message = format!("site `{}` lacks `networks`, and its gateway has an `inside`", printable(&name.value));
+                self.say(&rules::MISSING_KEY, name.span, message).remedy =
+                    "Add `networks = { office = \"10.41.0.0/22\" }`; or remove `inside` at a host, behind which nothing stands.".to_owned();
+            }
+            _ => {}
+        }
     }
 
     /// The site's autonomous system, if it says one.

@@ -25,7 +25,9 @@ impl Decoder<'_> {
         let method = self.method(fields, &name);
         let between = between?;
         let ends = [&sites[between[0].value], &sites[between[1].value]];
+        let hosts = fields.get("carries").filter(|node| text(node).is_some()).map(|node| Span::from(node.span()));
         let (pairs, carries) = match fields.get("carries") {
+            _ if hosts.is_some() => (Vec::new(), name.span),
             Some(node) => (self.pairs(node, ends)?, node.span().into()),
             None => (all_pairs(ends, name.span), name.span),
         };
@@ -47,6 +49,7 @@ impl Decoder<'_> {
             between,
             version,
             bgp: fields.get("routing").and_then(text).filter(|word| word.value == "bgp").map(|word| word.span),
+            hosts,
             gre: fields.get("carrier").and_then(text).filter(|word| word.value == "gre").map(|word| word.span),
             link: fields.get("link").and_then(text).and_then(|found| self.prefix(found)),
             path_mtu: self.path_mtu(fields, name.span)?,

@@ -84,7 +84,7 @@ chapter! {
     NO_NETWORKS = "US218" "no-networks" Error {
         what: "A site without a network.",
         why: "There would be nothing that may cross.",
-        remedy: "Name at least one: `networks = { office = \"10.41.0.0/22\" }`.",
+        remedy: "Leave `networks` out at a host; or name at least one: `networks = { office = \"10.41.0.0/22\" }`.",
     }
     BOTH_DYNAMIC = "US219" "both-dynamic" Error {
         what: "Neither end of a tunnel has an address or a name at which the other finds it.",

@@ -44,7 +44,7 @@ chapter! {
     NO_PAIR = "US309" "no-pair" Error {
         what: "The two sites have no networks of the same family.",
         why: "There would be nothing that may cross.",
-        remedy: "Give both sites a network of the same family.",
+        remedy: "Give both sites a network of the same family; or say `carries = \"gateways\"` where both are hosts.",
     }
     UNKNOWN_STARTER = "US310" "unknown-starter" Error {
         what: "The site that is to open the tunnel is neither of its ends.",
@@ -132,13 +132,18 @@ chapter! {
         remedy: "Say `version = \"ikev2\"`, or remove `extended-sequence-numbers`; a shorter `esp-lifetime` helps too.",
     }
     CARRIER_NEEDS_ADDRESSES = "US327" "carrier-needs-addresses" Error {
-        what: "GRE inside ESP where an end has no fixed address of its own, or a NAT device stands on the way.",
-        why: "GRE goes from one address to another, and ESP in transport mode keeps them: whoever translates one on the way breaks the tunnel.",
-        remedy: "Give both gateways fixed addresses without translation; or leave `carrier` out and say `style = \"route-based\"`.",
+        what: "GRE, or the gateways' own traffic, where an end has no fixed address of its own or a NAT device stands on the way.",
+        why: "Both go from one address to another, and ESP in transport mode keeps them: whoever translates one on the way breaks the tunnel.",
+        remedy: "Give both gateways fixed addresses without translation; or leave `carrier` out and say `style = \"route-based\"`, or carry networks.",
     }
     ROUTING_UNFIT = "US328" "routing-unfit" Error {
         what: "A routing protocol over a tunnel that cannot carry it.",
         why: "A session needs a tunnel interface with an address at each end, systems with numbers, and networks of one family; without one of them it never comes up, or says less than the tunnel carries.",
         remedy: "Give the tunnel what the message names, or leave `routing` out.",
+    }
+    NOTHING_BEHIND_HOSTS = "US329" "nothing-behind-hosts" Error {
+        what: "Something for networks is said of a tunnel that carries what the gateways themselves send, and nothing else.",
+        why: "In transport mode there is no tunnel interface, no route into one, and nothing to translate.",
+        remedy: "Leave it out; or carry networks, and let the gateways be among them.",
     }
 }
