@@ -3,6 +3,8 @@
 use std::fmt;
 use std::net::IpAddr;
 
+use crate::subject::Subject;
+
 /// How an end of a tunnel names itself.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Identity {
@@ -14,6 +16,8 @@ pub enum Identity {
     Mail(String),
     /// ID_KEY_ID.
     Free(String),
+    /// ID_DER_ASN1_DN: the subject of the certificate that it shows.
+    Subject(Subject),
 }
 
 impl Identity {
@@ -24,6 +28,7 @@ impl Identity {
             Identity::Name(_) => "name",
             Identity::Mail(_) => "mail",
             Identity::Free(_) => "free",
+            Identity::Subject(_) => "subject",
         }
     }
 }
@@ -32,6 +37,7 @@ impl fmt::Display for Identity {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Identity::Address(address) => write!(f, "{address}"),
+            Identity::Subject(subject) => write!(f, "{subject}"),
             Identity::Name(text) | Identity::Mail(text) | Identity::Free(text) => f.write_str(text),
         }
     }

@@ -37,6 +37,7 @@ mod retire;
 pub mod routing;
 mod secret;
 mod source;
+mod subject;
 
 pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, build, verify};
@@ -62,6 +63,7 @@ pub use platform::{
 pub use retire::{Retirement, retire};
 pub use secret::Secret;
 pub use source::{Located, Place, Position, Source, Span};
+pub use subject::Subject;
 
 /// Rules by name, for the command line's own findings.
 pub mod rules {

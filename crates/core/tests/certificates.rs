@@ -102,6 +102,60 @@ fn what_a_certificate_says_is_read() {
     assert_eq!(Certificate::from_pem(RSA).expect("a certificate").kind(), KeyKind::Rsa(2048));
 }
 
+/// A certificate with these parts of a subject.
+fn of_subject(parts: &[(DnType, &str)]) -> Certificate {
+    let mut params = CertificateParams::default();
+    params.distinguished_name = rcgen::DistinguishedName::new();
+    parts.iter().for_each(|(kind, value)| params.distinguished_name.push(kind.clone(), *value));
+    (params.not_before, params.not_after) = (rcgen::date_time_ymd(2020, 1, 1), rcgen::date_time_ymd(2030, 1, 1));
+    let pem = params.signed_by(&KeyPair::generate().expect("a key"), &ORCHARDS.issuer).expect("signed").pem();
+    Certificate::from_pem(&pem).expect("a certificate")
+}
+
+const ORCHARD: (DnType, &str) = (DnType::OrganizationName, "Alder Creek Orchards");
+
+#[test]
+fn a_subject_is_read_in_its_order_and_names_its_owner() {
+    let certificate = of_subject(&[(DnType::CountryName, "US"), ORCHARD, (DnType::CommonName, "packhouse")]);
+    let subject = certificate.distinguished_name().expect("a subject");
+    assert_eq!(subject.to_string(), "C=US, O=Alder Creek Orchards, CN=packhouse");
+    assert!(certificate.names(&Identity::Subject(subject.clone())) && !certificate.names(&Identity::Subject(subject.turned())));
+    for odd in ["Orchards, Inc.", "A/B", "Äpfel"] {
+        assert_eq!(of_subject(&[(DnType::OrganizationName, odd)]).distinguished_name(), None, "{odd}");
+    }
+}
+
+/// The code, message and remedy for a site that names itself by a subject.
+fn subject_found(certificate: Certificate, method: &str) -> Vec<(&'static str, String, String)> {
+    let keys = "keys = { certificate = \"packhouse.crt\"";
+    let text = TEXT.replacen(keys, &format!("identity = {{ subject = \"O=Alder Creek Orchards, CN=packhouse\" }}\n{keys}"), 1);
+    let (description, findings) =
+        Description::parse(&Source::new("orchard.span.toml", text.replace("authentication = \"certificates\"", method)));
+    assert!(findings.is_empty(), "{findings:#?}");
+    let file = |certificate: &Certificate| KeyFile::Certificate(certificate.clone());
+    let given = good();
+    let keys = [("packhouse.crt", &certificate), ("coldstore.crt", &given.coldstore), ("ca.crt", &given.issuer)];
+    let keys = keys.iter().map(|(name, certificate)| ((*name).to_owned(), file(certificate))).collect();
+    let built = build(&description, &Supplied { keys, now: Some(NOW), ..Supplied::default() });
+    built.findings.into_iter().map(|finding| (finding.rule.code, finding.message, finding.remedy)).collect()
+}
+
+#[test]
+fn a_subject_that_the_certificate_does_not_have_is_found_and_the_right_one_said() {
+    const CERTIFICATES: &str = "authentication = \"certificates\"";
+    let name = (DnType::CommonName, "packhouse");
+    assert_eq!(subject_found(of_subject(&[ORCHARD, name.clone()]), CERTIFICATES), []);
+    let turned = subject_found(of_subject(&[name, ORCHARD]), CERTIFICATES);
+    assert_eq!((turned[0].0, turned.len()), ("US531", 1));
+    assert!(turned[0].1.contains("in the other order") && turned[0].2.contains("CN=packhouse, O=Alder Creek Orchards"), "{turned:?}");
+    let other = subject_found(of_subject(&[(DnType::CommonName, "press")]), CERTIFICATES);
+    assert!(other[0].0 == "US531" && other[0].2.contains("subject = \"CN=press\""), "{other:?}");
+    let odd = subject_found(of_subject(&[(DnType::CommonName, "a/b")]), CERTIFICATES);
+    assert!(odd[0].0 == "US531" && odd[0].2.contains("alternative names"), "{odd:?}");
+    let bare = subject_found(of_subject(&[ORCHARD]), "secret = { file = \"k\" }");
+    assert!(bare.iter().any(|(code, ..)| *code == "US536"), "{bare:?}");
+}
+
 #[test]
 fn only_a_whole_certificate_is_one() {
     let pem = ORCHARDS.certificate.pem();

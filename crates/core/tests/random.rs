@@ -93,7 +93,7 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
         .prop_map(|(ike, esp, pfs)| (ike.join(", "), esp.join(", "), pfs))
 }
 
-fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, free: bool) {
+fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, free: bool, certified: bool) {
     let address = format!("{}.{}", ["198.51.100", "203.0.113"][index], 10 + index);
     // Fixed, behind a NAT device, by name, or somewhere else each time.
     let (address, own) = match site.reach {
@@ -103,6 +103,7 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
         _ => (address, String::new()),
     };
     let identity = match site.identity {
+        4 if certified => format!("identity = {{ subject = \"O=Alder Creek Orchards, CN={name}\" }}\n"),
         // Without a fixed address it takes a name.
         _ if site.reach == 3 => format!("identity = {{ name = \"{name}.example.net\" }}\n"),
         0 => String::new(),
@@ -239,9 +240,6 @@ fn description() -> impl Strategy<Value = String> {
                 // Words that are said for one-way traffic come first.
                 let timing = timing.lines().filter(|line| !(passing.contains("opens =") && line.starts_with("opens =")));
                 let timing: String = timing.map(|line| format!("{line}\n")).collect();
-                let mut text = "unified-span = 1\n".to_owned();
-                site_text(&mut text, "packhouse", 0, &one, free);
-                site_text(&mut text, "coldstore", 1, &other, free);
                 // IKEv1 where both speak it, between fixed addresses; one pair, which all of them can carry.
                 let alone = carried.as_ref().map_or(one.networks.len() * other.networks.len(), Vec::len) == 1;
                 let old = old && alone && opener.is_none() && can.iter().all(|facts| facts.versions.contains(&IkeVersion::V1));
@@ -254,6 +252,10 @@ fn description() -> impl Strategy<Value = String> {
                     true if knows(Method::Certificate) && formed => "authentication = \"certificates\"",
                     _ => "secret = { file = \"k\" }",
                 };
+                let mut text = "unified-span = 1\n".to_owned();
+                let certified = proof.contains("certificates");
+                site_text(&mut text, "packhouse", 0, &one, free, certified);
+                site_text(&mut text, "coldstore", 1, &other, free, certified);
                 // GRE between fixed addresses that nobody translates.
                 let fixed = [&one, &other].iter().all(|site| matches!(site.reach, 0 | 4 | 5));
                 let gre = fixed && one.note.len() % 3 == 0 && !traversal.contains("forced");
@@ -297,6 +299,9 @@ static CERTIFICATES: std::sync::LazyLock<[Certificate; 3]> = std::sync::LazyLock
         let address = format!("{}.{}", ["198.51.100", "203.0.113"][index], 10 + index);
         let names = vec![address, format!("{name}.example.net"), format!("gate.{name}.example.net")];
         let mut params = rcgen::CertificateParams::new(names).expect("names");
+        params.distinguished_name = rcgen::DistinguishedName::new();
+        params.distinguished_name.push(rcgen::DnType::OrganizationName, "Alder Creek Orchards");
+        params.distinguished_name.push(rcgen::DnType::CommonName, name);
         let mail = format!("gate+{index}@{name}.example.net").try_into().expect("a mail address");
         params.subject_alt_names.push(rcgen::SanType::Rfc822Name(mail));
         params.signed_by(&key(), &issuer).expect("signed").pem()

@@ -4,9 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::path::Path;
 
-use rcgen::{BasicConstraints, CertificateParams, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose, SanType};
+use rcgen::{
+    BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
+    SanType,
+};
 use time::{Duration, OffsetDateTime};
-use uspan_core::{Description, Identity, LAB_ORGANISATION, Method, Site};
+use uspan_core::{Description, Identity, LAB_ORGANISATION, Method, Site, Subject};
 use zeroize::Zeroizing;
 
 use super::{keys, secret};
@@ -61,8 +64,8 @@ pub fn certify(description: &Description, folder: &Path, replace: bool) -> Resul
 
 fn authority(number: usize) -> Result<(String, Issuer<'static, KeyPair>), Failure> {
     let mut params = CertificateParams::default();
-    params.distinguished_name.push(DnType::OrganizationName, LAB_ORGANISATION);
-    params.distinguished_name.push(DnType::CommonName, format!("lab authority {number}"));
+    params.distinguished_name =
+        named(&[(DnType::OrganizationName, LAB_ORGANISATION), (DnType::CommonName, &format!("lab authority {number}"))]);
     params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
     params.key_usages = vec![KeyUsagePurpose::KeyCertSign, KeyUsagePurpose::CrlSign];
     for_a_while(&mut params);
@@ -71,20 +74,41 @@ fn authority(number: usize) -> Result<(String, Issuer<'static, KeyPair>), Failur
     Ok((pem, Issuer::new(params, key)))
 }
 
+fn named(parts: &[(DnType, &str)]) -> DistinguishedName {
+    let mut name = DistinguishedName::new();
+    parts.iter().for_each(|(kind, value)| name.push(kind.clone(), *value));
+    name
+}
+
+/// A subject as it stands in a certificate.
+fn distinguished_name(subject: &Subject) -> Result<DistinguishedName, Failure> {
+    let parts: Vec<_> = subject.attributes().map(|(id, value)| (DnType::from_oid(&id), value)).collect();
+    // The library keeps one part of each kind.
+    let kinds: BTreeSet<_> = subject.attributes().map(|(id, _)| id).collect();
+    if kinds.len() < parts.len() {
+        return Err(Failure::Usage(format!("the lab's authority writes no subject with two parts of one kind, as in `{subject}`")));
+    }
+    Ok(named(&parts))
+}
+
 fn leaf(site: &Site) -> Result<CertificateParams, Failure> {
     let identity = site.identity();
     let mut params = CertificateParams::default();
-    params.distinguished_name.push(DnType::OrganizationName, LAB_ORGANISATION);
-    params.distinguished_name.push(DnType::CommonName, site.name.value.clone());
     let text = |name: &str| name.to_owned().try_into().map_err(Failure::Key);
-    params.subject_alt_names = vec![match &identity {
-        Identity::Address(address) => SanType::IpAddress(IpAddr::clone(address)),
-        Identity::Name(name) => SanType::DnsName(text(name)?),
-        Identity::Mail(name) => SanType::Rfc822Name(text(name)?),
+    let alternative = match &identity {
+        Identity::Address(address) => Some(SanType::IpAddress(IpAddr::clone(address))),
+        Identity::Name(name) => Some(SanType::DnsName(text(name)?)),
+        Identity::Mail(name) => Some(SanType::Rfc822Name(text(name)?)),
+        Identity::Subject(_) => None,
         Identity::Free(_) => {
             return Err(Failure::Usage(format!("the identity `{identity}` of site `{}` cannot stand in a certificate", site.name.value)));
         }
-    }];
+    };
+    params.distinguished_name = match &identity {
+        Identity::Subject(subject) => distinguished_name(subject)?,
+        _ => named(&[(DnType::OrganizationName, LAB_ORGANISATION), (DnType::CommonName, &site.name.value)]),
+    };
+    params.subject_alt_names = alternative.into_iter().collect();
     params.key_usages = vec![KeyUsagePurpose::DigitalSignature];
     params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth, ExtendedKeyUsagePurpose::ClientAuth];
     params.use_authority_key_identifier_extension = true;

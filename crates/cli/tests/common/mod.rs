@@ -107,7 +107,9 @@ impl Authority {
     /// A certificate that holds in these years.
     pub fn certify(&self, names: &[&str], key: &str, years: [i32; 2]) -> String {
         let mut params = rcgen::CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>()).expect("names");
+        params.distinguished_name = rcgen::DistinguishedName::new();
         params.distinguished_name.push(rcgen::DnType::OrganizationName, "Alder Creek Orchards");
+        params.distinguished_name.push(rcgen::DnType::CommonName, names[0]);
         params.use_authority_key_identifier_extension = true;
         [params.not_before, params.not_after] = years.map(|year| rcgen::date_time_ymd(year, 1, 1));
         if years[1] == SOON {

@@ -37,7 +37,11 @@ pub fn sabotages() -> Vec<Sabotage> {
         "identity = { name = \"coldstore.example.net\" }\nkeys = { certificate = \"keys/coldstore.crt\", issuer = \"keys/ca.crt\", private = \"keys/coldstore.key\" }"];
     let certified = Pair { tunnel: "authentication = \"certificates\"".to_owned(), sites: keys, ..orchard() };
     let hosts = || Pair { networks: ["", ""], sites: ["", ""], tunnel: "carries = \"gateways\"".to_owned(), ..orchard() };
+    let subjects = ["identity = { subject = \"O=Alder Creek Orchards, CN=packhouse.example.net\" }\nkeys = { certificate = \"keys/packhouse.crt\", issuer = \"keys/ca.crt\", private = \"keys/packhouse.key\" }", keys[1]];
+    let subject = Pair { tunnel: "authentication = \"certificates\"".to_owned(), sites: subjects, ..orchard() };
     vec![
+        Sabotage { name: "another subject than the certificate's", pair: subject, script: None, check: "opens", sites: &["packhouse"], says: "no IKE SA",
+            edits: &[(COLD, "CN=packhouse.example.net", "CN=press.example.net")] },
         Sabotage { name: "hosts in clear", pair: hosts(), script: None, check: "silence", sites: &["packhouse"], says: "in clear: 198.51.100.20 to 203.0.113.77",
             edits: &[(PACK_RULES, "ip saddr 198.51.100.20 ip daddr 203.0.113.77 counter drop", "ip saddr 198.51.100.20 ip daddr 203.0.113.77 counter")] },
         Sabotage { name: "tunnel mode between hosts", pair: hosts(), script: None, check: "selectors", sites: &["packhouse", "coldstore"], says: "tunnel mode",

@@ -248,6 +248,12 @@ fn certificates(add: &mut impl FnMut(&'static str, Pair)) {
     add("certificates", Pair { sites: [ONE, OTHER], tunnel: tunnel(""), ..orchard() });
     let second = tunnel("opened-by = \"coldstore\"");
     add("certificates, IPv6, the second site opens", Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: second, ..six() });
+    let subject = |keys: &str, site: &str| {
+        let keys = keys.split("\nidentity").next().unwrap_or_default();
+        &*Box::leak(format!("{keys}\nidentity = {{ subject = \"O=Alder Creek Orchards, CN={site}.example.net\" }}").into_boxed_str())
+    };
+    let sites = [subject(ONE, "packhouse"), subject(OTHER, "coldstore")];
+    add("certificates, subjects as identities", Pair { sites, ..pair(orchard().platforms, &tunnel("")) });
     let named = format!("{ONE}\nidentity = {{ name = \"packhouse.example.net\" }}");
     let sites = [&*Box::leak(named.into_boxed_str()), OTHER];
     let addresses = ["address = \"dynamic\"", orchard().addresses[1]];

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::check::Supplied;
 use crate::description::{Description, Keys, Site, Tunnel};
 use crate::finding::{self as rules, Finding, Rule};
-use crate::gateway::{IkeVersion, Method};
+use crate::gateway::{Identity, IkeVersion, Method};
 use crate::key::{Certificate, KeyFile, KeyKind, PublicKey};
 use crate::source::{Located, Span};
 
@@ -15,7 +15,7 @@ const SOON: i64 = 30 * 24 * 3600;
 const SHORTEST_RSA: usize = 2048;
 
 pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
-    let mut findings = Vec::new();
+    let mut findings = unproven_subjects(description);
     // The sites that sign, each with the ways in which it does.
     let mut signing: BTreeMap<usize, BTreeSet<bool>> = BTreeMap::new();
     for tunnel in description.tunnels.iter().filter(|tunnel| tunnel.method.value != Method::SharedSecret) {
@@ -57,6 +57,21 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
         }
     }
     findings
+}
+
+/// Sites that name themselves by a subject in a tunnel where they show no certificate.
+fn unproven_subjects(description: &Description) -> Vec<Finding> {
+    let bare = description.tunnels.iter().filter(|tunnel| tunnel.method.value != Method::Certificate);
+    let mut ends: Vec<_> = bare.flat_map(|tunnel| tunnel.between.iter().map(move |end| (end.value, tunnel))).collect();
+    ends.sort_by_key(|(end, _)| *end);
+    ends.dedup_by_key(|(end, _)| *end);
+    let subject = |(end, tunnel): (usize, &Tunnel)| {
+        let site = &description.sites[end];
+        let identity = site.identity.as_ref().filter(|identity| matches!(identity.value, Identity::Subject(_)))?;
+        let message = format!("`{}` shows no certificate in `{}`", site.name.value, tunnel.name.value);
+        Some(Finding::new(&rules::SUBJECT_NEEDS_CERTIFICATE, message).at(description.source.place(identity.span)))
+    };
+    ends.into_iter().filter_map(subject).collect()
 }
 
 /// Certificates for keys of two kinds, where a platform signs and expects the same.
@@ -115,6 +130,32 @@ impl<'a> Checking<'a> {
         }
     }
 
+    /// A certificate that does not name the site's identity.
+    fn misnamed(&mut self, own: &Certificate, file: &Located<String>, identity: &Identity) {
+        let Identity::Subject(subject) = identity else {
+            let names: Vec<_> = own.identities().iter().map(|name| format!("`{name}`")).collect();
+            let names = if names.is_empty() { "nobody".to_owned() } else { names.join(", ") };
+            let message = format!("`{}` names {names}, not `{identity}`", file.value);
+            self.say(&rules::IDENTITY_NOT_CERTIFIED, file.span, message);
+            return;
+        };
+        let (message, remedy) = match own.distinguished_name() {
+            Some(certified) if certified.turned() == *subject => (
+                format!("the subject of `{}` is `{certified}`: the same in the other order", file.value),
+                format!("Write it in the order of the certificate: `identity = {{ subject = \"{certified}\" }}`."),
+            ),
+            Some(certified) => (
+                format!("the subject of `{}` is `{certified}`, not `{subject}`", file.value),
+                format!("Write `identity = {{ subject = \"{certified}\" }}`; or have the certificate issued with the other subject."),
+            ),
+            None => (
+                format!("the subject of `{}` is `{}`, which not every platform can carry", file.value, own.subject()),
+                "Use one of its subject alternative names as identity.".to_owned(),
+            ),
+        };
+        self.say(&rules::IDENTITY_NOT_CERTIFIED, file.span, message).remedy = remedy;
+    }
+
     /// The public key of the site's certificate, if that is one the peers take.
     fn certificate(&mut self) -> Option<(PublicKey, &'a Located<String>)> {
         let [own, issuer] = [&self.keys.certificate, &self.keys.issuer].map(|file| {
@@ -134,10 +175,7 @@ impl<'a> Checking<'a> {
         }
         let identity = self.site.identity();
         if !own.names(&identity) {
-            let names: Vec<_> = own.identities().iter().map(|name| format!("`{name}`")).collect();
-            let names = if names.is_empty() { "nobody".to_owned() } else { names.join(", ") };
-            let message = format!("`{}` names {names}, not `{identity}`", file.value);
-            self.say(&rules::IDENTITY_NOT_CERTIFIED, file.span, message);
+            self.misnamed(own, file, &identity);
         }
         if own.is_of_lab() && !self.supplied.for_lab {
             self.say(&rules::LAB_CERTIFICATE, file.span, format!("`{}` was issued by the lab", file.value));

@@ -190,6 +190,7 @@ pub static IDENTITY: &[Key] = &[
     key("name", Shape::Text { is: "a DNS name", pattern: "^[A-Za-z0-9.-]+$" }, Optional(""), "\"packhouse.example.net\"", "A DNS name (ID_FQDN)."),
     key("mail", Shape::Text { is: "a mail-like name", pattern: "^.+@.+$" }, Optional(""), "\"gate@packhouse.example.net\"", "A mail-like name (ID_RFC822_ADDR)."),
     key("free", Shape::Text { is: "a free name", pattern: "^[A-Za-z0-9._+/:-]{1,64}$" }, Optional(""), "\"orchard-gate-7\"", "A name without form (ID_KEY_ID)."),
+    key("subject", Shape::Text { is: "the subject of a certificate", pattern: "^.+=.+$" }, Optional(""), "\"C=US, O=Alder Creek Orchards, CN=packhouse\"", "The subject of the gateway's certificate, in its order (ID_DER_ASN1_DN)."),
 ];
 
 const ALGORITHMS: Shape = Shape::List { of: &ALGORITHM, at_least: 1 };

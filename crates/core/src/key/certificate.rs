@@ -10,6 +10,7 @@ use x509_parser::prelude::FromDer as _;
 
 use super::{KeyKind, PublicKey, pem};
 use crate::identity::Identity;
+use crate::subject::Subject;
 
 /// The organisation in whose name the lab's own authority issues; no gateway in production is to believe it.
 pub const LAB_ORGANISATION: &str = "Unified Span lab - not for production";
@@ -61,7 +62,22 @@ impl Certificate {
             (Identity::Name(one), Identity::Name(other)) | (Identity::Mail(one), Identity::Mail(other)) => one.eq_ignore_ascii_case(other),
             (one, other) => one == other,
         };
-        self.identities().iter().any(same)
+        match identity {
+            Identity::Subject(subject) => self.distinguished_name().as_ref() == Some(subject),
+            _ => self.identities().iter().any(same),
+        }
+    }
+
+    /// The subject, where every platform can carry it.
+    pub fn distinguished_name(&self) -> Option<Subject> {
+        let of = |parsed: &X509Certificate<'_>| {
+            Subject::from_attributes(parsed.subject().iter().map(|part| {
+                let mut attributes = part.iter();
+                let (Some(attribute), None) = (attributes.next(), attributes.next()) else { return None };
+                Some((attribute.attr_type().to_id_string(), attribute.as_str().ok()?.to_owned()))
+            }))
+        };
+        self.parsed(of).flatten()
     }
 
     /// The subject, for people.

@@ -10,6 +10,7 @@ use crate::gateway::{FilterForm, Identity};
 use crate::packet_filter::{PACKET_FILTERS, packet_filter};
 use crate::platform::platform;
 use crate::source::{Located, Span};
+use crate::subject::Subject;
 use std::net::IpAddr;
 use std::time::Duration;
 use toml::de::DeTable;
@@ -172,7 +173,7 @@ impl Decoder<'_> {
     pub(super) fn identity(&mut self, node: &Node<'_>) -> Option<Located<Identity>> {
         let fields = in_file_order(table(node)?);
         let [(kind, value)] = fields.as_slice() else {
-            if fields.iter().all(|(key, _)| ["address", "name", "mail", "free"].contains(&key.get_ref().as_ref())) {
+            if fields.iter().all(|(key, _)| ["address", "name", "mail", "free", "subject"].contains(&key.get_ref().as_ref())) {
                 self.say(&rules::SEVERAL_IDENTITIES, node.span(), format!("the identity has {} kinds, expected one", fields.len()));
             }
             return None;
@@ -183,6 +184,13 @@ impl Decoder<'_> {
         }
         let shown = printable(found.value);
         let identity = match kind.get_ref().as_ref() {
+            "subject" => match Subject::read(found.value) {
+                Some(subject) => Identity::Subject(subject),
+                None => {
+                    self.say(&rules::BAD_SUBJECT, found.span, format!("`{shown}` is not a subject that every platform can carry"));
+                    return None;
+                }
+            },
             "address" => return self.address(found, "identity.address").map(|a| a.map(Identity::Address)),
             "name" if values::is_dns_name(found.value) => Identity::Name(found.value.to_owned()),
             "mail" if values::is_mail_name(found.value) => Identity::Mail(found.value.to_owned()),

@@ -24,12 +24,17 @@ chapter! {
     SEVERAL_IDENTITIES = "US505" "several-identities" Error {
         what: "An identity of more than one kind, or of none.",
         why: "A gateway sends exactly one identity, and the peer must expect that one.",
-        remedy: "Keep one of `address`, `name`, `mail`, `free`.",
+        remedy: "Keep one of `address`, `name`, `mail`, `free`, `subject`.",
     }
     FOREIGN_ADDRESS_IDENTITY = "US506" "foreign-address-identity" Warning {
         what: "The identity is an address, but not the gateway's own.",
         why: "Behind address translation people write the inside address on one end and the outside address on the other; then the peer refuses the identity.",
         remedy: "Leave the identity out to use the gateway's address, or use a name.",
+    }
+    BAD_SUBJECT = "US507" "bad-subject" Error {
+        what: "A subject that not every platform can carry.",
+        why: "The daemons write subjects with different separators, and read some characters and attributes in different ways.",
+        remedy: "Write the parts in the order of the certificate, `C=US, O=Alder Creek Orchards, CN=packhouse`: each with one of `C`, `ST`, `L`, `O`, `OU`, `CN`, `DC`, and letters, digits, spaces and `(`, `)`, `.`, `-`, `_`; or use a subject alternative name as identity.",
     }
     NO_SECRET_FILE = "US511" "no-secret-file" Error {
         what: "The file with the shared secret does not exist.",
@@ -155,5 +160,10 @@ chapter! {
         what: "A certificate of the lab's own authority.",
         why: "It is for `uspan prove` alone: nobody answers for whom it names, and its authority's key is gone, so that it can be neither renewed nor revoked.",
         remedy: "Have certificates issued by your own authority, or prove with these and do not install them.",
+    }
+    SUBJECT_NEEDS_CERTIFICATE = "US536" "subject-needs-certificate" Error {
+        what: "A gateway names itself by the subject of a certificate, and shows none.",
+        why: "Nothing proves the subject; daemons look secrets and bare keys up by other kinds of identity.",
+        remedy: "Say `authentication = \"certificates\"`, or give the site another kind of identity.",
     }
 }

@@ -17,6 +17,7 @@ use crate::key::Certificate;
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
+use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -327,6 +328,9 @@ fn identity(text: &str) -> Option<Identity> {
     }
     if let Some(name) = text.strip_prefix('@') {
         return Some(Identity::Name(name.to_owned()));
+    }
+    if text.contains('=') {
+        return Subject::read(text).map(Identity::Subject);
     }
     text.contains('@').then(|| Identity::Mail(text.to_owned()))
 }

@@ -53,6 +53,7 @@ fn identity(identity: &Identity) -> Result<String, Unwritable> {
         Identity::Name(name) => format!("@{name}"),
         Identity::Mail(name) => name.clone(),
         Identity::Free(name) => format!("@[{name}]"),
+        Identity::Subject(subject) => subject.to_string(),
     })
 }
 

@@ -29,7 +29,9 @@ impl Platform for Openiked {
     fn take_out(&self, gateway: &Gateway) -> TakeOut {
         let resets = gateway.connections.iter().map(|connection| {
             let (kind, value) = kind_and_value(&connection.remote_identity.value);
-            format!("ikectl reset id {}/{value}", kind.to_uppercase())
+            let id = format!("{}/{value}", kind.to_uppercase());
+            // Subjects have spaces.
+            format!("ikectl reset id {}", if id.contains(' ') { format!("'{id}'") } else { id })
         });
         TakeOut { before: Vec::new(), after: std::iter::once("ikectl reload".to_owned()).chain(resets).collect() }
     }
@@ -54,6 +56,7 @@ fn kind_and_value(identity: &Identity) -> (&'static str, String) {
         Identity::Address(address) => ("ipv6", address.to_string()),
         Identity::Name(name) | Identity::Free(name) => ("fqdn", name.clone()),
         Identity::Mail(name) => ("ufqdn", name.clone()),
+        Identity::Subject(subject) => ("asn1_dn", subject.slashed()),
     }
 }
 

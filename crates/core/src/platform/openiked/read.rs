@@ -18,6 +18,7 @@ use crate::key::{Certificate, PublicKey};
 use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
+use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut reader = Reader { tree, gateway: Gateway::default(), findings: Vec::new(), liveness: None, open: Vec::new() };
@@ -199,8 +200,8 @@ impl Reader<'_> {
                 let word = &words.next()?.value;
                 policy.ends[1] = Some(if word == "any" { Endpoint::Anywhere } else { Endpoint::read(word)? });
             }
-            "srcid" => policy.ids[0] = Some(identity(&words.next()?.value)),
-            "dstid" => policy.ids[1] = Some(identity(&words.next()?.value)),
+            "srcid" => policy.ids[0] = Some(identity(&words.next()?.value)?),
+            "dstid" => policy.ids[1] = Some(identity(&words.next()?.value)?),
             "ikelifetime" => policy.ike_lifetime = Some(duration(&words.next()?.value)?),
             "lifetime" => policy.lifetime = Some(duration(&words.next()?.value)?),
             "psk" => policy.secret = Some(decode_secret(&words.next()?.value)?),
@@ -329,12 +330,13 @@ fn prefix(text: &str) -> Option<IpNet> {
 }
 
 /// The daemon tells kinds of identities by their form.
-fn identity(text: &str) -> Identity {
-    match text.parse() {
+fn identity(text: &str) -> Option<Identity> {
+    Some(match text.parse() {
         Ok(address) => Identity::Address(address),
+        Err(_) if text.starts_with('/') => Identity::Subject(Subject::read_slashed(text)?),
         Err(_) if text.contains('@') => Identity::Mail(text.to_owned()),
         Err(_) => Identity::Name(text.to_owned()),
-    }
+    })
 }
 
 /// Seconds, or a number with `m` or `h`, in any case.

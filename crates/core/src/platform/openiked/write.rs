@@ -68,6 +68,7 @@ fn identity(identity: &Identity) -> Result<String, Unwritable> {
             Err(Unwritable::new(format!("the mail-like name `{name}`, which OpenIKED would take for another kind"), "Use a plain name."))
         }
         Identity::Name(name) | Identity::Mail(name) => quote(name),
+        Identity::Subject(subject) => quote(&subject.slashed()),
         Identity::Free(_) => Err(Unwritable::new("an identity without form (ID_KEY_ID), which OpenIKED does not know", "Use a DNS name.")),
     }
 }

@@ -17,6 +17,7 @@ use crate::key::{Certificate, PublicKey};
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
+use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -356,6 +357,7 @@ fn identity(text: &str) -> Option<Identity> {
         Some(("rfc822" | "email" | "userfqdn", name)) => Identity::Mail(name.to_owned()),
         Some(("keyid", name)) => Identity::Free(name.to_owned()),
         Some(_) => return None,
+        None if text.contains('=') => Identity::Subject(Subject::read(text)?),
         None if text.contains('@') => Identity::Mail(text.to_owned()),
         None => Identity::Name(text.to_owned()),
     })

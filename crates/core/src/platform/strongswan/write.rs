@@ -67,6 +67,8 @@ fn identity(identity: &Identity) -> Result<String, Unwritable> {
         Identity::Name(name) => format!("fqdn:{name}"),
         Identity::Mail(name) => format!("rfc822:{name}"),
         Identity::Free(name) => format!("keyid:{name}"),
+        // The equals signs tell the kind.
+        Identity::Subject(subject) => subject.to_string(),
     })
 }
 
