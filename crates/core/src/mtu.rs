@@ -12,6 +12,11 @@ use crate::gateway::EspProposal;
 /// packet begins.
 pub const GRE_HEADER: u16 = 4;
 
+/// Bytes of an IP header without options or extensions (RFC 791, RFC 8200). In transport mode a packet keeps its own.
+pub const fn ip_header(ipv4: bool) -> u16 {
+    if ipv4 { 20 } else { 40 }
+}
+
 /// Bytes of vector and block of a cipher.
 fn cipher_bytes(cipher: Cipher) -> (u16, u16) {
     match cipher.number {
@@ -49,8 +54,7 @@ fn check_bytes(integrity: Integrity) -> u16 {
 
 /// The largest inner packet that fits whatever of these proposals is chosen.
 pub fn inner_mtu(path: u16, outer_ipv4: bool, in_udp: bool, proposals: &[EspProposal]) -> u16 {
-    let header = if outer_ipv4 { 20 } else { 40 };
-    let fixed = header + if in_udp { 8 } else { 0 } + 8;
+    let fixed = ip_header(outer_ipv4) + if in_udp { 8 } else { 0 } + 8;
     let each = proposals.iter().flat_map(|proposal| {
         proposal.ciphers.iter().map(move |cipher| {
             let (vector, block) = cipher_bytes(*cipher);

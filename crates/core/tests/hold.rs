@@ -220,6 +220,17 @@ fn hosts_as_built_are_whole_and_in_transport_mode() {
 }
 
 #[test]
+fn a_packet_between_hosts_keeps_its_header_and_grows_by_esp_alone() {
+    let mtu = |text: &str| {
+        let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+        agree(&description, &description.tunnels[0]).0.expect("an agreement").inner_mtu
+    };
+    assert_eq!(mtu(&hosts("")), mtu(DEMO) + 20);
+    let six = |text: &str| text.replace("198.51.100.20", "2001:db8:1::20").replace("203.0.113.77", "2001:db8:2::77");
+    assert_eq!(mtu(&six(&hosts(""))), mtu(&six(DEMO)) + 40);
+}
+
+#[test]
 fn hosts_in_tunnel_mode_at_one_end_are_found() {
     assert!(between_hosts(|gateway| child(gateway).mode.value = Mode::Tunnel).contains(&"US711"));
 }

@@ -53,6 +53,9 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
             local if local == apparent => apparent.to_string(),
             local => format!("{local}\n  as {apparent}"),
         };
+        if gateway(c).speaks_for_itself() {
+            return "itself alone".to_owned();
+        }
         let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(own).collect();
         list(nets.into_iter().collect())
     }));
@@ -61,6 +64,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
             let how = if matches!(interface.kind, InterfaceKind::Gre { .. }) { "GRE" } else { "route-based" };
             format!("{how}, {}\n{} bytes", interface.name, interface.mtu)
         }
+        None if gateway(c).speaks_for_itself() => "a host: transport mode".to_owned(),
         None => "policy-based".to_owned(),
     }));
     // Everything is not worth a line.
