@@ -137,11 +137,11 @@ impl Pair<'_> {
         };
         use Effect::{AtOnce, AtOpening};
         say("key exchange", self.each(|c| c.exchange().to_owned()), AtOpening, true);
-        say("own address", self.each(|c| c.local.to_string()), AtOpening, true);
-        say("peer's address", self.each(|c| c.remote.to_string()), AtOpening, true);
+        say("own address", self.each(|c| c.local.value.to_string()), AtOpening, true);
+        say("peer's address", self.each(|c| c.remote.value.to_string()), AtOpening, true);
         say("own identity", self.each(|c| c.local_identity.value.to_string()), AtOpening, true);
         say("peer's identity", self.each(|c| c.remote_identity.value.to_string()), AtOpening, true);
-        say("authentication", self.each(|c| c.local_method.words().to_owned()), AtOpening, true);
+        say("authentication", self.each(|c| c.local_method.value.words().to_owned()), AtOpening, true);
         let secrets = (self.old.secret_for(self.before), self.new.secret_for(self.now));
         say("shared secret", another(secrets.0 == secrets.1), AtOpening, true);
         say("own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)), AtOpening, true);
@@ -164,7 +164,7 @@ impl Pair<'_> {
         say("liveness", self.each(|c| c.liveness.value.map_or("off".to_owned(), duration_words)), AtOpening, false);
         say(
             "style",
-            self.each(|c| c.interface.map_or("policy-based".to_owned(), |id| format!("route-based, interface {id}"))),
+            self.each(|c| c.interface.value.map_or("policy-based".to_owned(), |id| format!("route-based, interface {id}"))),
             AtOpening,
             false,
         );
@@ -215,7 +215,8 @@ fn dead(child: &Child) -> String {
 
 fn selectors(connection: &Connection) -> String {
     let nets = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(" ");
-    let mut all: Vec<_> = connection.children.iter().map(|child| format!("{} to {}", nets(&child.local), nets(&child.remote))).collect();
+    let mut all: Vec<_> =
+        connection.children.iter().map(|child| format!("{} to {}", nets(&child.local.value), nets(&child.remote.value))).collect();
     all.sort();
     all.join("\n")
 }

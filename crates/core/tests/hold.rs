@@ -71,9 +71,9 @@ spoilt! {
         std::mem::swap(&mut c.local_identity, &mut c.remote_identity);
     } => ["US705"];
     another_secret: |g| g.secrets[0].secret = Secret::new(b"another".to_vec()) => ["US706"];
-    one_end_signs: |g| connection(g).local_method = Method::PublicKey => ["US711", "US713"];
+    one_end_signs: |g| connection(g).local_method.value = Method::PublicKey => ["US711", "US713"];
     no_secret: |g| g.secrets.clear() => ["US706"];
-    peer_at_another_address: |g| connection(g).remote = Endpoint::At([192, 0, 2, 1].into()) => ["US707", "US709", "US709", "US709"];
+    peer_at_another_address: |g| connection(g).remote.value = Endpoint::At([192, 0, 2, 1].into()) => ["US707", "US709", "US709", "US709"];
     exemption_missing: |g| { g.nat.remove(0); } => ["US708"];
     exemption_too_wide: |g| {
         let mut rule = g.nat[0].clone();
@@ -104,7 +104,7 @@ spoilt! {
 fn crossed_selectors_are_found() {
     let codes = spoilt(|g| {
         let c = child(g);
-        std::mem::swap(&mut c.local, &mut c.remote);
+        std::mem::swap(&mut c.local.value, &mut c.remote.value);
     });
     assert!(codes.contains(&"US704"), "{codes:?}");
 }
@@ -121,7 +121,7 @@ fn a_selector_left_out_is_found() {
 fn misrouted(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
     let text = DEMO.replace("shares-internet = true", "shares-internet = true\nstyle = \"route-based\"");
     let [mut one, other] = built(&text);
-    assert_eq!((one.connections[0].children[0].local[0].prefix_len(), one.crossing().len()), (0, 2));
+    assert_eq!((one.connections[0].children[0].local.value[0].prefix_len(), one.crossing().len()), (0, 2));
     spoil(&mut one);
     found(&one, &other)
 }
@@ -156,7 +156,10 @@ fn unwrapped(spoil: impl Fn(&mut Gateway)) -> Vec<&'static str> {
     let [mut one, other] = built(&DEMO.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarrier = \"gre\""));
     assert_eq!((one.connections[0].children.len(), one.crossing().len()), (1, 2));
     let child = &one.connections[0].children[0];
-    assert_eq!((child.mode.value, child.protocol, child.local[0].to_string()), (Mode::Transport, Some(GRE), "198.51.100.20/32".to_owned()));
+    assert_eq!(
+        (child.mode.value, child.protocol.value, child.local.value[0].to_string()),
+        (Mode::Transport, Some(GRE), "198.51.100.20/32".to_owned())
+    );
     spoil(&mut one);
     found(&one, &other)
 }
@@ -168,7 +171,7 @@ fn gre_as_built_is_whole() {
 
 #[test]
 fn selectors_without_the_protocol_are_found() {
-    assert!(unwrapped(|gateway| child(gateway).protocol = None).contains(&"US704"));
+    assert!(unwrapped(|gateway| child(gateway).protocol.value = None).contains(&"US704"));
 }
 
 #[test]
@@ -212,7 +215,7 @@ fn hosts_as_built_are_whole_and_in_transport_mode() {
     let [one, _] = built(&hosts(""));
     let pairs: Vec<_> = one.crossing().into_iter().map(|(near, far)| format!("{near} {far}")).collect();
     assert_eq!(pairs, ["198.51.100.20/32 203.0.113.77/32"]);
-    assert_eq!((one.connections[0].children[0].mode.value, one.connections[0].children[0].protocol), (Mode::Transport, None));
+    assert_eq!((one.connections[0].children[0].mode.value, one.connections[0].children[0].protocol.value), (Mode::Transport, None));
     // Nothing is translated, routed or forwarded, although the site has networks.
     assert!(one.nat.is_empty() && one.routes.is_empty() && one.interfaces.is_empty());
     assert!(rules(&mut one.clone()).iter().all(|rule| rule.hook != Hook::Forward));
@@ -345,9 +348,9 @@ refused! {
     libreswan_has_one_pfs_group: "libreswan", |g| child(g).esp.value[0].groups = vec![named("ecp-256")] => "different PFS groups";
     libreswan_has_one_margin: "libreswan", |g| child(g).lifetime.value.margin = Duration::from_secs(30) => "different rekey margins";
     libreswan_lives_a_day_at_most: "libreswan", |g| connection(g).ike_lifetime.value.hard = Duration::from_secs(86_401) => "over 24 h";
-    libreswan_has_one_pair_a_child: "libreswan", |g| child(g).local.push("10.9.0.0/16".parse().expect("a net")) => "several selectors";
+    libreswan_has_one_pair_a_child: "libreswan", |g| child(g).local.value.push("10.9.0.0/16".parse().expect("a net")) => "several selectors";
     libreswan_names_children_after_the_connection: "libreswan", |g| child(g).name = "other".to_owned() => "begin with the connection's name";
-    libreswan_mixes_no_families: "libreswan", |g| child(g).local = vec!["fd00::/64".parse().expect("a net")] => "another address family";
+    libreswan_mixes_no_families: "libreswan", |g| child(g).local.value = vec!["fd00::/64".parse().expect("a net")] => "another address family";
     libreswan_has_no_curve448: "libreswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("curve448")] => "`curve448` for IKE";
     openiked_has_no_ikev1: "openiked", |g| { connection(g).children.truncate(1); connection(g).version.value = IkeVersion::V1 } => "IKEv1";
     strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("ml-kem-768")] => "`ml-kem-768` for IKE";

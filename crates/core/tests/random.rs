@@ -368,16 +368,16 @@ proptest! {
         prop_assert_eq!(&one.ike.value, &other.ike.value);
         for (near, far, end) in [(one, other, 0), (other, one, 1)] {
             // Behind a NAT device, by name and from anywhere the two see an end differently.
-            let plain = site(end).own_address.is_none() && near.local != Endpoint::Anywhere;
-            prop_assert!(!plain || near.local == far.remote, "{:?} {:?}", near.local, far.remote);
+            let plain = site(end).own_address.is_none() && near.local.value != Endpoint::Anywhere;
+            prop_assert!(!plain || near.local.value == far.remote.value, "{:?} {:?}", near.local.value, far.remote.value);
         }
         prop_assert_eq!(&one.local_identity.value, &other.remote_identity.value);
         prop_assert_eq!(&one.remote_identity.value, &other.local_identity.value);
         for (a, b) in one.children.iter().zip(&other.children) {
-            prop_assert_eq!((&a.local, &a.remote), (&b.remote, &b.local));
+            prop_assert_eq!((&a.local.value, &a.remote.value), (&b.remote.value, &b.local.value));
             prop_assert_eq!(&a.esp.value, &b.esp.value);
         }
-        match one.local_method {
+        match one.local_method.value {
             Method::SharedSecret => prop_assert_eq!(read[0].0.secrets[0].secret.expose(), read[1].0.secrets[0].secret.expose()),
             Method::PublicKey => {
                 prop_assert_eq!(&read[0].0.key_pairs[0].public, &read[1].0.pinned[0].public);
@@ -503,9 +503,9 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
     (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
         move |(local, remote, esp, mode, lifetime, opening, dead, (window, extended, dscp, protocol))| Child {
             name: String::new(),
-            local: vec![local],
-            remote: vec![remote],
-            protocol,
+            local: Setting::planned(vec![local]),
+            remote: Setting::planned(vec![remote]),
+            protocol: Setting::planned(protocol),
             esp: Setting::planned(esp),
             mode: Setting::planned(mode),
             lifetime,
@@ -551,18 +551,18 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                     name: "harvest".to_owned(),
                     version: Setting::planned(version),
                     aggressive: Setting::planned(aggressive && version == IkeVersion::V1),
-                    local,
-                    remote,
+                    local: Setting::planned(local),
+                    remote: Setting::planned(remote),
                     encapsulation: Setting::planned(encapsulation),
                     local_identity: Setting::planned(one.clone()),
                     remote_identity: Setting::planned(other.clone()),
-                    local_method: method,
-                    remote_method: method,
+                    local_method: Setting::planned(method),
+                    remote_method: Setting::planned(method),
                     ike: Setting::planned(ike),
                     ike_lifetime: life,
                     liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
                     persistent: Setting::planned(persistent),
-                    interface: interface.filter(|_| facts.route_based),
+                    interface: Setting::planned(interface.filter(|_| facts.route_based)),
                     children,
                 };
                 let mut gateway = Gateway { connections: vec![connection], ..Gateway::default() };

@@ -131,7 +131,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
     // One Child SA for each pair, in their order, or one for all of them.
     let holds = |child: &uspan_core::Child, pair: &uspan_core::Pair| {
         let nets = seen(pair);
-        child.local.iter().any(|net| net.contains(&nets[0])) && child.remote.iter().any(|net| net.contains(&nets[1]))
+        child.local.value.iter().any(|net| net.contains(&nets[0])) && child.remote.value.iter().any(|net| net.contains(&nets[1]))
     };
     let child = |pair: &uspan_core::Pair| {
         let holding = children.iter().find(|child| holds(child, pair)).or(children.first());

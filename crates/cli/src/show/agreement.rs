@@ -42,9 +42,9 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     let row = |name: &str, value: &dyn Fn(&Connection) -> String| vec![name.to_owned(), value(connections[0]), value(connections[1])];
     let list = |items: Vec<String>| items.join("\n");
     let mut rows = vec![
-        row("own address", &|c| match c.local == peer(c).remote {
-            true => c.local.to_string(),
-            false => format!("{}\nreached at {}", c.local, peer(c).remote),
+        row("own address", &|c| match c.local.value == peer(c).remote.value {
+            true => c.local.value.to_string(),
+            false => format!("{}\nreached at {}", c.local.value, peer(c).remote.value),
         }),
         row("own identity", &|c| format!("{} ({})", c.local_identity.value, c.local_identity.value.kind())),
     ];

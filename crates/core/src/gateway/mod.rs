@@ -173,6 +173,13 @@ pub enum Origin {
     Default,
 }
 
+impl Origin {
+    /// A value from there.
+    pub fn with<T>(self, value: T) -> Setting<T> {
+        Setting { value, origin: self }
+    }
+}
+
 /// A value that a configuration can leave out, and where it came from. Compares by value alone.
 #[derive(Clone, Debug)]
 pub struct Setting<T> {
@@ -199,6 +206,13 @@ impl<T> Setting<T> {
     }
 }
 
+impl<T> Setting<T> {
+    /// Another value from the same place.
+    pub fn map<U>(self, of: impl FnOnce(T) -> U) -> Setting<U> {
+        Setting { value: of(self.value), origin: self.origin }
+    }
+}
+
 impl<T: PartialEq> PartialEq for Setting<T> {
     fn eq(&self, other: &Self) -> bool {
         self.value == other.value
@@ -217,9 +231,9 @@ pub struct Connection {
     /// Aggressive mode, which shows the identities to anybody (RFC 2409 section 5.4); of IKEv1 alone.
     pub aggressive: Setting<bool>,
     /// The own end.
-    pub local: Endpoint,
+    pub local: Setting<Endpoint>,
     /// The peer's end.
-    pub remote: Endpoint,
+    pub remote: Setting<Endpoint>,
     /// ESP in UDP (RFC 3948).
     pub encapsulation: Setting<Encapsulation>,
     /// Own identity.
@@ -227,9 +241,9 @@ pub struct Connection {
     /// The identity the peer must prove.
     pub remote_identity: Setting<Identity>,
     /// How this end proves itself.
-    pub local_method: Method,
+    pub local_method: Setting<Method>,
     /// How the peer proves itself.
-    pub remote_method: Method,
+    pub remote_method: Setting<Method>,
     /// Proposals for the IKE SA, in order of preference.
     pub ike: Setting<Vec<IkeProposal>>,
     /// Life of the IKE SA.
@@ -239,7 +253,7 @@ pub struct Connection {
     /// Whether it tries for ever to reach the peer.
     pub persistent: Setting<bool>,
     /// The number of the interface that steers its traffic; where there is none, the selectors steer.
-    pub interface: Option<u32>,
+    pub interface: Setting<Option<u32>>,
     /// What may cross.
     pub children: Vec<Child>,
 }
@@ -256,7 +270,7 @@ impl Connection {
 
     /// Whether the gateways talk IPv4; so they do where neither address is known.
     pub fn outer_ipv4(&self) -> bool {
-        self.local.address().or(self.remote.address()).is_none_or(|address| address.is_ipv4())
+        self.local.value.address().or(self.remote.value.address()).is_none_or(|address| address.is_ipv4())
     }
 }
 
@@ -266,11 +280,11 @@ pub struct Child {
     /// The name in the configuration.
     pub name: String,
     /// Local traffic selectors.
-    pub local: Vec<IpNet>,
+    pub local: Setting<Vec<IpNet>>,
     /// Remote traffic selectors.
-    pub remote: Vec<IpNet>,
+    pub remote: Setting<Vec<IpNet>>,
     /// The IP protocol that they are limited to (RFC 7296 section 3.13.1), for example [`GRE`].
-    pub protocol: Option<u8>,
+    pub protocol: Setting<Option<u8>>,
     /// Proposals for ESP, in order of preference.
     pub esp: Setting<Vec<EspProposal>>,
     /// Tunnel or transport.
@@ -379,15 +393,16 @@ impl Gateway {
 
     /// Whether what crosses is put into GRE first, so that the selectors do not name it.
     pub fn wraps(&self) -> bool {
-        self.connections.iter().flat_map(|connection| &connection.children).any(|child| child.protocol == Some(GRE))
+        self.connections.iter().flat_map(|connection| &connection.children).any(|child| child.protocol.value == Some(GRE))
     }
 
     /// Whether what crosses is what the two gateways themselves send each other.
     pub fn speaks_for_itself(&self) -> bool {
         let own = |end: &Endpoint, nets: &[IpNet]| end.address().is_some_and(|address| nets == [IpNet::from(address)]);
         self.connections.iter().any(|connection| {
-            let between = |child: &Child| own(&connection.local, &child.local) && own(&connection.remote, &child.remote);
-            connection.children.iter().any(|child| child.mode.value == Mode::Transport && child.protocol.is_none() && between(child))
+            let between =
+                |child: &Child| own(&connection.local.value, &child.local.value) && own(&connection.remote.value, &child.remote.value);
+            connection.children.iter().any(|child| child.mode.value == Mode::Transport && child.protocol.value.is_none() && between(child))
         })
     }
 
@@ -410,9 +425,8 @@ impl Gateway {
 
     /// Every pair of selectors, local and remote, over all connections.
     pub fn selector_pairs(&self) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
-        self.connections
-            .iter()
-            .flat_map(|connection| &connection.children)
-            .flat_map(|child| child.local.iter().flat_map(move |local| child.remote.iter().map(move |remote| (*local, *remote))))
+        self.connections.iter().flat_map(|connection| &connection.children).flat_map(|child| {
+            child.local.value.iter().flat_map(move |local| child.remote.value.iter().map(move |remote| (*local, *remote)))
+        })
     }
 }

@@ -41,7 +41,7 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         }
     };
     let names = format!("{} and {}", left.name, right.name);
-    let methods = |c: &Connection| (c.version.value, c.aggressive.value, c.local_method, c.remote_method);
+    let methods = |c: &Connection| (c.version.value, c.aggressive.value, c.local_method.value, c.remote_method.value);
     let (version, aggressive, local, remote) = methods(one);
     say(
         &rules::METHODS_DIFFER,
@@ -50,7 +50,8 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     );
     say(
         &rules::ADDRESSES_NOT_CROSSED,
-        [&one.local, &one.remote, &other.local, &other.remote] != [&left.own, &right.reached, &right.own, &left.reached],
+        [&one.local.value, &one.remote.value, &other.local.value, &other.remote.value]
+            != [&left.own, &right.reached, &right.own, &left.reached],
         format!("the addresses of {names} are not crossed"),
     );
     say(
@@ -60,7 +61,7 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     );
     say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), format!("the IKE proposals of {names} differ"));
     let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
-    match one.local_method {
+    match one.local_method.value {
         Method::SharedSecret => {
             say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
         }
@@ -125,7 +126,7 @@ fn modes(connection: &Connection) -> Vec<crate::gateway::Mode> {
 
 /// The selector lists of each child, and their protocol; turned round if asked.
 fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec<IpNet>, Option<u8>)> {
-    let each = connection.children.iter().map(|child| (child.local.clone(), child.remote.clone(), child.protocol));
+    let each = connection.children.iter().map(|child| (child.local.value.clone(), child.remote.value.clone(), child.protocol.value));
     each.map(|(local, remote, protocol)| if turned { (remote, local, protocol) } else { (local, remote, protocol) }).collect()
 }
 
@@ -154,7 +155,7 @@ fn wrapped(gateway: &Gateway) -> bool {
 
 fn esp_alike(one: &Connection, other: &Connection) -> bool {
     one.children.iter().all(|child| {
-        let twin = other.children.iter().find(|twin| twin.local == child.remote && twin.remote == child.local);
+        let twin = other.children.iter().find(|twin| twin.local.value == child.remote.value && twin.remote.value == child.local.value);
         !child.esp.value.is_empty()
             && twin.is_none_or(|twin| (&twin.esp, &twin.extended_sequence) == (&child.esp, &child.extended_sequence))
     })
@@ -162,7 +163,7 @@ fn esp_alike(one: &Connection, other: &Connection) -> bool {
 
 /// Every remote network of a route-based end is routed into its interface, and into a black hole behind that.
 fn routing(end: &End<'_>) -> Option<Finding> {
-    let steered = end.gateway.wraps() || end.gateway.connections.iter().any(|connection| connection.interface.is_some());
+    let steered = end.gateway.wraps() || end.gateway.connections.iter().any(|connection| connection.interface.value.is_some());
     let whole = |net: &IpNet| {
         let mut through = end.gateway.routes.iter().filter(|route| route.to == *net);
         let into = through.clone().find(|route| matches!(route.through, Through::Interface(_)));
@@ -228,11 +229,11 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
     let not = |what: String| format!("the filter does not allow {what}");
     for connection in &end.gateway.connections {
         let ipv4 = connection.outer_ipv4();
-        let (peer, me) = (connection.remote.range(ipv4), connection.local.range(ipv4));
+        let (peer, me) = (connection.remote.value.range(ipv4), connection.local.value.range(ipv4));
         let reach = |traffic| Packet { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic };
-        need(Verdict::Accept, reach(Traffic::Udp(vec![500])), not(format!("UDP 500 from {}", connection.remote)));
-        need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), not(format!("UDP 4500 from {}", connection.remote)));
-        need(Verdict::Accept, reach(Traffic::Esp), not(format!("ESP from {}", connection.remote)));
+        need(Verdict::Accept, reach(Traffic::Udp(vec![500])), not(format!("UDP 500 from {}", connection.remote.value)));
+        need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), not(format!("UDP 4500 from {}", connection.remote.value)));
+        need(Verdict::Accept, reach(Traffic::Esp), not(format!("ESP from {}", connection.remote.value)));
         if end.gateway.wraps() {
             let gre = |hook, from, to, protection| Packet { hook, from, to, protection, traffic: Traffic::Gre };
             for (hook, from, to, protection) in

@@ -153,18 +153,18 @@ impl Taking<'_> {
             name: self.tunnel.name.value.clone(),
             version: Setting::planned(agreement.version),
             aggressive: Setting::planned(agreement.aggressive),
-            local: me.local(),
-            remote: peer.reached(),
+            local: Setting::planned(me.local()),
+            remote: Setting::planned(peer.reached()),
             encapsulation: Setting::planned(agreement.encapsulation[self.end]),
             local_identity: Setting::planned(me.identity()),
             remote_identity: Setting::planned(peer.identity()),
-            local_method: self.tunnel.method.value,
-            remote_method: self.tunnel.method.value,
+            local_method: Setting::planned(self.tunnel.method.value),
+            remote_method: Setting::planned(self.tunnel.method.value),
             ike: Setting::planned(agreement.ike.clone()),
             ike_lifetime: Setting::planned(agreement.ike_lifetime),
             liveness: Setting::planned(agreement.liveness),
             persistent: Setting::planned(agreement.opening[self.end] != Opening::Wait),
-            interface: (self.tunnel.gre.is_none() && self.routed()).then(|| interface_id(&self.tunnel.name.value)),
+            interface: Setting::planned((self.tunnel.gre.is_none() && self.routed()).then(|| interface_id(&self.tunnel.name.value))),
             children: self.children(),
         }
     }
@@ -252,7 +252,11 @@ impl Taking<'_> {
     fn children(&self) -> Vec<Child> {
         if let (true, Some([local, remote])) = (self.tunnel.in_transport_mode(), self.outer()) {
             let child = self.child("all", vec![local.into()], vec![remote.into()]);
-            return vec![Child { protocol: self.tunnel.gre.map(|_| GRE), mode: Setting::planned(Mode::Transport), ..child }];
+            return vec![Child {
+                protocol: Setting::planned(self.tunnel.gre.map(|_| GRE)),
+                mode: Setting::planned(Mode::Transport),
+                ..child
+            }];
         }
         if self.agreement.any_to_any {
             let families = [(true, "all-ipv4"), (false, "all-ipv6")];
@@ -283,9 +287,9 @@ impl Taking<'_> {
         let agreement = self.agreement;
         Child {
             name: format!("{}_{name}", self.tunnel.name.value),
-            local,
-            remote,
-            protocol: None,
+            local: Setting::planned(local),
+            remote: Setting::planned(remote),
+            protocol: Setting::planned(None),
             esp: Setting::planned(agreement.esp.clone()),
             mode: Setting::planned(Mode::Tunnel),
             lifetime: Setting::planned(agreement.esp_lifetime),

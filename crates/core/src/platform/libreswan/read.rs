@@ -61,7 +61,8 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
 
 /// The keys and authorities of connections that sign. Which authority is for which peer the daemon does not ask.
 fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, findings: &mut Vec<Finding>) {
-    let mut signing: Vec<_> = gateway.connections.iter().filter(|connection| connection.local_method == Method::Certificate).collect();
+    let mut signing: Vec<_> =
+        gateway.connections.iter().filter(|connection| connection.local_method.value == Method::Certificate).collect();
     signing.dedup_by(|one, other| one.local_identity == other.local_identity);
     if signing.is_empty() {
         return;
@@ -179,6 +180,12 @@ impl<'a> Reader<'a> {
         value
     }
 
+    /// What must be there, with its place.
+    fn demanded<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
+        let place = self.get(section, key, 0).map(|found| self.source.place(found.span));
+        self.required(section, key, parse).zip(place).map(|(value, place)| Setting::stated(value, place))
+    }
+
     fn proposals<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
         self.setting(section, key, Vec::new(), |text| text.split(',').map(|item| parse(item.trim())).collect())
     }
@@ -186,7 +193,7 @@ impl<'a> Reader<'a> {
     fn connection(&mut self, section: &'a Section) -> Option<Connection> {
         let anywhere = |text: &str| matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
         let [local, remote] =
-            ["left", "right"].map(|key| self.required(section, key, |text| anywhere(text).or_else(|| Endpoint::read(text))));
+            ["left", "right"].map(|key| self.demanded(section, key, |text| anywhere(text).or_else(|| Endpoint::read(text))));
         let (local, remote) = (local?, remote?);
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
@@ -207,26 +214,23 @@ impl<'a> Reader<'a> {
             _ if text == signs => Some(Method::Certificate),
             _ => None,
         });
-        let method = method.value;
-        if method == Method::Certificate
+        if method.value == Method::Certificate
             && let Some(named) = self.get(section, "leftcert", 0).filter(|named| named.value != OWN)
         {
             self.say(&rules::DEVICE_UNKNOWN, named.span, format!("a certificate `{}` that no file shows", named.value));
         }
         let base = section.get("also").map_or(&section.name.value, |also| &also.value);
         Some(Connection {
-            interface: self
-                .setting(section, "ipsec-interface", None, |text| match text {
-                    "no" => Some(None),
-                    "yes" => Some(Some(1)),
-                    _ => text.parse().ok().map(Some),
-                })
-                .value,
+            interface: self.setting(section, "ipsec-interface", None, |text| match text {
+                "no" => Some(None),
+                "yes" => Some(Some(1)),
+                _ => text.parse().ok().map(Some),
+            }),
             name: base.clone(),
             version,
             aggressive: self.setting(section, "aggressive", false, yes_or_no),
-            local_identity: self.setting(section, "leftid", implied(&local), identity),
-            remote_identity: self.setting(section, "rightid", implied(&remote), identity),
+            local_identity: self.setting(section, "leftid", implied(&local.value), identity),
+            remote_identity: self.setting(section, "rightid", implied(&remote.value), identity),
             encapsulation: self.setting(section, "encapsulation", Encapsulation::Automatic, |text| match text {
                 "auto" => Some(Encapsulation::Automatic),
                 "yes" => Some(Encapsulation::Forced),
@@ -235,7 +239,7 @@ impl<'a> Reader<'a> {
             }),
             local,
             remote,
-            local_method: method,
+            local_method: method.clone(),
             remote_method: method,
             ike: self.proposals(section, "ike", read_ike),
             ike_lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
@@ -250,11 +254,11 @@ impl<'a> Reader<'a> {
     }
 
     fn child(&mut self, section: &'a Section, liveness: bool) -> Option<Child> {
-        let local = self.required(section, "leftsubnet", |text| text.parse().ok());
-        let remote = self.required(section, "rightsubnet", |text| text.parse().ok());
+        let local = self.demanded(section, "leftsubnet", |text| text.parse().ok());
+        let remote = self.demanded(section, "rightsubnet", |text| text.parse().ok());
         let (local, remote) = (local?, remote?);
         let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
-            .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)).value);
+            .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)));
         if protocol != theirs {
             self.say(&rules::DEVICE_UNKNOWN, section.name.span, "selectors of several protocols are not understood".to_owned());
         }
@@ -272,8 +276,8 @@ impl<'a> Reader<'a> {
         }
         Some(Child {
             name: section.name.value.clone(),
-            local: vec![local],
-            remote: vec![remote],
+            local: local.map(|net| vec![net]),
+            remote: remote.map(|net| vec![net]),
             protocol,
             esp,
             mode: self.setting(section, "type", Mode::Tunnel, |text| match text {

@@ -113,7 +113,7 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         write_child(out, base, child, remarks, selectors)?;
     }
     let v1 = connection.version.value == IkeVersion::V1;
-    let proof = match [connection.local_method, connection.remote_method] {
+    let proof = match [connection.local_method.value, connection.remote_method.value] {
         [Method::SharedSecret, Method::SharedSecret] => "secret",
         [Method::Certificate, Method::Certificate] => match gateway.own_certificate(connection) {
             Some(certificate) => signatures(certificate.kind()),
@@ -130,10 +130,10 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         let _ = writeln!(out, "\taggressive=yes");
     }
     remark(out, "\t", &remarks.addresses);
-    let left = if connection.local == Endpoint::Anywhere { "%defaultroute".to_owned() } else { connection.local.to_string() };
-    let right = if connection.remote == Endpoint::Anywhere { "%any".to_owned() } else { connection.remote.to_string() };
+    let left = if connection.local.value == Endpoint::Anywhere { "%defaultroute".to_owned() } else { connection.local.value.to_string() };
+    let right = if connection.remote.value == Endpoint::Anywhere { "%any".to_owned() } else { connection.remote.value.to_string() };
     let _ = writeln!(out, "\tleft={left}\n\tright={right}");
-    if let Some(id) = connection.interface {
+    if let Some(id) = connection.interface.value {
         remark(out, "\t", &remarks.routes);
         // The interface and its routes are there already; the daemon's script would set its own.
         let _ = writeln!(out, "\tipsec-interface={id}\n\tleftupdown=\"\"");
@@ -146,7 +146,7 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
     remark(out, "\t", &remarks.identities);
     let _ = writeln!(out, "\tleftid={}", identity(&connection.local_identity.value).map_err(one)?);
     let _ = writeln!(out, "\trightid={}", identity(&connection.remote_identity.value).map_err(one)?);
-    if connection.local_method == Method::Certificate {
+    if connection.local_method.value == Method::Certificate {
         remark(out, "\t", &remarks.secret);
         let _ = writeln!(out, "\tleftcert={OWN}");
     }
@@ -175,7 +175,8 @@ fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
         return Err(Unwritable::new("an action for a dead peer without a liveness check, or the other way round", "Set both or none."));
     }
     let outer = connection.outer_ipv4();
-    if connection.interface.is_none() && child.local.iter().chain(&child.remote).any(|net| net.addr().is_ipv4() != outer) {
+    if connection.interface.value.is_none() && child.local.value.iter().chain(&child.remote.value).any(|net| net.addr().is_ipv4() != outer)
+    {
         return Err(Unwritable::new(
             "networks of another address family than the gateways', for which Libreswan's route script fails",
             "Give the gateways addresses of the family of their networks, or leave those pairs out with `carries`.",
@@ -186,7 +187,7 @@ fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
 
 fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, selectors: &str) -> Result<(), Vec<Unwritable>> {
     let one = |e| vec![e];
-    let ([local], [remote]) = (child.local.as_slice(), child.remote.as_slice()) else {
+    let ([local], [remote]) = (child.local.value.as_slice(), child.remote.value.as_slice()) else {
         return Err(vec![Unwritable::new(
             "several selectors in one Child SA, while Libreswan has one pair for each",
             "Write a Child SA for each pair.",
@@ -195,7 +196,7 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     let _ = writeln!(out, "conn {}\n\talso={base}", name(&child.name).map_err(one)?);
     remark(out, "\t", selectors);
     let _ = writeln!(out, "\tleftsubnet={local}\n\trightsubnet={remote}");
-    if let Some(protocol) = child.protocol {
+    if let Some(protocol) = child.protocol.value {
         let _ = writeln!(out, "\tleftprotoport={protocol}/0\n\trightprotoport={protocol}/0");
     }
     remark(out, "\t", &remarks.esp);

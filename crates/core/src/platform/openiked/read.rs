@@ -1,5 +1,6 @@
 //! Reads iked.conf(5) and what it includes into a gateway. What is left out becomes the default of 7.2.
 
+use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::time::Duration;
 
@@ -12,7 +13,7 @@ use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBL
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, KeyPair, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, PinnedKey, Setting, SharedSecret, Tree,
+    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::{Sa, implied};
@@ -93,6 +94,8 @@ struct Policy {
     extended: Option<bool>,
     signs: bool,
     protocol: Option<u8>,
+    /// Where each part stands.
+    spans: BTreeMap<String, Span>,
 }
 
 impl Reader<'_> {
@@ -168,7 +171,13 @@ impl Reader<'_> {
         };
         let mut policy = Policy::default();
         while let Some(word) = words.next() {
-            if self.part(source, word, words, &mut policy).is_none() {
+            let understood = self.part(source, word, words, &mut policy);
+            // Parts that come several times stand from the first to the last.
+            // A secret itself is nowhere shown.
+            let span = word.span;
+            let end = if word.value == "psk" { span.end } else { words.span().end };
+            policy.spans.entry(word.value.clone()).and_modify(|known| known.end = end).or_insert(Span { start: span.start, end });
+            if understood.is_none() {
                 self.say(source, &rules::DEVICE_UNKNOWN, word.span, format!("`{}` is not understood here", word.value));
             }
         }
@@ -273,25 +282,31 @@ impl Reader<'_> {
         if policy.pairs != policy.local.len() * policy.remote.len() {
             self.say(source, &rules::DEVICE_VALUE, start, "its networks are not every one with every other");
         }
-        let place = || source.place(start);
+        let spans = policy.spans;
+        // What a policy leaves out is the daemon's default.
+        fn said<T>(source: &Source, span: Option<&Span>, value: T) -> Setting<T> {
+            span.map_or(Origin::Default, |span| Origin::Stated(source.place(*span))).with(value)
+        }
+        let at = |part: &str| spans.get(part);
         let esp = policy.lifetime.unwrap_or(default::ESP_LIFETIME);
         let ike = policy.ike_lifetime.filter(|age| !age.is_zero()).map_or(default::IKE_LIFETIME, |age| age + IKE_EARLY);
         let margin = margin(ike, esp);
         let own = policy.ids[0].clone().unwrap_or_else(|| implied(&local));
         let other = policy.ids[1].clone().unwrap_or_else(|| implied(&remote));
         let opening = if policy.active { Opening::AtOnce } else { Opening::Wait };
+        let mode = if policy.transport { Mode::Transport } else { Mode::Tunnel };
         let child = Child {
             name: format!("{name}_all"),
-            local: policy.local,
-            remote: policy.remote,
-            protocol: policy.protocol,
-            esp: Setting::stated(policy.esp, place()),
-            mode: Setting::stated(if policy.transport { Mode::Transport } else { Mode::Tunnel }, place()),
-            lifetime: Setting::stated(Lifetime { hard: esp, margin }, place()),
-            opening: Setting::stated(opening, place()),
+            local: said(source, at("from"), policy.local),
+            remote: said(source, at("from"), policy.remote),
+            protocol: said(source, at("proto"), policy.protocol),
+            esp: said(source, at("childsa"), policy.esp),
+            mode: said(source, at("transport").or(at("tunnel")), mode),
+            lifetime: said(source, at("lifetime"), Lifetime { hard: esp, margin }),
+            opening: said(source, at("active").or(at("passive")), opening),
             on_dead_peer: Setting::default_of(None),
             replay_window: Setting::default_of(default::REPLAY_WINDOW),
-            extended_sequence: Setting::stated(policy.extended == Some(true), place()),
+            extended_sequence: said(source, at("childsa"), policy.extended == Some(true)),
             dscp: Setting::default_of(Dscp::Outwards),
         };
         if policy.signs {
@@ -308,18 +323,18 @@ impl Reader<'_> {
             name,
             version: Setting::default_of(IkeVersion::V2),
             aggressive: Setting::default_of(false),
-            local,
-            remote,
+            local: said(source, at("local"), local),
+            remote: said(source, at("peer"), remote),
             encapsulation: Setting::default_of(Encapsulation::Automatic),
-            local_identity: Setting::stated(own, place()),
-            remote_identity: Setting::stated(other, place()),
-            local_method: method,
-            remote_method: method,
-            ike: Setting::stated(policy.ike, place()),
-            ike_lifetime: Setting::stated(Lifetime { hard: ike, margin }, place()),
+            local_identity: said(source, at("srcid"), own),
+            remote_identity: said(source, at("dstid"), other),
+            local_method: said(source, at("rfc7427").or(at("psk")), method),
+            remote_method: said(source, at("rfc7427").or(at("psk")), method),
+            ike: said(source, at("ikesa"), policy.ike),
+            ike_lifetime: said(source, at("ikelifetime"), Lifetime { hard: ike, margin }),
             liveness: Setting::default_of(None),
             persistent: Setting::default_of(policy.active),
-            interface: None,
+            interface: Setting::default_of(None),
             children: vec![child],
         });
     }

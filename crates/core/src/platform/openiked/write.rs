@@ -90,18 +90,18 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let opens = if child.opening.value == Opening::AtOnce { "active" } else { "passive" };
     let mode = if child.mode.value == Mode::Transport { "transport " } else { "" };
     let _ = writeln!(out, "ikev2 {} {opens} {mode}esp \\", quote(name)?);
-    if let Some(protocol) = child.protocol {
+    if let Some(protocol) = child.protocol.value {
         let _ = writeln!(out, "\tproto {protocol} \\");
     }
-    for local in &child.local {
-        for remote in &child.remote {
+    for local in &child.local.value {
+        for remote in &child.remote.value {
             let _ = writeln!(out, "\tfrom {local} to {remote} \\");
         }
     }
-    if connection.local != Endpoint::Anywhere {
-        let _ = writeln!(out, "\tlocal {} \\", connection.local);
+    if connection.local.value != Endpoint::Anywhere {
+        let _ = writeln!(out, "\tlocal {} \\", connection.local.value);
     }
-    let peer = if connection.remote == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.to_string() };
+    let peer = if connection.remote.value == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.value.to_string() };
     let _ = writeln!(out, "\tpeer {peer} \\");
     for proposal in &connection.ike.value {
         let _ = writeln!(out, "\t{} \\", write_ike(proposal)?);
@@ -113,7 +113,7 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
     let (ike, esp) = (connection.ike_lifetime.value, child.lifetime.value);
     let _ = writeln!(out, "\tikelifetime {} lifetime {} \\", (ike.hard - IKE_EARLY).as_secs(), esp.hard.as_secs());
-    if connection.local_method != Method::SharedSecret {
+    if connection.local_method.value != Method::SharedSecret {
         out.push_str("\trfc7427\n");
         return Ok(());
     }
@@ -131,10 +131,10 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if connection.version.value != IkeVersion::V2 {
         return refuse("IKEv1, which OpenIKED does not speak", "Use IKEv2.");
     }
-    if connection.local_method != connection.remote_method {
+    if connection.local_method.value != connection.remote_method.value {
         return refuse("ends that prove themselves in different ways", "Use the same for both.");
     }
-    if connection.interface.is_some() {
+    if connection.interface.value.is_some() {
         return refuse("a tunnel interface, which OpenIKED does not have on Linux", "Let the selectors steer.");
     }
     if connection.encapsulation.value != Encapsulation::Automatic {

@@ -119,12 +119,11 @@ impl Reader<'_> {
         Setting::stated(parsed, self.source.place(found.span))
     }
 
-    fn endpoint(&mut self, section: &Section, key: &str) -> Option<Endpoint> {
-        match section.get(key) {
-            Some(found) => self
-                .value(found, "an address or a name", |text| if text == "%any" { Some(Endpoint::Anywhere) } else { Endpoint::read(text) }),
-            None => Some(Endpoint::Anywhere),
-        }
+    fn endpoint(&mut self, section: &Section, key: &str) -> Option<Setting<Endpoint>> {
+        let Some(found) = section.get(key) else { return Some(Setting::default_of(Endpoint::Anywhere)) };
+        let read = |text: &str| if text == "%any" { Some(Endpoint::Anywhere) } else { Endpoint::read(text) };
+        let value = self.value(found, "an address or a name", read)?;
+        Some(Setting::stated(value, self.source.place(found.span)))
     }
 
     fn connection(&mut self, section: &Section) -> Option<Connection> {
@@ -179,7 +178,7 @@ impl Reader<'_> {
             self.say(&rules::DEVICE_UNKNOWN, section.name.span, "different interfaces for the two directions".to_owned());
         }
         Some(Connection {
-            interface: outbound.value,
+            interface: outbound,
             name: section.name.value.clone(),
             version,
             encapsulation: self.setting(section, "encap", "yes or no", Encapsulation::Automatic, |text| {
@@ -188,8 +187,8 @@ impl Reader<'_> {
             aggressive: self.setting(section, "aggressive", "yes or no", false, yes_or_no),
             local_method: self.method(section, "local"),
             remote_method: self.method(section, "remote"),
-            local_identity: self.end(section, "local", &local),
-            remote_identity: self.end(section, "remote", &remote),
+            local_identity: self.end(section, "local", &local.value),
+            remote_identity: self.end(section, "remote", &remote.value),
             local,
             remote,
             ike,
@@ -200,13 +199,15 @@ impl Reader<'_> {
         })
     }
 
-    fn method(&self, connection: &Section, which: &str) -> Method {
-        let Some(end) = connection.section(which) else { return Method::SharedSecret };
-        match end.get("auth").map(|auth| auth.value.as_str()) {
-            Some("pubkey") if end.get("pubkeys").is_some() => Method::PublicKey,
-            Some("pubkey") => Method::Certificate,
+    fn method(&self, connection: &Section, which: &str) -> Setting<Method> {
+        let end = connection.section(which);
+        let Some(auth) = end.and_then(|end| end.get("auth")) else { return Setting::default_of(Method::SharedSecret) };
+        let method = match auth.value.as_str() {
+            "pubkey" if end.is_some_and(|end| end.get("pubkeys").is_some()) => Method::PublicKey,
+            "pubkey" => Method::Certificate,
             _ => Method::SharedSecret,
-        }
+        };
+        Setting::stated(method, self.source.place(auth.span))
     }
 
     /// The key or certificate that an end of a connection names, and its file.
@@ -249,20 +250,20 @@ impl Reader<'_> {
             ],
             &[],
         );
-        let [local, remote] = ["local_ts", "remote_ts"].map(|key| self.list(section, key, "a prefix", selector).value);
-        let mut protocols: Vec<_> = local.iter().chain(&remote).map(|(_, protocol)| *protocol).collect();
+        let [local, remote] = ["local_ts", "remote_ts"].map(|key| self.list(section, key, "a prefix", selector));
+        let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, protocol)| *protocol).collect();
         protocols.dedup();
         if protocols.len() > 1 {
             self.say(&rules::DEVICE_UNKNOWN, section.name.span, "selectors of several protocols are not understood".to_owned());
         }
-        let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect();
+        let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect::<Vec<_>>();
         let rekey = self.setting(section, "rekey_time", "a duration", default::ESP_REKEY, duration);
         let life = self.setting(section, "life_time", "a duration", rekey.value + rekey.value / 10, duration);
         Child {
             name: section.name.value.clone(),
-            protocol: protocols.first().copied().flatten(),
-            local: prefixes(local),
-            remote: prefixes(remote),
+            protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
+            local: local.map(prefixes),
+            remote: remote.map(prefixes),
             esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok()),
             mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),

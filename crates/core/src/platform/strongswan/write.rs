@@ -120,7 +120,8 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let _ = writeln!(out, "    aggressive = yes");
     }
     remark(out, "    ", &remarks.addresses);
-    let _ = writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", endpoint(&connection.local), endpoint(&connection.remote));
+    let _ =
+        writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", endpoint(&connection.local.value), endpoint(&connection.remote.value));
     match connection.encapsulation.value {
         Encapsulation::Automatic => {}
         Encapsulation::Forced => out.push_str("    encap = yes\n"),
@@ -133,7 +134,7 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     remark(out, "    ", &remarks.ike_lifetime);
     let life = connection.ike_lifetime.value;
     let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
-    if let Some(id) = connection.interface {
+    if let Some(id) = connection.interface.value {
         remark(out, "    ", &remarks.routes);
         let _ = writeln!(out, "    if_id_in = {id}\n    if_id_out = {id}");
     }
@@ -147,14 +148,14 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     if connection.persistent.value {
         let _ = writeln!(out, "    # 0: try for ever to reach the peer\n    keyingtries = 0");
     }
-    if connection.local_method == Method::Certificate {
+    if connection.local_method.value == Method::Certificate {
         // Some peers do not ask for it.
         out.push_str("    send_cert = always\n");
     }
     remark(out, "    ", &remarks.identities);
     for (end, id) in [("local", &connection.local_identity.value), ("remote", &connection.remote_identity.value)] {
         let id = identity(id).map_err(|e| vec![e])?;
-        let method = if end == "local" { connection.local_method } else { connection.remote_method };
+        let method = if end == "local" { connection.local_method.value } else { connection.remote_method.value };
         let auth = match method {
             Method::SharedSecret => "psk".to_owned(),
             Method::PublicKey => format!("pubkey\n      pubkeys = {}", key_file(&remarks.stem, end)),
@@ -175,9 +176,9 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
 fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> Written {
     let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
     remark(out, "        ", selectors);
-    let limited = child.protocol.map_or(String::new(), |protocol| format!("[{protocol}]"));
+    let limited = child.protocol.value.map_or(String::new(), |protocol| format!("[{protocol}]"));
     let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| format!("{net}{limited}")).collect::<Vec<_>>().join(", ");
-    let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local), prefixes(&child.remote));
+    let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local.value), prefixes(&child.remote.value));
     remark(out, "        ", &remarks.esp);
     let _ = writeln!(
         out,
