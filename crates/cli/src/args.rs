@@ -91,6 +91,11 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t)]
         format: Format,
     },
+    /// Hold two gateways' files against each other, parameter by parameter; or one against the description
+    #[command(
+        after_help = "Examples:\n  uspan compare out/packhouse out/coldstore\n  uspan compare ours theirs --tunnel harvest      # any two folders with an etc in them\n  uspan compare fetched/packhouse --against office.span.toml   # what was changed on the gateway since"
+    )]
+    Compare(Compare),
     /// Write the scripts that take a tunnel out of both gateways again
     #[command(
         after_help = "Example:\n  uspan retire office.span.toml --tunnel harvest -o retire\n  scp retire/packhouse/retire-harvest.sh root@packhouse: && ssh root@packhouse sh retire-harvest.sh"
@@ -201,6 +206,38 @@ pub enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+}
+
+/// Arguments of `compare`.
+#[derive(Debug, clap::Args)]
+pub struct Compare {
+    /// A folder that stands for a gateway's /
+    #[arg(value_name = "LEFT")]
+    pub left: PathBuf,
+    /// The folder of the other end
+    #[arg(value_name = "RIGHT", required_unless_present = "against", conflicts_with = "against")]
+    pub right: Option<PathBuf>,
+    /// The description that LEFT is held against
+    #[arg(long, value_name = "FILE")]
+    pub against: Option<PathBuf>,
+    /// Which site of the description LEFT is; the one with the folder's name, if nothing is said
+    #[arg(long, value_name = "NAME", requires = "against")]
+    pub site: Option<String>,
+    /// What the description leaves open
+    #[command(flatten)]
+    pub supply: Supply,
+    /// Only the tunnel of this name
+    #[arg(long, value_name = "NAME")]
+    pub tunnel: Option<String>,
+    /// The platform of LEFT, where files of several stand there
+    #[arg(long, value_name = "PLATFORM")]
+    pub left_platform: Option<String>,
+    /// The platform of RIGHT
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub right_platform: Option<String>,
+    /// How to print
+    #[arg(long, value_enum, default_value_t)]
+    pub format: Format,
 }
 
 /// Arguments of `prove`.

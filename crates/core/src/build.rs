@@ -10,8 +10,8 @@ use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Gateway, Method, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
-use crate::packet_filter::PacketFilter;
-use crate::platform::{Platform, Unwritable};
+use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
+use crate::platform::{PLATFORMS, Platform, Unwritable};
 use crate::routing;
 
 /// What came of a tunnel.
@@ -133,8 +133,27 @@ fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Res
 
 /// Reads a gateway back from its files, daemon and packet filter together.
 pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &Tree) -> (Gateway, Vec<Finding>) {
+    read_gateway(platform, Some(packet_filter), tree)
+}
+
+/// Where below a gateway's `/` the files stand that are read: each path begins with one of these.
+pub const READ_BELOW: &[&str] =
+    &["etc/swanctl", "etc/strongswan", "etc/ipsec.", "etc/iked", "etc/nftables", "etc/iptables", "etc/network/", "etc/frr/"];
+
+/// The platforms whose files stand in a tree.
+pub fn platforms_of(tree: &Tree) -> Vec<&'static dyn Platform> {
+    PLATFORMS.iter().copied().filter(|platform| platform.is_of(tree)).collect()
+}
+
+/// Reads a gateway from its files, with the packet filter whose files stand there.
+pub fn read_tree(platform: &dyn Platform, tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let filter = PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree));
+    read_gateway(platform, filter, tree)
+}
+
+fn read_gateway(platform: &dyn Platform, packet_filter: Option<&dyn PacketFilter>, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let (mut gateway, mut findings) = platform.read(tree);
-    let found = packet_filter.read(tree);
+    let found = packet_filter.map(|filter| filter.read(tree)).unwrap_or_default();
     let (interfaces, routes, more) = network::read(tree);
     let (sessions, unsaid) = routing::read(tree);
     findings.extend(found.findings.into_iter().chain(more).chain(unsaid));

@@ -3,6 +3,7 @@
 mod algorithms;
 mod build;
 mod check;
+mod compare;
 mod demo;
 mod explain;
 mod new;
@@ -32,6 +33,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Build { file, output, supply, preview, replace, format } => {
             build::run(&file, &supply, &output, Manner { replace, preview }, format)
         }
+        Command::Compare(args) => compare::run(&args),
         Command::Retire { file, tunnel, output, supply, replace, format } => retire::run(&file, &supply, &tunnel, &output, replace, format),
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),

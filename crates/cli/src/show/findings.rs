@@ -1,5 +1,7 @@
 //! Findings: drawn under the line they are about, or as JSON.
 
+use std::collections::BTreeMap;
+
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use serde_json::{Value, json};
@@ -13,6 +15,26 @@ pub fn print(findings: &[Finding], source: &Source) {
     for finding in findings {
         anstream::eprintln!("{}\n", draw(finding, source, &renderer));
     }
+}
+
+/// Prints findings about files of gateways to standard error, each under its line, but for lines that may show a secret.
+pub fn print_among(findings: &[Finding], sources: &BTreeMap<String, Source>) {
+    let renderer = Renderer::styled().warning(CARE).decor_style(DecorStyle::Unicode).term_width(columns());
+    let nothing = Source::new("", "");
+    for finding in findings {
+        let source = finding.place.as_ref().and_then(|place| sources.get(&*place.file).filter(|source| !may_show(source, place)));
+        anstream::eprintln!("{}\n", draw(finding, source.unwrap_or(&nothing), &renderer));
+    }
+}
+
+/// Whether a secret may stand in the lines of a place.
+fn may_show(source: &Source, place: &Place) -> bool {
+    let (text, name) = (source.text(), source.name().to_lowercase());
+    let start = text[..place.span.start.min(text.len())].rfind('\n').map_or(0, |at| at + 1);
+    let end = text[place.span.end.min(text.len())..].find('\n').map_or(text.len(), |at| place.span.end + at);
+    let lines = text.get(start..end).unwrap_or_default().to_lowercase();
+    let words = ["psk", "secret", "private", "password"];
+    words.iter().any(|word| lines.contains(word) || name.contains(word))
 }
 
 fn draw(finding: &Finding, source: &Source, renderer: &Renderer) -> String {
@@ -56,13 +78,21 @@ fn span(place: &Place, source: &Source) -> std::ops::Range<usize> {
 
 /// Findings as JSON, with line and column counted from 1.
 pub fn json(findings: &[Finding], source: &Source) -> Value {
-    let place = |place: &Place| {
-        if place.file == *source.name() {
+    as_json(findings, |place| (place.file == *source.name()).then_some(source))
+}
+
+/// The same of findings about files of gateways.
+pub fn json_among(findings: &[Finding], sources: &BTreeMap<String, Source>) -> Value {
+    as_json(findings, |place| sources.get(&*place.file))
+}
+
+fn as_json<'a>(findings: &[Finding], source: impl Fn(&Place) -> Option<&'a Source>) -> Value {
+    let place = |place: &Place| match source(place) {
+        Some(source) => {
             let (start, end) = (source.position(place.span.start), source.position(place.span.end));
             json!({ "file": &*place.file, "line": start.line, "column": start.column, "end_line": end.line, "end_column": end.column })
-        } else {
-            json!({ "file": &*place.file })
         }
+        None => json!({ "file": &*place.file }),
     };
     let each = findings.iter().map(|finding| {
         let related: Vec<_> = finding.related.iter().map(|(at, label)| json!({ "place": place(at), "label": label })).collect();

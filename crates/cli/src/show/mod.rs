@@ -2,6 +2,7 @@
 
 pub mod agreement;
 pub mod changes;
+pub mod comparison;
 pub mod findings;
 pub mod progress;
 #[cfg(feature = "prove")]

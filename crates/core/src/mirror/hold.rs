@@ -326,7 +326,7 @@ impl Gateway {
     }
 
     /// What passes the filter between a pair that crosses, leaving through the tunnel or come out of it.
-    fn passing(&self, apparent: IpNet, remote: IpNet, leaving: bool) -> BTreeSet<&Traffic> {
+    pub(crate) fn passing(&self, apparent: IpNet, remote: IpNet, leaving: bool) -> BTreeSet<&Traffic> {
         let [into, out_of] = self.protections();
         let local = self.inner(apparent, remote);
         let [departing, arriving] = self.hooks();

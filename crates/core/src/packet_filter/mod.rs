@@ -34,6 +34,9 @@ pub trait PacketFilter: Sync {
     /// What the dialect cannot express.
     fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
 
+    /// Whether files of a tree are for it.
+    fn is_of(&self, tree: &Tree) -> bool;
+
     /// Reads the rules. Total: what is not understood is reported.
     fn read(&self, tree: &Tree) -> FoundRules;
 

@@ -179,6 +179,9 @@ pub trait Platform: Sync {
     /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>);
 
+    /// Whether files of a tree are for it.
+    fn is_of(&self, tree: &Tree) -> bool;
+
     /// The commands that take keys and certificates from a tree into a database of the daemon's, before it takes up the
     /// rest; nothing where it reads them from files.
     fn bring_in(&self, _tree: &Tree) -> Vec<String> {

@@ -54,6 +54,10 @@ impl PacketFilter for Nftables {
         write::write(gateway, remarks)
     }
 
+    fn is_of(&self, tree: &Tree) -> bool {
+        tree.files.keys().any(|path| path.starts_with(FOLDER))
+    }
+
     fn read(&self, tree: &Tree) -> FoundRules {
         read::read(tree)
     }

@@ -24,6 +24,10 @@ impl Platform for Libreswan {
         write::write(gateway, remarks)
     }
 
+    fn is_of(&self, tree: &Tree) -> bool {
+        tree.files.keys().any(|path| path.starts_with("etc/ipsec."))
+    }
+
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(tree)
     }

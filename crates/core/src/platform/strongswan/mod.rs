@@ -22,6 +22,10 @@ impl Platform for Strongswan {
         write::write(gateway, remarks)
     }
 
+    fn is_of(&self, tree: &Tree) -> bool {
+        tree.files.keys().any(|path| path.starts_with("etc/swanctl/"))
+    }
+
     fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(tree)
     }

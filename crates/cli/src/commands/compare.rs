@@ -1,0 +1,166 @@
+//! `uspan compare`.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use serde_json::json;
+use uspan_core::{
+    Comparison, Finding, Gateway, Gravity, Looked, Platform, Source, Tree, any_stops, compare_ends, compare_same, platform, platforms_of,
+    read_tree,
+};
+
+use crate::args::{Compare, Format};
+use crate::failure::{Failure, Verdict};
+use crate::files::trees;
+use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
+
+/// A gateway as its files say.
+struct Read {
+    name: String,
+    tree: Tree,
+    gateway: Gateway,
+    findings: Vec<Finding>,
+    /// Its files by path.
+    sources: BTreeMap<String, Source>,
+}
+
+impl Read {
+    fn looked(&self) -> Looked<'_> {
+        Looked { name: &self.name, gateway: &self.gateway, tree: Some(&self.tree) }
+    }
+}
+
+pub fn run(args: &Compare) -> Result<Verdict, Failure> {
+    let mut left = read(&args.left, args.left_platform.as_deref())?;
+    let (mut compared, right, against) = match (&args.right, &args.against) {
+        (Some(folder), _) => {
+            let mut right = read(folder, args.right_platform.as_deref())?;
+            if left.name == right.name {
+                left.name = "left".to_owned();
+                right.name = "right".to_owned();
+            }
+            (compare_ends(left.looked(), right.looked()), Some(right), false)
+        }
+        (None, Some(file)) => match against(&left, file, args)? {
+            Some(compared) => (compared, None, true),
+            None => return Ok(Verdict::Stopped),
+        },
+        (None, None) => return Err(Failure::Usage("name a second folder, or a description with --against".to_owned())),
+    };
+    if let Some(name) = &args.tunnel {
+        compared.pairs.retain(|pair| pair.names.contains(name));
+        compared.alone.iter_mut().for_each(|list| list.retain(|alone| alone == name));
+    }
+    if compared.pairs.is_empty() && compared.alone.iter().all(Vec::is_empty) {
+        let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
+        return Err(Failure::Usage(format!("no connection{which} was found in `{}`", args.left.display())));
+    }
+    let names = [left.name.as_str(), right.as_ref().map_or("description", |right| right.name.as_str())];
+    // A connection without counterpart may be for a third gateway; against its description it may not.
+    let lost = compared.pairs.is_empty() || (against && compared.alone.iter().any(|list| !list.is_empty()));
+    let stopped = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
+    let reads: Vec<&Read> = std::iter::once(&left).chain(&right).collect();
+    let found: Vec<Finding> = reads.iter().flat_map(|read| read.findings.clone()).collect();
+    let sources: BTreeMap<String, Source> = reads.iter().flat_map(|read| read.sources.clone()).collect();
+    if args.format == Format::Json {
+        let each: Vec<_> = compared.pairs.iter().map(|pair| comparison::json(pair, &reads_by_end(&reads))).collect();
+        super::print_json(&json!({
+            "fine": !stopped,
+            "between": names,
+            "pairs": each,
+            "alone": compared.alone,
+            "findings": findings::json_among(&found, &sources),
+        }))?;
+    } else {
+        findings::print_among(&found, &sources);
+        for pair in &compared.pairs {
+            super::print_line(&format!("{}\n", comparison::text(pair, names, &reads_by_end(&reads))))?;
+        }
+        for (name, list) in names.iter().zip(&compared.alone).filter(|(_, list)| !list.is_empty()) {
+            super::print_line(&format!("{name}: without a counterpart: {}\n", list.join(", ")))?;
+        }
+        super::print_line(&closing(&compared, against, lost))?;
+    }
+    Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
+}
+
+/// The files of each end, where it has any.
+fn reads_by_end<'a>(reads: &[&'a Read]) -> [Option<&'a BTreeMap<String, Source>>; 2] {
+    [0, 1].map(|end| reads.get(end).map(|read| &read.sources))
+}
+
+/// One line that says how it stands and what to do next.
+fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
+    let (fatal, other) = (compared.count(Gravity::Fatal), compared.count(Gravity::Compatible));
+    let plural = |n: usize| if n == 1 { "" } else { "s" };
+    if lost {
+        let what = if against { "A tunnel stands on one side alone" } else { "No two connections belong together" };
+        return format!("{}.", styled(STOP, what));
+    }
+    match (fatal, other) {
+        (0, 0) if against => format!("{}. The gateway is as described.", styled(GOOD, "Fine")),
+        (0, 0) => format!("{}. The two ends are alike.", styled(GOOD, "Fine")),
+        (0, n) if against => {
+            format!(
+                "{}. Next: carry them into the description, or build and install anew.",
+                styled(CARE, &format!("{n} change{}", plural(n)))
+            )
+        }
+        (0, n) => format!("{}, with {n} difference{} that do no harm.", styled(GOOD, "Fine"), plural(n)),
+        (n, _) => format!("{}. Next: the first one above; compare again.", styled(STOP, &format!("{n} fatal difference{}", plural(n)))),
+    }
+}
+
+fn read(folder: &Path, word: Option<&str>) -> Result<Read, Failure> {
+    let tree = trees::gateway(folder)?;
+    let platform = platform_of(folder, &tree, word)?;
+    let (gateway, mut found) = read_tree(platform, &tree);
+    // People open files by the path that they gave.
+    let path = |below: &str| folder.join(below).display().to_string();
+    let sources = tree.files.iter().map(|(below, file)| (path(below), Source::new(path(below), file.text.as_str()))).collect();
+    for place in found.iter_mut().flat_map(|finding| finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place))) {
+        place.file = path(&place.file).into();
+    }
+    let name = folder.canonicalize().ok().and_then(|full| Some(full.file_name()?.to_string_lossy().into_owned()));
+    Ok(Read { name: name.unwrap_or_else(|| "left".to_owned()), tree, gateway, findings: found, sources })
+}
+
+fn platform_of(folder: &Path, tree: &Tree, word: Option<&str>) -> Result<&'static dyn Platform, Failure> {
+    let there = platforms_of(tree);
+    let words = |list: &[&'static dyn Platform]| list.iter().map(|platform| platform.facts().word).collect::<Vec<_>>().join(", ");
+    match (word, there.as_slice()) {
+        (Some(word), _) => {
+            platform(word).ok_or_else(|| Failure::Usage(format!("`{word}` is no platform; there are {}", words(uspan_core::PLATFORMS))))
+        }
+        (None, [one]) => Ok(*one),
+        (None, []) => Err(Failure::Usage(format!("there are no files of a known platform below `{}/etc`", folder.display()))),
+        (None, several) => Err(Failure::Usage(format!(
+            "there are files of {} below `{}/etc`; say which with --left-platform or --right-platform",
+            words(several),
+            folder.display()
+        ))),
+    }
+}
+
+/// Holds a gateway against what its description would write now; nothing where that cannot be built.
+fn against(left: &Read, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
+    let (input, planned) = super::check::plan(file, &args.supply)?;
+    if any_stops(&planned.findings) {
+        findings::print(&planned.findings, &input.source);
+        super::print_line(&format!("{}. Nothing was compared.", styled(STOP, &findings::count(&planned.findings))))?;
+        return Ok(None);
+    }
+    let site = args.site.as_deref().unwrap_or(&left.name);
+    let description = input.description.as_ref();
+    let described = description.and_then(|description| description.sites.iter().find(|known| known.name.value == site));
+    let (Some(described), Some(tree)) = (described, planned.trees.get(site)) else {
+        let known: Vec<_> = planned.trees.keys().map(String::as_str).collect();
+        return Err(Failure::Usage(format!(
+            "the description has no site `{site}` with a tunnel; --site takes one of {}",
+            known.join(", ")
+        )));
+    };
+    let (gateway, _) = read_tree(described.platform.value, tree);
+    let should = Looked { name: "description", gateway: &gateway, tree: Some(tree) };
+    Ok(Some(compare_same(left.looked(), should)))
+}

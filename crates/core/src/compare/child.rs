@@ -1,0 +1,211 @@
+//! The Child SAs: selectors, proposals, PFS, mode.
+
+use ipnet::IpNet;
+
+use super::connection::lifetimes;
+use super::offers::{self, common};
+use super::{Shown, Side, Table, Verdict};
+use crate::duration::duration_words;
+use crate::gateway::{Child, Dscp, EspProposal, IkeVersion, Mode, Setting};
+
+impl Table<'_> {
+    pub(super) fn children(&mut self) {
+        let [left, right] = self.sides.map(|side| side.connection);
+        let several = left.children.len() > 1 || right.children.len() > 1;
+        let mut free: Vec<&Child> = right.children.iter().collect();
+        for child in &left.children {
+            let best = free.iter().enumerate().max_by_key(|(i, other)| (closeness(child, other, self.crossed), usize::MAX - i));
+            let Some((at, _)) = best else {
+                self.unmatched(0, child);
+                continue;
+            };
+            let other = free.remove(at);
+            self.child = several.then(|| child.name.clone());
+            self.child(child, other);
+        }
+        for child in free {
+            self.unmatched(1, child);
+        }
+        self.child = None;
+    }
+
+    /// A Child SA that the other end does not have.
+    fn unmatched(&mut self, end: usize, child: &Child) {
+        let mut values = [super::plain("not there"), super::plain("not there")];
+        let turned = self.crossed && end == 1;
+        values[end] = self.sides[end].shown(&child.local, pair_words(child, turned));
+        let verdict = Verdict::fatal("What it is for does not cross: TS_UNACCEPTABLE.", "Add it at the other end, or remove it here.");
+        self.child = Some(child.name.clone());
+        self.add("what may cross", values, verdict);
+    }
+
+    fn child(&mut self, one: &Child, other: &Child) {
+        self.selectors(one, other);
+        let version = self.sides[0].connection.version.value;
+        let names = self.names().map(str::to_owned);
+        self.two(
+            "ESP proposals",
+            [&one.esp, &other.esp],
+            |list| offers::words(&list.iter().map(bare).collect::<Vec<_>>()),
+            |a, b| {
+                let (a, b) = (without_groups(a), without_groups(b));
+                Verdict::unless(a == b && !a.is_empty(), || {
+                    offers::judge(&names, &a, &b, "NO_PROPOSAL_CHOSEN for ESP: an IKE SA without an ESP SA")
+                })
+            },
+        );
+        self.pfs(one, other, version);
+        let words = |mode: &Mode| if *mode == Mode::Tunnel { "tunnel mode" } else { "transport mode" }.to_owned();
+        self.two("mode of ESP", [&one.mode, &other.mode], words, |a, b| {
+            Verdict::unless(a == b, || {
+                Verdict::fatal(
+                    "Transport mode is not granted, or not asked for: no ESP SA, or none that carries anything.",
+                    "Choose one mode at both ends.",
+                )
+            })
+        });
+        let words = |dscp: &Dscp| match dscp {
+            Dscp::Outwards => "copied outwards".to_owned(),
+            Dscp::Both => "copied both ways".to_owned(),
+            Dscp::Never => "not copied".to_owned(),
+        };
+        self.two("DSCP", [&one.dscp, &other.dscp], words, |a, b| {
+            Verdict::unless(a == b, || Verdict::compatible("Each end has its own way; what the path sees differs by direction."))
+        });
+        let words = |protocol: &Option<u8>| protocol.map_or("any".to_owned(), |number| format!("IP protocol {number}"));
+        self.two("protocol", [&one.protocol, &other.protocol], words, |a, b| {
+            Verdict::unless(a == b, || {
+                Verdict::fatal("The selectors do not fit: TS_UNACCEPTABLE.", "Limit both ends to the same protocol, or none.")
+            })
+        });
+        self.two(
+            "lifetime of ESP",
+            [&one.lifetime, &other.lifetime],
+            |life| duration_words(life.hard),
+            |a, b| Verdict::unless(a.hard == b.hard, || Verdict::compatible(lifetimes(version))),
+        );
+        let words = |wide: &bool| if *wide { "64 bits" } else { "32 bits" }.to_owned();
+        self.two("sequence numbers", [&one.extended_sequence, &other.extended_sequence], words, |a, b| {
+            Verdict::unless(a == b, || Verdict::fatal("NO_PROPOSAL_CHOSEN for ESP: no ESP SA.", "Say the same at both ends."))
+        });
+        self.two(
+            "replay window",
+            [&one.replay_window, &other.replay_window],
+            |packets| format!("{packets} packets"),
+            |a, b| Verdict::unless(a == b, || Verdict::compatible("Each end has its own for what arrives.")),
+        );
+    }
+
+    /// A setting of a Child SA at both ends.
+    fn two<T>(&mut self, name: &str, settings: [&Setting<T>; 2], words: impl Fn(&T) -> String, judge: impl FnOnce(&T, &T) -> Verdict) {
+        let [left, right] = self.sides;
+        let values = [left.shown(settings[0], words(&settings[0].value)), right.shown(settings[1], words(&settings[1].value))];
+        let verdict = judge(&settings[0].value, &settings[1].value);
+        self.add(name, values, verdict);
+    }
+
+    fn selectors(&mut self, one: &Child, other: &Child) {
+        let sides = self.sides;
+        let shown = |side: &Side<'_>, child: &Child, turned: bool| -> Shown {
+            let mut shown = side.shown(&child.local, pair_words(child, turned));
+            let far = side.shown(&child.remote, String::new());
+            if far.spelling != shown.spelling {
+                shown.spelling = shown.spelling.zip(far.spelling).map(|(near, far)| format!("{near}, {far}"));
+            }
+            shown
+        };
+        let values = [shown(&sides[0], one, false), shown(&sides[1], other, self.crossed)];
+        let (near, far) = if self.crossed { (&other.remote.value, &other.local.value) } else { (&other.local.value, &other.remote.value) };
+        let same = |a: &[IpNet], b: &[IpNet]| a.iter().all(|net| b.contains(net)) && b.iter().all(|net| a.contains(net));
+        let verdict = Verdict::unless(same(&one.local.value, near) && same(&one.remote.value, far), || {
+            let straight = same(&one.local.value, far) && same(&one.remote.value, near);
+            let shared = |a: &[IpNet], b: &[IpNet]| -> Vec<String> {
+                let part = |x: &IpNet, y: &IpNet| if y.contains(x) { Some(*x) } else { x.contains(y).then_some(*y) };
+                a.iter().flat_map(|x| b.iter().filter_map(move |y| part(x, y))).map(|net| net.to_string()).collect()
+            };
+            let (here, there) = (shared(&one.local.value, near), shared(&one.remote.value, far));
+            if straight && self.crossed {
+                return Verdict::fatal(
+                    "Both ends have the same networks as their own, so one has them crossed: TS_UNACCEPTABLE, an IKE SA without an ESP SA.",
+                    "Exchange own and remote networks at one end.",
+                );
+            }
+            if here.is_empty() || there.is_empty() {
+                return Verdict::fatal(
+                    "They have nothing in common: TS_UNACCEPTABLE, an IKE SA without an ESP SA.",
+                    "What is local at one end must be remote at the other, network by network.",
+                );
+            }
+            Verdict::fatal(
+                format!(
+                    "At best the common part crosses ({} to {}) where the responder narrows (RFC 7296 section 2.9); others answer TS_UNACCEPTABLE.",
+                    here.join(", "),
+                    there.join(", ")
+                ),
+                "Write the same networks, with the same lengths, at both ends.",
+            )
+        });
+        self.add("what may cross", values, verdict);
+    }
+
+    /// In IKEv2 the first Child SA comes without a group of its own (RFC 7296 section 1.2), so that it shows later.
+    fn pfs(&mut self, one: &Child, other: &Child, version: IkeVersion) {
+        let words = |list: &Vec<EspProposal>| {
+            let mut groups: Vec<String> = Vec::new();
+            for proposal in list {
+                let of: Vec<_> = proposal.groups.iter().map(ToString::to_string).collect();
+                let text = if of.is_empty() { "off".to_owned() } else { of.join("|") };
+                if !groups.contains(&text) {
+                    groups.push(text);
+                }
+            }
+            groups.join("\n")
+        };
+        let rekey = duration_words(one.lifetime.value.soft().min(other.lifetime.value.soft()));
+        self.two("PFS", [&one.esp, &other.esp], words, |a, b| {
+            let fits = common(&without_groups(a), &without_groups(b));
+            let shares = |(i, j): &(usize, usize)| {
+                let (mine, theirs) = (&a[*i].groups, &b[*j].groups);
+                (mine.is_empty() && theirs.is_empty()) || mine.iter().any(|group| theirs.contains(group))
+            };
+            // Without a common proposal there is no SA that could be rekeyed.
+            Verdict::unless(fits.is_empty() || fits.iter().any(shares), || {
+                let practice = match version {
+                    IkeVersion::V2 => format!("The tunnel comes up and works until its first rekey, after about {rekey}; that is answered with NO_PROPOSAL_CHOSEN."),
+                    IkeVersion::V1 => "Quick mode is answered with NO-PROPOSAL-CHOSEN: no ESP SA.".to_owned(),
+                };
+                Verdict::fatal(practice, "Choose the same group at both ends, or none at both.")
+            })
+        });
+    }
+}
+
+/// A proposal without its groups, which are a parameter of their own.
+fn bare(proposal: &EspProposal) -> String {
+    let list = |items: Vec<String>| items.join("|");
+    let ciphers = list(proposal.ciphers.iter().map(ToString::to_string).collect());
+    match proposal.integrities.as_slice() {
+        [] => ciphers,
+        some => format!("{ciphers} + {}", list(some.iter().map(ToString::to_string).collect())),
+    }
+}
+
+fn without_groups(list: &[EspProposal]) -> Vec<EspProposal> {
+    list.iter().map(|proposal| EspProposal { groups: Vec::new(), ..proposal.clone() }).collect()
+}
+
+/// What a Child SA carries, from the networks of the first end to those of the second.
+fn pair_words(child: &Child, turned: bool) -> String {
+    let list = |nets: &[IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let (one, other) = if turned { (&child.remote.value, &child.local.value) } else { (&child.local.value, &child.remote.value) };
+    format!("{} ⇄ {}", list(one), list(other))
+}
+
+/// How well two Child SAs fit: the same, overlapping, crossed, or not at all.
+fn closeness(one: &Child, other: &Child, crossed: bool) -> usize {
+    let (near, far) = if crossed { (&other.remote.value, &other.local.value) } else { (&other.local.value, &other.remote.value) };
+    let overlap = |a: &[IpNet], b: &[IpNet]| a.iter().any(|x| b.iter().any(|y| x.contains(y) || y.contains(x)));
+    let each = [(&one.local.value, near), (&one.remote.value, far)];
+    let fit: usize = each.iter().map(|(a, b)| if a == b { 4 } else { usize::from(overlap(a, b)) * 2 }).sum();
+    fit + usize::from(one.name == other.name)
+}

@@ -1,0 +1,247 @@
+//! The IKE SA: addresses, identities, authentication, proposals, times.
+
+use super::offers;
+use super::{Table, Verdict, plain};
+use crate::duration::duration_words;
+use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeProposal, IkeVersion, Method, Opening, Setting};
+
+impl Table<'_> {
+    pub(super) fn connection(&mut self) {
+        self.exchange();
+        self.addresses();
+        self.identities();
+        self.authentication();
+        self.proposals();
+        self.times();
+        self.opening();
+    }
+
+    fn exchange(&mut self) {
+        let words = |version: &IkeVersion| match version {
+            IkeVersion::V1 => "IKEv1".to_owned(),
+            IkeVersion::V2 => "IKEv2".to_owned(),
+        };
+        self.each(
+            "key exchange",
+            |c| c.version.clone(),
+            words,
+            |one, other| {
+                Verdict::unless(one == other, || {
+                    Verdict::fatal(
+                        "The first message is not answered, or answered with INVALID_MAJOR_VERSION (RFC 7296 section 2.5): no IKE SA.",
+                        "Say the same version at both ends: IKEv2 if both can.",
+                    )
+                })
+            },
+        );
+        if self.sides.iter().any(|side| side.connection.version.value == IkeVersion::V1) {
+            let words = |aggressive: &bool| if *aggressive { "aggressive mode" } else { "main mode" }.to_owned();
+            self.each(
+                "mode of the exchange",
+                |c| c.aggressive.clone(),
+                words,
+                |one, other| {
+                    Verdict::unless(one == other, || {
+                        Verdict::fatal("The first message is refused: no IKE SA.", "Choose main mode at both ends, if both can.")
+                    })
+                },
+            );
+        }
+    }
+
+    fn addresses(&mut self) {
+        let names = self.about("address");
+        self.mutual(names, [|c| &c.local, |c| &c.remote], ToString::to_string, |one, other| {
+            Verdict::unless(one == other, || match (one, other) {
+                (Endpoint::At(first), Endpoint::At(second)) => {
+                    let private = |address: &std::net::IpAddr| match address {
+                        std::net::IpAddr::V4(v4) => v4.is_private(),
+                        std::net::IpAddr::V6(v6) => v6.segments()[0] & 0xfe00 == 0xfc00,
+                    };
+                    let translated = private(first) != private(second);
+                    let hint = if translated { " One of the two is private: does a NAT device stand between?" } else { "" };
+                    if translated {
+                        return Verdict::compatible(format!("Fine where a NAT device translates the one to the other.{hint}"));
+                    }
+                    Verdict::fatal(
+                        "Packets go to, or come from, an address that the other end does not expect: no answer, or NO_PROPOSAL_CHOSEN for want of a connection.",
+                        "Write the address that the gateway really has on the internet at both ends.",
+                    )
+                }
+                (Endpoint::Named(_), _) | (_, Endpoint::Named(_)) => {
+                    Verdict::compatible("Fine as long as the DNS name stands for that address.")
+                }
+                _ => Verdict::compatible("Fine: the one that is open takes whatever the other has."),
+            })
+        });
+    }
+
+    fn identities(&mut self) {
+        let names = self.about("identity");
+        let version = self.sides[0].connection.version.value;
+        let words = |identity: &Identity| format!("{identity} ({})", identity.kind());
+        self.mutual(names, [|c| &c.local_identity, |c| &c.remote_identity], words, |one, other| {
+            Verdict::unless(one == other, || {
+                let kinds = one.to_string() == other.to_string();
+                let more = match (one, other) {
+                    _ if kinds => " The text is the same, the kind is not: the wire carries the kind too (RFC 7296 section 3.5).",
+                    (Identity::Address(_), Identity::Address(_)) => {
+                        " Two addresses: often the one inside and the one outside of a NAT device; a name at both ends avoids that."
+                    }
+                    _ => "",
+                };
+                let answer = match version {
+                    IkeVersion::V2 => "The peer answers AUTHENTICATION_FAILED: an IKE SA that dies at once.",
+                    IkeVersion::V1 => "The peer answers INVALID_ID_INFORMATION, or finds no secret: no IKE SA.",
+                };
+                Verdict::fatal(format!("{answer}{more}"), "What one end calls itself must be what the other expects, in kind and text.")
+            })
+        });
+    }
+
+    fn authentication(&mut self) {
+        let names = self.about("authentication");
+        self.mutual(
+            names,
+            [|c| &c.local_method, |c| &c.remote_method],
+            |method: &Method| method.words().to_owned(),
+            |one, other| {
+                Verdict::unless(one == other, || {
+                    Verdict::fatal("The peer answers AUTHENTICATION_FAILED: no IKE SA.", "Choose the same way of proving it at both ends.")
+                })
+            },
+        );
+        let [left, right] = self.sides;
+        let shares = |c: &Connection| c.local_method.value == Method::SharedSecret;
+        if shares(left.connection) || shares(right.connection) {
+            let secrets = self.sides.map(|side| side.looked.gateway.secret_for(side.connection));
+            let same = secrets[0].is_some() && secrets[0] == secrets[1];
+            let words = |end: usize| match (secrets[end], same) {
+                (None, _) => "not there",
+                (Some(_), true) => "the same bytes",
+                (Some(_), false) => "other bytes",
+            };
+            let verdict = Verdict::unless(same, || match secrets {
+                [Some(_), Some(_)] => Verdict::fatal(
+                    "The peer answers AUTHENTICATION_FAILED (in IKEv1 main mode its first encrypted message cannot be read): no IKE SA.",
+                    "Put the same bytes on both ends; a text in quotes, `0x` and `0s` mean other bytes than they look like.",
+                ),
+                _ => Verdict::fatal(
+                    "Where no secret is found for the two identities, nothing can be proven: AUTHENTICATION_FAILED.",
+                    "Add the secret for both identities of the connection.",
+                ),
+            });
+            self.add("shared secret", [plain(words(0)), plain(words(1))], verdict);
+        }
+        if self.crossed {
+            self.keys();
+        }
+    }
+
+    /// Keys that one end signs with and the other expects.
+    fn keys(&mut self) {
+        for (signer, checker) in [(0, 1), (1, 0)] {
+            let [from, by] = [signer, checker].map(|end| self.sides[end]);
+            let (signs, believes) = match from.connection.local_method.value {
+                Method::SharedSecret => continue,
+                Method::PublicKey => {
+                    let (signs, expects) = (from.looked.gateway.own_key(from.connection), by.looked.gateway.pinned_key(by.connection));
+                    (signs.is_some(), signs.is_some() && signs == expects)
+                }
+                Method::Certificate => {
+                    let own = from.looked.gateway.own_certificate(from.connection);
+                    let issued = own.is_some_and(|own| by.looked.gateway.authorities.iter().any(|issuer| own.issued_by(issuer)));
+                    (own.is_some(), issued)
+                }
+            };
+            let mut values = [plain(""), plain("")];
+            values[signer] = plain(if signs { "there" } else { "not there" });
+            values[checker] = plain(if believes { "believed" } else { "not believed" });
+            let verdict = Verdict::unless(believes, || {
+                Verdict::fatal(
+                    "The signature, or the authority behind the certificate, is not believed: AUTHENTICATION_FAILED.",
+                    "Give each end the public key of the other, or the certificate of the authority that issued the other's.",
+                )
+            });
+            self.add(format!("key of {}", from.looked.name), values, verdict);
+        }
+    }
+
+    fn proposals(&mut self) {
+        let names = self.names().map(str::to_owned);
+        let words = |list: &Vec<IkeProposal>| offers::words(list);
+        self.each(
+            "IKE proposals",
+            |c| c.ike.clone(),
+            words,
+            |one, other| {
+                Verdict::unless(one == other && !one.is_empty(), || offers::judge(&names, one, other, "NO_PROPOSAL_CHOSEN: no IKE SA"))
+            },
+        );
+    }
+
+    fn times(&mut self) {
+        let version = self.sides[0].connection.version.value;
+        self.each(
+            "lifetime of the IKE SA",
+            |c| c.ike_lifetime.clone(),
+            |life| duration_words(life.hard),
+            |one, other| Verdict::unless(one == other, || Verdict::compatible(lifetimes(version))),
+        );
+        let words = |interval: &Option<std::time::Duration>| interval.map_or("off".to_owned(), duration_words);
+        self.each(
+            "liveness",
+            |c| c.liveness.clone(),
+            words,
+            |one, other| Verdict::unless(one == other, || Verdict::compatible("Each end watches its peer for itself.")),
+        );
+        let words = |told: &Encapsulation| match told {
+            Encapsulation::Automatic => "where a NAT device is found".to_owned(),
+            Encapsulation::Forced => "always".to_owned(),
+            Encapsulation::Off => "never".to_owned(),
+        };
+        self.each(
+            "ESP in UDP",
+            |c| c.encapsulation.clone(),
+            words,
+            |one, other| {
+                Verdict::unless(one == other, || match (one, other) {
+                    (Encapsulation::Off, Encapsulation::Forced) | (Encapsulation::Forced, Encapsulation::Off) => Verdict::fatal(
+                        "One end sends ESP in UDP, the other takes none: SAs come up, and nothing crosses.",
+                        "Leave it automatic at both ends.",
+                    ),
+                    _ => Verdict::compatible("One end pretends a NAT device, or denies one; the other finds out."),
+                })
+            },
+        );
+    }
+
+    fn opening(&mut self) {
+        let opens = |c: &Connection| c.children.first().map_or(Setting::default_of(Opening::Wait), |child| child.opening.clone());
+        let words = |opening: &Opening| match opening {
+            Opening::AtOnce => "at once".to_owned(),
+            Opening::OnTraffic => "on traffic".to_owned(),
+            Opening::Wait => "answers only".to_owned(),
+        };
+        let crossed = self.crossed;
+        self.each("opens", opens, words, |one, other| match (one, other) {
+            (Opening::Wait, Opening::Wait) if crossed => {
+                Verdict::compatible("Neither end opens the tunnel: it stays down until somebody does by hand.")
+            }
+            (Opening::AtOnce, Opening::AtOnce) if crossed => {
+                Verdict::compatible("Both open at the same moment, and may end up with two SAs, or with halves of two.")
+            }
+            // Who opens and who answers is for each end to say.
+            _ if crossed => Verdict::equal(),
+            (one, other) => Verdict::unless(one == other, || Verdict::compatible("Another end opens it, or at another time.")),
+        });
+    }
+}
+
+/// What unequal lifetimes do.
+pub(super) fn lifetimes(version: IkeVersion) -> &'static str {
+    match version {
+        IkeVersion::V2 => "IKEv2 does not negotiate it: the end with the shorter one rekeys first.",
+        IkeVersion::V1 => "IKEv1 negotiates it: some responders take the shorter one, some refuse a longer one than their own.",
+    }
+}

@@ -1,0 +1,283 @@
+//! Two gateways as their files say, parameter by parameter: the two ends of a tunnel, or the same end twice.
+//!
+//! Whatever is compared was read from files; nothing here knows a description or a platform. A value keeps the place
+//! that it was read from, and whether it is a platform's default.
+
+mod child;
+mod connection;
+mod offers;
+mod passage;
+
+use crate::gateway::{Connection, Gateway, Origin, Setting, Tree};
+use crate::secret::Secret;
+use crate::source::Place;
+
+/// A gateway to be compared.
+#[derive(Clone, Copy, Debug)]
+pub struct Looked<'a> {
+    /// What it is called in what is said.
+    pub name: &'a str,
+    /// As it was read.
+    pub gateway: &'a Gateway,
+    /// The files that it was read from, for its own spelling; nothing where it was never written.
+    pub tree: Option<&'a Tree>,
+}
+
+/// How grave a difference is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Gravity {
+    /// The tunnel does not come up, breaks later, or does not carry what it should.
+    Fatal,
+    /// It differs and works.
+    Compatible,
+    /// It is the same.
+    Equal,
+}
+
+/// A value at one end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shown {
+    /// In neutral words.
+    pub value: String,
+    /// As the gateway's file spells it.
+    pub spelling: Option<String>,
+    /// Where it stands there.
+    pub place: Option<Place>,
+    /// Nothing is said: it is the platform's default.
+    pub is_default: bool,
+}
+
+/// A parameter at both ends.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Parameter {
+    /// Its name.
+    pub name: String,
+    /// The Child SA that it is of, where there are several.
+    pub child: Option<String>,
+    /// The two values, as each end has them.
+    pub values: [Shown; 2],
+    /// How grave the difference is.
+    pub gravity: Gravity,
+    /// What it looks like in practice; empty where it is the same.
+    pub practice: String,
+    /// What to do about it.
+    pub remedy: String,
+}
+
+/// Two connections that belong together.
+#[derive(Clone, Debug)]
+pub struct Compared {
+    /// Their names, each in its own files.
+    pub names: [String; 2],
+    /// The parameters, the gravest first.
+    pub parameters: Vec<Parameter>,
+}
+
+/// What came of it.
+#[derive(Clone, Debug, Default)]
+pub struct Comparison {
+    /// Connections that belong together.
+    pub pairs: Vec<Compared>,
+    /// Names of connections that have no counterpart, at each end.
+    pub alone: [Vec<String>; 2],
+}
+
+impl Comparison {
+    /// How many parameters are of this gravity.
+    pub fn count(&self, gravity: Gravity) -> usize {
+        self.pairs.iter().flat_map(|pair| &pair.parameters).filter(|parameter| parameter.gravity == gravity).count()
+    }
+}
+
+/// Holds two ends of tunnels against each other.
+pub fn compare_ends(left: Looked<'_>, right: Looked<'_>) -> Comparison {
+    compare(left, right, true)
+}
+
+/// Holds the same end against itself: as it stands, and as it should.
+pub fn compare_same(stands: Looked<'_>, should: Looked<'_>) -> Comparison {
+    compare(stands, should, false)
+}
+
+fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
+    let mut free: Vec<&Connection> = right.gateway.connections.iter().collect();
+    let mut comparison = Comparison::default();
+    let mut waiting: Vec<&Connection> = left.gateway.connections.iter().collect();
+    // The best fits find each other first, so that a stranger takes nobody's counterpart.
+    while let Some((one, other, fit)) = waiting
+        .iter()
+        .enumerate()
+        .flat_map(|(i, one)| free.iter().enumerate().map(move |(j, other)| (i, j, kinship(one, other, crossed))))
+        .max_by_key(|(i, j, fit)| (*fit, usize::MAX - i, usize::MAX - j))
+    {
+        // Two that have nothing in common are a pair only where there is no choice.
+        let only = waiting.len() == 1 && free.len() == 1 && comparison.pairs.is_empty();
+        if fit == 0 && !only {
+            break;
+        }
+        let sides = [Side { looked: left, connection: waiting.remove(one) }, Side { looked: right, connection: free.remove(other) }];
+        comparison.pairs.push(pair(sides, crossed));
+    }
+    comparison.alone = [waiting, free].map(|list| list.iter().map(|connection| connection.name.clone()).collect());
+    comparison
+}
+
+/// How much two connections have in common: addresses, identities, name.
+fn kinship(one: &Connection, other: &Connection, crossed: bool) -> usize {
+    let ends = |c: &Connection| [c.local.value.clone(), c.remote.value.clone()];
+    let ids = |c: &Connection| [c.local_identity.value.clone(), c.remote_identity.value.clone()];
+    let (mut their_ends, mut their_ids) = (ends(other), ids(other));
+    if crossed {
+        their_ends.reverse();
+        their_ids.reverse();
+    }
+    let alike = |same: bool, worth: usize| if same { worth } else { 0 };
+    let places = ends(one).iter().zip(&their_ends).filter(|(a, b)| a == b && a.address().is_some()).count();
+    let names = ids(one).iter().zip(&their_ids).filter(|(a, b)| a == b).count();
+    4 * places + 4 * names + alike(one.name == other.name, 1)
+}
+
+/// One end of a pair.
+#[derive(Clone, Copy)]
+struct Side<'a> {
+    looked: Looked<'a>,
+    connection: &'a Connection,
+}
+
+/// The parameters of a pair while they are collected.
+struct Table<'a> {
+    sides: [Side<'a>; 2],
+    /// Whether the two are ends of one tunnel, so that what is own here is the peer's there.
+    crossed: bool,
+    /// The Child SA that the parameters are of, where there are several.
+    child: Option<String>,
+    list: Vec<Parameter>,
+}
+
+/// What is to be said of two values.
+struct Verdict {
+    gravity: Gravity,
+    practice: String,
+    remedy: String,
+}
+
+impl Verdict {
+    fn equal() -> Verdict {
+        Verdict { gravity: Gravity::Equal, practice: String::new(), remedy: String::new() }
+    }
+
+    fn fatal(practice: impl Into<String>, remedy: impl Into<String>) -> Verdict {
+        Verdict { gravity: Gravity::Fatal, practice: practice.into(), remedy: remedy.into() }
+    }
+
+    fn compatible(practice: impl Into<String>) -> Verdict {
+        Verdict { gravity: Gravity::Compatible, practice: practice.into(), remedy: String::new() }
+    }
+
+    /// Nothing where the two are the same.
+    fn unless(same: bool, otherwise: impl FnOnce() -> Verdict) -> Verdict {
+        if same { Verdict::equal() } else { otherwise() }
+    }
+}
+
+fn pair(sides: [Side<'_>; 2], crossed: bool) -> Compared {
+    let mut table = Table { sides, crossed, child: None, list: Vec::new() };
+    table.connection();
+    table.children();
+    table.passage();
+    let mut parameters = table.list;
+    parameters.sort_by_key(|parameter| parameter.gravity);
+    Compared { names: sides.map(|side| side.connection.name.clone()), parameters }
+}
+
+impl Side<'_> {
+    /// A value with its spelling and place.
+    fn shown<T>(&self, setting: &Setting<T>, value: String) -> Shown {
+        let place = match &setting.origin {
+            Origin::Stated(place) => Some(place.clone()),
+            Origin::Planned | Origin::Default => None,
+        };
+        Shown {
+            value,
+            spelling: place.as_ref().and_then(|place| self.spelling(place)),
+            place,
+            is_default: setting.origin == Origin::Default,
+        }
+    }
+
+    /// The line of a file at a place, or the statement where that has several; nothing where a secret stands in it.
+    fn spelling(&self, place: &Place) -> Option<String> {
+        let text = &self.looked.tree?.files.get(&*place.file)?.text;
+        let spelled = text.get(place.span.range())?;
+        let start = text[..place.span.start].rfind('\n').map_or(0, |at| at + 1);
+        let end = text[place.span.end..].find('\n').map_or(text.len(), |at| place.span.end + at);
+        let whole = if spelled.contains('\n') { spelled } else { &text[start..end] };
+        let shows =
+            |secret: &Secret| whole.contains(&*String::from_utf8_lossy(secret.expose())) || whole.contains(secret.to_hex().as_str());
+        if self.looked.gateway.secrets.iter().any(|entry| shows(&entry.secret)) {
+            return None;
+        }
+        // A statement over several lines ends each but the last with a backslash.
+        let words: Vec<_> = whole.split_whitespace().filter(|word| *word != "\\").collect();
+        Some(words.join(" "))
+    }
+}
+
+/// A value that stands in no file.
+fn plain(value: impl Into<String>) -> Shown {
+    Shown { value: value.into(), spelling: None, place: None, is_default: false }
+}
+
+impl Table<'_> {
+    fn add(&mut self, name: impl Into<String>, values: [Shown; 2], verdict: Verdict) {
+        let Verdict { gravity, practice, remedy } = verdict;
+        self.list.push(Parameter { name: name.into(), child: self.child.clone(), values, gravity, practice, remedy });
+    }
+
+    /// A parameter that each end has for itself.
+    fn each<T: Clone>(
+        &mut self,
+        name: &str,
+        of: impl Fn(&Connection) -> Setting<T>,
+        words: impl Fn(&T) -> String,
+        judge: impl FnOnce(&T, &T) -> Verdict,
+    ) {
+        let settings = self.sides.map(|side| of(side.connection));
+        let values = [0, 1].map(|end| self.sides[end].shown(&settings[end], words(&settings[end].value)));
+        let verdict = judge(&settings[0].value, &settings[1].value);
+        self.add(name, values, verdict);
+    }
+
+    /// What the first end says of itself, and the second of it; and the other way round. Where the same end is held
+    /// against itself, what both say of themselves and of the peer.
+    fn mutual<T: Clone>(
+        &mut self,
+        names: [String; 2],
+        [own, far]: [fn(&Connection) -> &Setting<T>; 2],
+        words: impl Fn(&T) -> String,
+        judge: impl Fn(&T, &T) -> Verdict,
+    ) {
+        let [left, right] = self.sides;
+        let second = |of_left: bool| if of_left == self.crossed { far(right.connection) } else { own(right.connection) };
+        for (name, first, second) in [
+            (&names[0], own(left.connection).clone(), second(true).clone()),
+            (&names[1], far(left.connection).clone(), second(false).clone()),
+        ] {
+            let values = [left.shown(&first, words(&first.value)), right.shown(&second, words(&second.value))];
+            let verdict = judge(&first.value, &second.value);
+            self.add(name.clone(), values, verdict);
+        }
+    }
+
+    fn names(&self) -> [&str; 2] {
+        self.sides.map(|side| side.looked.name)
+    }
+
+    /// Whose value a mutual parameter is about.
+    fn about(&self, what: &str) -> [String; 2] {
+        match self.crossed {
+            true => self.names().map(|name| format!("{what} of {name}")),
+            false => [format!("own {what}"), format!("peer's {what}")],
+        }
+    }
+}
