@@ -229,6 +229,9 @@ pub struct Compare {
     /// Only the tunnel of this name
     #[arg(long, value_name = "NAME")]
     pub tunnel: Option<String>,
+    /// Show the values of what is equal, too
+    #[arg(long)]
+    pub all: bool,
     /// The platform of LEFT, where files of several stand there
     #[arg(long, value_name = "PLATFORM")]
     pub left_platform: Option<String>,

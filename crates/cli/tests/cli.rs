@@ -58,6 +58,9 @@ fn no_output_shows_a_secret() {
         &["check", "orchard.span.toml", "--reasons"],
         &["check", "orchard.span.toml", "--format", "json"],
         &["build", "orchard.span.toml", "-o", "out"],
+        &["compare", "out/packhouse", "out/coldstore"],
+        &["compare", "out/packhouse", "out/coldstore", "--format", "json"],
+        &["compare", "out/coldstore", "--against", "orchard.span.toml"],
         &["build", "orchard.span.toml", "-o", "other", "--format", "json"],
     ] {
         let run = uspan(folder.path(), args);
@@ -439,4 +442,89 @@ fn a_certificate_goes_to_its_gateway_and_its_authority_to_the_peer() {
     assert_eq!(retired.code, 0, "{}", retired.all());
     let scripts: String = files(&folder.path().join("gone")).iter().map(|file| fs::read_to_string(file).expect("text")).collect();
     assert!(scripts.contains("certutil -F -n uspan-own") && scripts.contains("rm -f /etc/ipsec.d/uspan-own.key"), "{scripts}");
+}
+
+/// Replaces a text in a file below a folder.
+fn edit(folder: &Path, path: &str, old: &str, new: &str) {
+    let at = folder.join(path);
+    let text = fs::read_to_string(&at).expect("read");
+    assert!(text.contains(old), "{old} is not in {path}");
+    fs::write(&at, text.replace(old, new)).expect("written");
+}
+
+const COLD: &str = "out/coldstore/etc/ipsec.d/harvest.conf";
+
+#[test]
+fn compare_says_what_is_fatal_where_it_stands_and_exits_with_one() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let compare = |more: &[&str]| uspan(folder.path(), &[&["compare", "out/packhouse", "out/coldstore"][..], more].concat());
+    let run = compare(&[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stdout.contains("The two ends are alike"), "{}", run.stdout);
+    edit(folder.path(), COLD, "pfs=yes", "pfs=no");
+    edit(folder.path(), COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.41.0.0/24");
+    edit(folder.path(), COLD, "ikelifetime=28800s", "ikelifetime=14400s");
+    let run = compare(&[]);
+    assert_eq!(run.code, 1);
+    insta::assert_snapshot!(run.stdout.split("equal ").next().unwrap_or_default());
+    let json = compare(&["--format", "json"]).json();
+    let fatal = json["pairs"][0]["parameters"].as_array().expect("a list").iter().filter(|row| row["gravity"] == "fatal");
+    let places: Vec<_> = fatal.map(|row| (row["parameter"].as_str(), row["values"][1]["place"]["line"].as_u64())).collect();
+    assert!(places.contains(&(Some("what may cross"), Some(7))), "{places:?}");
+    assert_eq!((&json["fine"], &json["between"][0]), (&Value::Bool(false), &Value::String("packhouse".to_owned())));
+    assert_eq!(compare(&["--tunnel", "harvest"]).code, 1);
+    assert_eq!(compare(&["--tunnel", "other"]).code, 2);
+}
+
+#[test]
+fn compare_against_the_description_finds_what_was_changed_since() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let against =
+        |more: &[&str]| uspan(folder.path(), &[&["compare", "out/coldstore", "--against", "orchard.span.toml"][..], more].concat());
+    let run = against(&[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stdout.contains("as described"), "{}", run.stdout);
+    edit(folder.path(), COLD, "dpddelay=30s", "dpddelay=45s");
+    let run = against(&["--site", "coldstore"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    assert!(run.stdout.contains("differs liveness") && run.stdout.contains("1 change"), "{}", run.stdout);
+    assert_eq!(against(&["--site", "press"]).code, 2);
+    fs::remove_file(folder.path().join(COLD)).expect("removed");
+    let run = against(&[]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    assert!(run.stdout.contains("description: without a counterpart: harvest"), "{}", run.stdout);
+}
+
+#[test]
+fn compare_reads_what_is_there_and_says_what_it_cannot() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let compare = |left: &str, more: &[&str]| uspan(folder.path(), &[&["compare", left, "out/coldstore"][..], more].concat());
+    // A database of keys, a link in a circle, and files of others do no harm.
+    write(&folder.path().join("out/packhouse/etc/swanctl/x509/a.bin"), [0xff_u8, 0xfe, 0], 0o600);
+    symlink("..", folder.path().join("out/packhouse/etc/swanctl/up")).expect("a link");
+    edit(folder.path(), "out/packhouse/etc/swanctl/conf.d/harvest.conf", "version = 2", "version = 2\n    unheard_of = 1");
+    let run = compare("out/packhouse", &[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stderr.contains("US802") && run.stderr.contains("harvest.conf:"), "{}", run.stderr);
+    // A line with a secret is never drawn.
+    let secrets = "out/packhouse/etc/swanctl/conf.d/harvest.secrets.conf";
+    edit(folder.path(), secrets, "secret = 0x", "secret = 0xnothex");
+    let run = compare("out/packhouse", &[]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    let hex: String = SECRET.bytes().map(|b| format!("{b:02x}")).collect();
+    assert!(!run.all().contains(&hex) && run.stdout.contains("shared secret"), "{}", run.all());
+    // Files of two daemons in one tree: somebody must say which.
+    write(&folder.path().join("out/packhouse/etc/ipsec.conf"), "config setup\n", 0o644);
+    let run = compare("out/packhouse", &[]);
+    assert_eq!((run.code, run.stderr.contains("--left-platform")), (2, true), "{}", run.all());
+    assert_eq!(compare("out/packhouse", &["--left-platform", "strongswan"]).code, 1);
+    for (left, says) in [("secrets", "no folder"), ("out", "no folder")] {
+        let run = compare(left, &[]);
+        assert_eq!((run.code, run.stderr.contains(says)), (2, true), "{}", run.all());
+    }
+    fs::create_dir_all(folder.path().join("empty/etc")).expect("made");
+    assert_eq!(compare("empty", &[]).code, 2);
 }

@@ -81,7 +81,7 @@ found! {
     the_group_of_pfs: [("packhouse", PACK, "aes256gcm16-ecp384, chacha20poly1305-ecp384, aes256-sha512-ecp384", "aes256gcm16-ecp256")] => ["PFS"], ["ESP proposals"];
     a_narrower_network: [("coldstore", COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.41.0.0/24")] => ["what may cross"], [""; 0];
     crossed_networks: [("packhouse", PACK, "local_ts = 10.41.0.0/22\n        remote_ts = 10.73.16.0/20", "local_ts = 10.73.16.0/20\n        remote_ts = 10.41.0.0/22")]
-        => ["what may cross", "filter, out", "filter, in"], [""; 0];
+        => ["what may cross", "outbound filter", "inbound filter"], [""; 0];
     the_version: [("coldstore", COLD, "ikev2=insist", "ikev2=no")] => ["key exchange"], [""; 0];
     a_peer_elsewhere: [("packhouse", PACK, "remote_addrs = 203.0.113.77", "remote_addrs = 203.0.113.78")] => ["address of coldstore"], [""; 0];
     an_inside_address: [("coldstore", COLD, "\tleft=203.0.113.77", "\tleft=10.9.9.2")] => [""; 0], ["address of coldstore"];
@@ -94,8 +94,8 @@ found! {
     nobody_who_opens: [("packhouse", PACK, "start_action = trap|start", "start_action = none")] => [""; 0], ["opens"];
     a_secret: [("coldstore", "harvest.secrets", "PSK 0x6e", "PSK 0x6f")] => ["shared secret"], [""; 0];
     a_secret_for_somebody_else: [("coldstore", "harvest.secrets", "203.0.113.77", "203.0.113.9")] => ["shared secret"], [""; 0];
-    an_inbound_rule: [("packhouse", FILTER, "ip saddr 10.73.16.0/20 ip daddr 10.41.0.0/22 meta ipsec exists counter accept\n", "\n")] => ["filter, in"], [""; 0];
-    an_outbound_rule: [("coldstore", FILTER, "ip saddr 10.73.16.0/20 ip daddr 10.41.0.0/22 rt ipsec exists counter accept\n", "\n")] => ["filter, out"], [""; 0];
+    an_inbound_rule: [("packhouse", FILTER, "ip saddr 10.73.16.0/20 ip daddr 10.41.0.0/22 meta ipsec exists counter accept\n", "\n")] => ["inbound filter"], [""; 0];
+    an_outbound_rule: [("coldstore", FILTER, "ip saddr 10.73.16.0/20 ip daddr 10.41.0.0/22 rt ipsec exists counter accept\n", "\n")] => ["outbound filter"], [""; 0];
     the_exemption: [("packhouse", FILTER, "counter snat ip prefix to 10.41.0.0/22", "counter"), ("packhouse", FILTER, "counter snat ip prefix to 10.41.8.0/24", "counter"),
         ("packhouse", FILTER, "counter snat ip prefix to 10.73.16.0/20", "counter")] => [""; 0], ["exemption from NAT"];
     a_translation_before_it: [("packhouse", FILTER, "ip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 counter snat ip prefix to 10.41.0.0/22",

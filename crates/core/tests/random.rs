@@ -512,6 +512,7 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
             local: Setting::planned(vec![local]),
             remote: Setting::planned(vec![remote]),
             protocol: Setting::planned(protocol),
+            pfs: Whence::default(),
             esp: Setting::planned(esp),
             mode: Setting::planned(mode),
             lifetime,

@@ -74,7 +74,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     } else {
         findings::print_among(&found, &sources);
         for pair in &compared.pairs {
-            super::print_line(&format!("{}\n", comparison::text(pair, names, &reads_by_end(&reads))))?;
+            super::print_line(&format!("{}\n", comparison::text(pair, names, &reads_by_end(&reads), args.all)))?;
         }
         for (name, list) in names.iter().zip(&compared.alone).filter(|(_, list)| !list.is_empty()) {
             super::print_line(&format!("{name}: without a counterpart: {}\n", list.join(", ")))?;
@@ -107,7 +107,11 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
             )
         }
         (0, n) => format!("{}, with {n} difference{} that do no harm.", styled(GOOD, "Fine"), plural(n)),
-        (n, _) => format!("{}. Next: the first one above; compare again.", styled(STOP, &format!("{n} fatal difference{}", plural(n)))),
+        (n, harmless) => {
+            let more = if harmless > 0 { format!(", {harmless} that do no harm") } else { String::new() };
+            let fatal = styled(STOP, &format!("{n} fatal difference{}", plural(n)));
+            format!("{fatal}{more}. Next: mend the first one above, and compare again.")
+        }
     }
 }
 

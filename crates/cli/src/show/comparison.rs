@@ -6,64 +6,77 @@ use serde_json::{Value, json};
 use uspan_core::{Compared, Gravity, Parameter, Place, Shown, Source};
 
 use super::table::table;
-use super::{CARE, HEADING, STOP, columns, styled, wrapped};
+use super::{CARE, GOOD, HEADING, STOP, columns, styled, wrapped};
 
 /// The files of each end by path, where it has any.
 type Files<'a> = [Option<&'a BTreeMap<String, Source>>; 2];
 
+/// From that many columns on the two ends stand side by side, below that one after the other.
+const SIDE_BY_SIDE: usize = 120;
+
 /// A pair of connections: what is fatal, what differs, what is equal.
-pub fn text(pair: &Compared, names: [&str; 2], files: &Files<'_>) -> String {
+pub fn text(pair: &Compared, names: [&str; 2], files: &Files<'_>, all: bool) -> String {
     let title = match &pair.names {
         [one, other] if one == other => one.clone(),
         [one, other] => format!("{one}, {other}"),
     };
+    let told = pair.told();
+    let (equal, different): (Vec<_>, Vec<_>) = told.iter().partition(|(parameter, _)| parameter.gravity == Gravity::Equal);
     let mut parts = vec![styled(HEADING, &format!("{title}: {} ⇄ {}", names[0], names[1]))];
-    for parameter in pair.parameters.iter().filter(|parameter| parameter.gravity != Gravity::Equal) {
-        parts.push(difference(parameter, names, files));
-    }
-    let equal = equal(pair, names);
-    if !equal.is_empty() {
-        parts.push(table(&["equal", "at both ends"], equal, &[0]));
+    parts.extend(different.iter().map(|(parameter, children)| difference(parameter, children, names, files)));
+    if all || different.is_empty() {
+        parts.push(table(&["equal", "at both ends"], values(&equal, names), &[0]));
+    } else if !equal.is_empty() {
+        let mut words: Vec<&str> = equal.iter().map(|(parameter, _)| parameter.name.as_str()).collect();
+        words.dedup();
+        let lines = wrapped(&words.join(", "), columns().min(160).saturating_sub(8));
+        parts.push(format!("{}   {}", styled(GOOD, "equal"), lines.join("\n        ")));
     }
     parts.join("\n\n")
 }
 
-fn difference(parameter: &Parameter, names: [&str; 2], files: &Files<'_>) -> String {
+fn difference(parameter: &Parameter, children: &[&str], names: [&str; 2], files: &Files<'_>) -> String {
     let (word, style) = if parameter.gravity == Gravity::Fatal { ("fatal", STOP) } else { ("differs", CARE) };
-    let mut lines = vec![format!("{} {}", styled(style, &format!("{word:<7}")), styled(HEADING, &named(parameter)))];
+    let of = if children.is_empty() { String::new() } else { format!("  of {}", children.join(", ")) };
+    let mut lines = vec![format!("{} {}{of}", styled(style, &format!("{word:<7}")), styled(HEADING, &parameter.name))];
+    let ends = [0, 1].map(|end| told_of(&parameter.values[end], files[end]));
     let width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0).max("in practice".len());
-    let room = columns().min(100).saturating_sub(10 + width);
-    let mut add = |label: &str, text: &str| {
+    let mut add = |label: &str, text: &str, room: usize| {
         for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
             lines.push(format!("        {:<width$}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
         }
     };
-    for (end, name) in names.iter().enumerate() {
-        let shown = &parameter.values[end];
-        add(name, &shown.value);
-        if shown.is_default {
-            add("", "not said: the platform's default");
-        }
-        if let Some(place) = &shown.place {
-            // What a description would write stands in no file yet.
-            if let Some(files) = files[end] {
-                add("", &at(place, files));
-            }
-            if let Some(spelled) = &shown.spelling {
-                add("", spelled);
-            }
+    let room = columns().min(120).saturating_sub(10 + width);
+    if columns() < SIDE_BY_SIDE {
+        names.iter().zip(&ends).for_each(|(name, told)| add(name, &told.join("\n"), room));
+    } else {
+        let half = (columns() - 12 - width) / 2;
+        let cells = ends.each_ref().map(|lines| lines.iter().flat_map(|line| wrapped(line, half)).collect::<Vec<_>>());
+        let cell = |end: usize, i: usize| cells[end].get(i).map_or("", String::as_str);
+        add("", &format!("{:<half$}  {}", names[0], names[1]), usize::MAX);
+        for i in 0..cells[0].len().max(cells[1].len()) {
+            add("", &format!("{:<half$}  {}", cell(0, i), cell(1, i)), usize::MAX);
         }
     }
-    add("in practice", &parameter.practice);
+    add("in practice", &parameter.practice, room);
     if !parameter.remedy.is_empty() {
-        add("do", &parameter.remedy);
+        add("do", &parameter.remedy, room);
     }
     lines.join("\n")
 }
 
-/// The parameter, and the Child SA that it is of.
-fn named(parameter: &Parameter) -> String {
-    parameter.child.as_ref().map_or(parameter.name.clone(), |child| format!("{} ({child})", parameter.name))
+/// A value, where it stands, and how it is spelled there.
+fn told_of(shown: &Shown, files: Option<&BTreeMap<String, Source>>) -> Vec<String> {
+    let mut lines: Vec<String> = shown.value.lines().map(str::to_owned).collect();
+    if shown.is_default {
+        lines.push("not said: the platform's default".to_owned());
+    }
+    if let Some(place) = &shown.place {
+        // What a description would write stands in no file yet.
+        lines.extend(files.map(|files| at(place, files)));
+        lines.extend(shown.spelling.clone());
+    }
+    lines
 }
 
 /// File and line, as the user would open it.
@@ -79,12 +92,13 @@ fn source<'a>(place: &Place, files: Option<&'a BTreeMap<String, Source>>) -> Opt
     files?.iter().find(|(path, _)| path.ends_with(&format!("/{}", place.file)) || **path == *place.file).map(|(_, source)| source)
 }
 
-/// Equal parameters: what is so in every Child SA stands once.
-fn equal(pair: &Compared, names: [&str; 2]) -> Vec<Vec<String>> {
-    let of = |parameter: &Parameter| {
-        let cell = |shown: &Shown| format!("{}{}", shown.value, if shown.is_default { " (default)" } else { "" });
+/// Equal parameters with their values.
+fn values(equal: &[&(&Parameter, Vec<&str>)], names: [&str; 2]) -> Vec<Vec<String>> {
+    let cell = |shown: &Shown| format!("{}{}", shown.value, if shown.is_default { " (default)" } else { "" });
+    let several = |name: &str| equal.iter().filter(|(parameter, _)| parameter.name == name).count() > 1;
+    let row = |(parameter, children): &&(&Parameter, Vec<&str>)| {
         let [one, other] = [0, 1].map(|end| cell(&parameter.values[end]));
-        match parameter.values[0].value == parameter.values[1].value {
+        let value = match parameter.values[0].value == parameter.values[1].value {
             true => {
                 if one.len() >= other.len() {
                     one
@@ -94,24 +108,11 @@ fn equal(pair: &Compared, names: [&str; 2]) -> Vec<Vec<String>> {
             }
             // Equal in effect, such as who opens.
             false => format!("{}: {one}\n{}: {other}", names[0], names[1]),
-        }
+        };
+        let of = if several(&parameter.name) { children.iter().map(|child| format!("\n  {child}")).collect() } else { String::new() };
+        vec![format!("{}{of}", parameter.name), value]
     };
-    let all: Vec<_> = pair.parameters.iter().filter(|parameter| parameter.gravity == Gravity::Equal).collect();
-    let mut rows: Vec<(String, String, Option<&String>)> = Vec::new();
-    for parameter in all {
-        let value = of(parameter);
-        if rows.iter().any(|(name, known, child)| *name == parameter.name && *known == value && child.is_some()) {
-            continue;
-        }
-        rows.push((parameter.name.clone(), value, parameter.child.as_ref()));
-    }
-    let several = |name: &str| rows.iter().filter(|(other, ..)| other == name).count() > 1;
-    rows.iter()
-        .map(|(name, value, child)| {
-            let about = child.filter(|_| several(name)).map_or(String::new(), |child| format!("\n  {child}"));
-            vec![format!("{name}{about}"), value.clone()]
-        })
-        .collect()
+    equal.iter().map(row).collect()
 }
 
 /// The same as JSON.

@@ -162,7 +162,11 @@ impl Table<'_> {
             groups.join("\n")
         };
         let rekey = duration_words(one.lifetime.value.soft().min(other.lifetime.value.soft()));
-        self.two("PFS", [&one.esp, &other.esp], words, |a, b| {
+        let place = |child: &Child| match &child.pfs.0 {
+            Some(place) => Setting::stated(child.esp.value.clone(), place.clone()),
+            None => child.esp.clone(),
+        };
+        self.two("PFS", [&place(one), &place(other)], words, |a, b| {
             let fits = common(&without_groups(a), &without_groups(b));
             let shares = |(i, j): &(usize, usize)| {
                 let (mine, theirs) = (&a[*i].groups, &b[*j].groups);

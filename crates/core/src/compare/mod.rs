@@ -73,6 +73,26 @@ pub struct Compared {
     pub parameters: Vec<Parameter>,
 }
 
+impl Compared {
+    /// The parameters, each with the Child SAs that it is of: what is so in several of them stands once, with the places
+    /// of the first.
+    pub fn told(&self) -> Vec<(&Parameter, Vec<&str>)> {
+        let values = |parameter: &Parameter| parameter.values.each_ref().map(|shown| shown.value.clone());
+        let mut told: Vec<(&Parameter, Vec<&str>)> = Vec::new();
+        for parameter in &self.parameters {
+            let same = |known: &&mut (&Parameter, Vec<&str>)| {
+                known.0.name == parameter.name && parameter.child.is_some() && values(known.0) == values(parameter)
+            };
+            let child = parameter.child.as_deref();
+            match told.iter_mut().find(same) {
+                Some((_, children)) => children.extend(child),
+                None => told.push((parameter, child.into_iter().collect())),
+            }
+        }
+        told
+    }
+}
+
 /// What came of it.
 #[derive(Clone, Debug, Default)]
 pub struct Comparison {
@@ -83,9 +103,9 @@ pub struct Comparison {
 }
 
 impl Comparison {
-    /// How many parameters are of this gravity.
+    /// How many parameters are of this gravity; what is so in several Child SAs counts once.
     pub fn count(&self, gravity: Gravity) -> usize {
-        self.pairs.iter().flat_map(|pair| &pair.parameters).filter(|parameter| parameter.gravity == gravity).count()
+        self.pairs.iter().map(|pair| pair.told().iter().filter(|(parameter, _)| parameter.gravity == gravity).count()).sum()
     }
 }
 

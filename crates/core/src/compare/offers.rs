@@ -57,7 +57,7 @@ fn apart<T: Offer>(one: &T, other: &T) -> Vec<usize> {
     let combined = one.ciphers().iter().any(|cipher| cipher.is_aead() && other.ciphers().contains(cipher));
     let empty = |kind: usize| first[kind].is_empty() && second[kind].is_empty();
     // A combined-mode cipher needs no integrity.
-    (0..T::KINDS.len()).filter(|kind| !shared(*kind) && !empty(*kind) && !(T::KINDS[*kind] == "integrity" && combined)).collect()
+    (0..T::KINDS.len()).filter(|kind| !(shared(*kind) || empty(*kind) || T::KINDS[*kind] == "integrity" && combined)).collect()
 }
 
 /// Pairs of proposals that can be agreed on, as indices, in the order of the first list.

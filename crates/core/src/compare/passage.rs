@@ -31,7 +31,7 @@ impl Table<'_> {
 
     /// What crosses where the selectors do not say it: what is routed into the tunnel and passes the filter.
     fn crossing(&mut self) {
-        if !self.sides.iter().any(|side| side.steers()) {
+        if !self.sides.iter().any(Side::steers) {
             return;
         }
         let of = |end: usize, turned: bool| -> BTreeSet<(IpNet, IpNet)> {
@@ -80,7 +80,7 @@ impl Table<'_> {
 
     /// Both directions, at each end that has a filter for the tunnel.
     fn filter(&mut self) {
-        for (direction, leaving) in [("filter, out", true), ("filter, in", false)] {
+        for (direction, leaving) in [("outbound filter", true), ("inbound filter", false)] {
             let found = self.sides.map(|side| passes(&side, leaving));
             if found.iter().all(Option::is_none) {
                 continue;

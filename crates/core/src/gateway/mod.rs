@@ -221,6 +221,18 @@ impl<T: PartialEq> PartialEq for Setting<T> {
 
 impl<T: Eq> Eq for Setting<T> {}
 
+/// Where something was read that is a part of another value. Any two are the same: a place is no value.
+#[derive(Clone, Debug, Default)]
+pub struct Whence(pub Option<Place>);
+
+impl PartialEq for Whence {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for Whence {}
+
 /// A peer: how it is reached, who it is, what is offered to it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Connection {
@@ -287,6 +299,8 @@ pub struct Child {
     pub protocol: Setting<Option<u8>>,
     /// Proposals for ESP, in order of preference.
     pub esp: Setting<Vec<EspProposal>>,
+    /// Where it is said whether PFS is used, if that stands elsewhere than the proposals.
+    pub pfs: Whence,
     /// Tunnel or transport.
     pub mode: Setting<Mode>,
     /// Life of the ESP SAs.

@@ -15,7 +15,7 @@ use crate::digest::digest;
 use crate::gateway::{
     BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule,
     NatTarget, Opening, Passing, PinnedKey, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface,
-    Verdict,
+    Verdict, Whence,
 };
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
@@ -290,6 +290,7 @@ impl Taking<'_> {
             local: Setting::planned(local),
             remote: Setting::planned(remote),
             protocol: Setting::planned(None),
+            pfs: Whence::default(),
             esp: Setting::planned(agreement.esp.clone()),
             mode: Setting::planned(Mode::Tunnel),
             lifetime: Setting::planned(agreement.esp_lifetime),

@@ -11,7 +11,7 @@ use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, s
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    Setting, SharedSecret, Tree,
+    Origin, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::Certificate;
 use crate::platform::{implied, v1_patience};
@@ -280,6 +280,10 @@ impl<'a> Reader<'a> {
             remote: remote.map(|net| vec![net]),
             protocol,
             esp,
+            pfs: match pfs.origin {
+                Origin::Stated(place) => Whence(Some(place)),
+                Origin::Planned | Origin::Default => Whence::default(),
+            },
             mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
                 "transport" => Some(Mode::Transport),

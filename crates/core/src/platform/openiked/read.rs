@@ -13,7 +13,7 @@ use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBL
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, KeyPair, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree,
+    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::{Sa, implied};
@@ -300,6 +300,7 @@ impl Reader<'_> {
             local: said(source, at("from"), policy.local),
             remote: said(source, at("from"), policy.remote),
             protocol: said(source, at("proto"), policy.protocol),
+            pfs: Whence::default(),
             esp: said(source, at("childsa"), policy.esp),
             mode: said(source, at("transport").or(at("tunnel")), mode),
             lifetime: said(source, at("lifetime"), Lifetime { hard: esp, margin }),

@@ -11,7 +11,7 @@ use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    PinnedKey, Setting, SharedSecret, Tree,
+    PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::{implied, v1_patience};
@@ -264,6 +264,7 @@ impl Reader<'_> {
             protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
             local: local.map(prefixes),
             remote: remote.map(prefixes),
+            pfs: Whence::default(),
             esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok()),
             mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
