@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use crate::digest::digest;
+use crate::gateway::Tree;
 use crate::key::Certificate;
 
 /// A text as the rest of a `#` comment: control characters cannot end the line.
@@ -31,9 +32,77 @@ pub(crate) fn authority_name(authority: &Certificate) -> String {
     format!("uspan-{:08x}", digest(authority.pem()))
 }
 
+/// The files of a tree that an include statement in the file at `path` means, in order of name: relative to its
+/// folder, with the wildcards of a shell.
+pub(crate) fn included(tree: &Tree, path: &str, pattern: &str) -> Vec<String> {
+    let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let whole = match pattern.strip_prefix('/') {
+        Some(absolute) => absolute.to_owned(),
+        None => format!("{folder}/{pattern}"),
+    };
+    tree.files.keys().filter(|name| glob(&whole, name)).cloned().collect()
+}
+
+/// Whether a path fits a pattern with `*`, `?` and `[...]`, none of which stands for a slash.
+pub(crate) fn glob(pattern: &str, path: &str) -> bool {
+    let (pattern, path): (Vec<_>, Vec<_>) = (pattern.split('/').collect(), path.split('/').collect());
+    pattern.len() == path.len() && pattern.iter().zip(&path).all(|(pattern, name)| part(pattern.as_bytes(), name.as_bytes()))
+}
+
+/// The last star that was met may take one more byte, whenever the rest does not fit.
+fn part(pattern: &[u8], name: &[u8]) -> bool {
+    let (mut p, mut n, mut star) = (0, 0, None);
+    // A star does not stand for the dot of a hidden file.
+    if name.first() == Some(&b'.') && pattern.first() != Some(&b'.') {
+        return false;
+    }
+    while n < name.len() {
+        let class =
+            pattern.get(p).filter(|b| **b == b'[').and_then(|_| pattern[p..].iter().position(|b| *b == b']').map(|end| (p + 1, p + end)));
+        match (pattern.get(p), class) {
+            (Some(b'*'), _) => {
+                star = Some((p, n));
+                p += 1;
+                continue;
+            }
+            (Some(b'['), Some((start, end))) if pattern[start..end].contains(&name[n]) => {
+                p = end + 1;
+                n += 1;
+                continue;
+            }
+            (Some(byte), None) if *byte == b'?' || *byte == name[n] => {
+                p += 1;
+                n += 1;
+                continue;
+            }
+            _ => {}
+        }
+        let Some((at, taken)) = star else { return false };
+        star = Some((at, taken + 1));
+        (p, n) = (at + 1, taken + 1);
+    }
+    pattern[p..].iter().all(|byte| *byte == b'*')
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn wildcards_stay_within_a_folder() {
+        for (pattern, path, fits) in [
+            ("etc/a/*.conf", "etc/a/b.conf", true),
+            ("etc/a/*.conf", "etc/a/b/c.conf", false),
+            ("etc/a/*.conf", "etc/a/.conf", false),
+            ("etc/*/x?z", "etc/a/xyz", true),
+            ("etc/[ab]*", "etc/bcd", true),
+            ("etc/[ab]*", "etc/cd", false),
+            ("etc/*a*b", "etc/xxaxxaxb", true),
+            ("etc/[", "etc/[", true),
+        ] {
+            assert_eq!(glob(pattern, path), fits, "{pattern} {path}");
+        }
+    }
 
     #[test]
     fn a_comment_stays_on_its_line() {

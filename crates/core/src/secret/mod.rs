@@ -54,6 +54,13 @@ impl Secret {
         let bytes = digits.as_bytes().chunks_exact(2).map(|pair| Some(value(pair[0])? << 4 | value(pair[1])?));
         bytes.collect::<Option<Vec<u8>>>().map(Secret::new)
     }
+
+    /// Decodes base64 (RFC 4648 section 4), with its padding or without.
+    pub fn from_base64(text: &str) -> Option<Self> {
+        use base64::Engine as _;
+        use base64::engine::general_purpose::STANDARD_NO_PAD;
+        STANDARD_NO_PAD.decode(text.trim_end_matches('=')).ok().filter(|bytes| !bytes.is_empty()).map(Secret::new)
+    }
 }
 
 /// More than one line where one secret belongs.
@@ -99,6 +106,14 @@ mod tests {
         fn hex_round_trips(bytes in proptest::collection::vec(any::<u8>(), 1..64)) {
             let secret = Secret::new(bytes);
             prop_assert_eq!(Secret::from_hex(&secret.to_hex()), Some(secret));
+        }
+
+        #[test]
+        fn base64_is_decoded_with_padding_and_without(bytes in proptest::collection::vec(any::<u8>(), 1..64)) {
+            use base64::Engine as _;
+            let text = base64::engine::general_purpose::STANDARD.encode(&bytes);
+            prop_assert_eq!(Secret::from_base64(&text), Some(Secret::new(bytes.clone())));
+            prop_assert_eq!(Secret::from_base64(text.trim_end_matches('=')), Some(Secret::new(bytes)));
         }
 
         #[test]

@@ -46,6 +46,9 @@ const PRIVATE_KEYS: &str = "etc/swanctl/private";
 const CERTIFICATES: &str = "etc/swanctl/x509";
 const AUTHORITIES: &str = "etc/swanctl/x509ca";
 
+/// Its main file.
+const MAIN: &str = "etc/swanctl/swanctl.conf";
+
 /// Where its connection files stand.
 const FOLDER: &str = "etc/swanctl/conf.d";
 

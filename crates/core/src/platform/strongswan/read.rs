@@ -6,27 +6,31 @@ use ipnet::IpNet;
 
 use super::facts::default;
 use super::proposal::{extended, read_esp, read_ike};
-use super::syntax::{Section, parse};
-use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use super::syntax::{Section, Word, load};
+use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    PinnedKey, Setting, SharedSecret, Tree, Whence,
+    Child, Connection, Dscp, Encapsulation, Endpoint, GRE, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer,
+    Opening, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
-use crate::source::{Located, Source, Span};
+use crate::source::Place;
 use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let mut findings = Vec::new();
-    for (path, file) in tree.in_folder(FOLDER, ".conf") {
-        let source = Source::new(path, file.text.as_str());
-        let (root, syntax) = parse(&source);
+    // Without a main file of its own the packaged one stands there, which includes the folder.
+    let files: Vec<&str> = match tree.files.contains_key(MAIN) {
+        true => vec![MAIN],
+        false => tree.in_folder(FOLDER, ".conf").map(|(path, _)| path).collect(),
+    };
+    for path in files {
+        let (root, syntax) = load(tree, path);
         findings.extend(syntax);
-        let mut reader = Reader { source: &source, findings: &mut findings };
+        let mut reader = Reader { findings: &mut findings };
         reader.known(&root, &[], &["connections", "secrets"]);
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
             let Some(connection) = reader.connection(section) else { continue };
@@ -65,34 +69,36 @@ const PUBLIC_KEY: Named<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::from_pe
 const CERTIFICATE: Named<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
 const AUTHORITY: Named<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
 
+/// Sections whose names have a suffix where there are several.
+const ENDS: [&str; 2] = ["local", "remote"];
+
 struct Reader<'a> {
-    source: &'a Source,
     findings: &'a mut Vec<Finding>,
 }
 
 impl Reader<'_> {
-    fn say(&mut self, rule: &'static Rule, span: Span, message: String) {
-        self.findings.push(Finding::new(rule, message).at(self.source.place(span)));
+    fn say(&mut self, rule: &'static Rule, place: &Place, message: String) {
+        self.findings.push(Finding::new(rule, message).at(place.clone()));
     }
 
     /// Names what a section holds beside what is understood.
     fn known(&mut self, section: &Section, keys: &[&str], sections: &[&str]) {
         for (key, _) in &section.settings {
             if !keys.contains(&key.value.as_str()) {
-                self.say(&rules::DEVICE_UNKNOWN, key.span, format!("the setting `{}` is not understood", key.value));
+                self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
             }
         }
         for inner in &section.sections {
-            if !sections.contains(&inner.name.value.as_str()) {
-                self.say(&rules::DEVICE_UNKNOWN, inner.name.span, format!("the section `{}` is not understood", inner.name.value));
+            if !sections.iter().any(|name| inner.name.value == *name || ENDS.contains(name) && inner.name.value.starts_with(name)) {
+                self.say(&rules::DEVICE_UNKNOWN, &inner.name.place, format!("the section `{}` is not understood", inner.name.value));
             }
         }
     }
 
-    fn value<T>(&mut self, found: &Located<String>, what: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
+    fn value<T>(&mut self, found: &Word, what: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
         let value = parse(&found.value);
         if value.is_none() {
-            self.say(&rules::DEVICE_VALUE, found.span, format!("`{}` is not {what}", found.value));
+            self.say(&rules::DEVICE_VALUE, &found.place, format!("`{}` is not {what}", found.value));
         }
         value
     }
@@ -101,7 +107,7 @@ impl Reader<'_> {
         match section.get(key) {
             None => Setting::default_of(default),
             Some(found) => match self.value(found, what, parse) {
-                Some(value) => Setting::stated(value, self.source.place(found.span)),
+                Some(value) => Setting::stated(value, found.place.clone()),
                 None => Setting::default_of(default),
             },
         }
@@ -112,18 +118,23 @@ impl Reader<'_> {
         let items = found.value.split(',').map(str::trim).filter(|item| !item.is_empty());
         let parsed: Vec<_> = items
             .filter_map(|item| {
-                let item = Located::new(item.to_owned(), found.span);
+                let item = Word { value: item.to_owned(), place: found.place.clone() };
                 self.value(&item, what, &parse)
             })
             .collect();
-        Setting::stated(parsed, self.source.place(found.span))
+        Setting::stated(parsed, found.place.clone())
     }
 
     fn endpoint(&mut self, section: &Section, key: &str) -> Option<Setting<Endpoint>> {
         let Some(found) = section.get(key) else { return Some(Setting::default_of(Endpoint::Anywhere)) };
-        let read = |text: &str| if text == "%any" { Some(Endpoint::Anywhere) } else { Endpoint::read(text) };
+        let read = |text: &str| match text {
+            // A list, a range or a network is more than one address.
+            "%any" | "%any4" | "%any6" => Some(Endpoint::Anywhere),
+            several if several.contains([',', '/']) => Some(Endpoint::Anywhere),
+            one => Endpoint::read(one),
+        };
         let value = self.value(found, "an address or a name", read)?;
-        Some(Setting::stated(value, self.source.place(found.span)))
+        Some(Setting::stated(value, found.place.clone()))
     }
 
     fn connection(&mut self, section: &Section) -> Option<Connection> {
@@ -161,21 +172,21 @@ impl Reader<'_> {
         if let (IkeVersion::V1, Some(interval), Some(found)) = (version.value, liveness.value, section.get("dpd_timeout"))
             && patience.value != v1_patience(interval)
         {
-            self.say(&rules::DEVICE_UNKNOWN, found.span, "a timeout that is not five times the liveness interval".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, &found.place, "a timeout that is not five times the liveness interval".to_owned());
         }
         let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
         let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok());
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            children.push(self.child(child, liveness.value.is_some()));
+            children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
         }
         if let Some(found) = section.get("send_cert").filter(|found| found.value != "always") {
-            self.say(&rules::DEVICE_UNKNOWN, found.span, format!("a certificate that is shown `{}` is not understood", found.value));
+            self.say(&rules::DEVICE_UNKNOWN, &found.place, format!("a certificate that is shown `{}` is not understood", found.value));
         }
         let [inbound, outbound] =
             ["if_id_in", "if_id_out"].map(|key| self.setting(section, key, "a number", None, |text| text.parse().ok().map(Some)));
         if inbound != outbound {
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "different interfaces for the two directions".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "different interfaces for the two directions".to_owned());
         }
         Some(Connection {
             interface: outbound,
@@ -200,40 +211,47 @@ impl Reader<'_> {
     }
 
     fn method(&self, connection: &Section, which: &str) -> Setting<Method> {
-        let end = connection.section(which);
-        let Some(auth) = end.and_then(|end| end.get("auth")) else { return Setting::default_of(Method::SharedSecret) };
+        let end = connection.with_suffix(which);
+        let Some(auth) = end.and_then(|end| end.get("auth")) else {
+            let bare = end.is_some_and(|end| end.get("pubkeys").is_some());
+            return Setting::default_of(if bare { Method::PublicKey } else { Method::Certificate });
+        };
         let method = match auth.value.as_str() {
             "pubkey" if end.is_some_and(|end| end.get("pubkeys").is_some()) => Method::PublicKey,
             "pubkey" => Method::Certificate,
             _ => Method::SharedSecret,
         };
-        Setting::stated(method, self.source.place(auth.span))
+        Setting::stated(method, auth.place.clone())
     }
 
     /// The key or certificate that an end of a connection names, and its file.
     fn pem<T>(&mut self, tree: &Tree, connection: &Section, which: &str, (key, folder, take): Named<T>) -> Option<(String, T)> {
-        let named = connection.section(which)?.get(key)?;
+        let named = connection.with_suffix(which)?.get(key)?;
         let found = tree.files.get(&format!("{folder}/{}", named.value)).and_then(|file| take(&file.text));
         if found.is_none() {
-            self.say(&rules::DEVICE_VALUE, named.span, format!("`{}` is no file in /{folder} of the kind that `{key}` names", named.value));
+            self.say(
+                &rules::DEVICE_VALUE,
+                &named.place,
+                format!("`{}` is no file in /{folder} of the kind that `{key}` names", named.value),
+            );
         }
         found.map(|found| (named.value.clone(), found))
     }
 
     fn end(&mut self, connection: &Section, which: &str, at: &Endpoint) -> Setting<Identity> {
         let default = implied(at);
-        let Some(end) = connection.section(which) else {
-            self.say(&rules::DEVICE_VALUE, connection.name.span, format!("the connection has no section `{which}`"));
+        let Some(end) = connection.with_suffix(which) else {
+            self.say(&rules::DEVICE_VALUE, &connection.name.place, format!("the connection has no section `{which}`"));
             return Setting::default_of(default);
         };
         self.known(end, &["auth", "id", "pubkeys", "certs", "cacerts"], &[]);
         if let Some(method) = end.get("auth").filter(|method| method.value != "psk" && method.value != "pubkey") {
-            self.say(&rules::DEVICE_UNKNOWN, method.span, format!("the authentication method `{}` is not understood", method.value));
+            self.say(&rules::DEVICE_UNKNOWN, &method.place, format!("the authentication method `{}` is not understood", method.value));
         }
         self.setting(end, "id", "an identity", default, identity)
     }
 
-    fn child(&mut self, section: &Section, liveness: bool) -> Child {
+    fn child(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool) -> Child {
         self.known(
             section,
             &[
@@ -250,11 +268,23 @@ impl Reader<'_> {
             ],
             &[],
         );
-        let [local, remote] = ["local_ts", "remote_ts"].map(|key| self.list(section, key, "a prefix", selector));
+        let [local, remote] = [("local_ts", &ends[0]), ("remote_ts", &ends[1])].map(|(key, end)| {
+            // `dynamic` is the address of the end itself.
+            let own: Vec<(IpNet, Option<u8>)> = end.address().map(|address| (address.into(), None)).into_iter().collect();
+            if section.get(key).is_none() {
+                return Setting::default_of(own);
+            }
+            let dynamic = |text: &str| {
+                let (word, limited) = text.split_once('[').map_or((text, ""), |(word, rest)| (word, rest));
+                let protocol = limited.strip_suffix(']').and_then(protocol);
+                (word == "dynamic").then(|| own.first().map(|(net, _)| (*net, protocol))).flatten()
+            };
+            self.list(section, key, "a prefix", |text| selector(text).or_else(|| dynamic(text)))
+        });
         let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, protocol)| *protocol).collect();
         protocols.dedup();
         if protocols.len() > 1 {
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "selectors of several protocols are not understood".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
         }
         let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect::<Vec<_>>();
         let rekey = self.setting(section, "rekey_time", "a duration", default::ESP_REKEY, duration);
@@ -297,7 +327,7 @@ impl Reader<'_> {
 
     fn secret(&mut self, section: &Section) -> Option<SharedSecret> {
         if !section.name.value.starts_with("ike") {
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, format!("the secret `{}` is not understood", section.name.value));
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, format!("the secret `{}` is not understood", section.name.value));
             return None;
         }
         let mut identities = Vec::new();
@@ -308,10 +338,10 @@ impl Reader<'_> {
             } else if key.value == "secret" {
                 secret = decode_secret(&value.value);
                 if secret.is_none() {
-                    self.say(&rules::DEVICE_VALUE, key.span, "the secret cannot be decoded".to_owned());
+                    self.say(&rules::DEVICE_VALUE, &key.place, "the secret cannot be decoded".to_owned());
                 }
             } else {
-                self.say(&rules::DEVICE_UNKNOWN, key.span, format!("the setting `{}` is not understood", key.value));
+                self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
             }
         }
         Some(SharedSecret::between(identities, secret?))
@@ -320,17 +350,34 @@ impl Reader<'_> {
 
 /// A prefix, and the protocol in brackets that it is limited to.
 fn selector(text: &str) -> Option<(IpNet, Option<u8>)> {
+    let net = |text: &str| text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from));
     match text.split_once('[') {
-        Some((net, protocol)) => Some((net.parse().ok()?, Some(protocol.strip_suffix(']')?.parse().ok()?))),
-        None => Some((text.parse().ok()?, None)),
+        Some((prefix, limited)) => Some((net(prefix)?, Some(protocol(limited.strip_suffix(']')?)?))),
+        None => Some((net(text)?, None)),
     }
 }
 
-/// A secret as the daemon decodes it: `0x` is hexadecimal, anything else is taken as it stands.
+/// An IP protocol by number or name (IANA protocol numbers), for any port.
+fn protocol(text: &str) -> Option<u8> {
+    let (name, port) = text.split_once('/').unwrap_or((text, "any"));
+    let number = match name {
+        "icmp" => 1,
+        "tcp" => 6,
+        "udp" => 17,
+        "gre" => GRE,
+        "esp" => 50,
+        "ah" => 51,
+        "ipv6-icmp" | "icmpv6" => 58,
+        _ => name.parse().ok()?,
+    };
+    matches!(port, "any" | "0" | "%any" | "").then_some(number)
+}
+
+/// A secret as the daemon decodes it: `0x` is hexadecimal, `0s` base64, anything else is taken as it stands.
 fn decode_secret(text: &str) -> Option<Secret> {
     match text.strip_prefix("0x") {
         Some(digits) => Secret::from_hex(digits),
-        None if text.starts_with("0s") => None,
+        None if text.starts_with("0s") => Secret::from_base64(&text[2..]),
         None => Some(Secret::new(text.as_bytes().to_vec())),
     }
 }

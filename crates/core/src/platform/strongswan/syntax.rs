@@ -1,22 +1,28 @@
 //! The settings format of strongswan.conf(5): sections, settings, comments, quoting.
 
 use crate::finding::{self as rules, Finding};
+use crate::gateway::Tree;
 use crate::platform::Unwritable;
-use crate::source::{Located, Source, Span};
+use crate::platform::text::included;
+use crate::source::{Place, Source, Span};
 
-/// A section with everything in it, in the order of the file.
-#[derive(Debug, Default)]
+/// A section with everything in it, in the order of the files that it was read from.
+#[derive(Clone, Debug, Default)]
 pub(super) struct Section {
-    pub name: Located0,
-    pub settings: Vec<(Located<String>, Located<String>)>,
+    pub name: Word,
+    /// Absolute names of sections that it takes over.
+    pub references: Vec<Word>,
+    pub settings: Vec<(Word, Word)>,
     pub sections: Vec<Section>,
+    /// Files to be taken in where the section stands, with the number of settings and sections that stood before.
+    pub includes: Vec<(Word, usize, usize)>,
 }
 
-/// A section's name and place.
-#[derive(Debug, Default)]
-pub(super) struct Located0 {
+/// A word and its place.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Word {
     pub value: String,
-    pub span: Span,
+    pub place: Place,
 }
 
 impl Section {
@@ -24,8 +30,125 @@ impl Section {
         self.sections.iter().find(|section| section.name.value == name)
     }
 
-    pub(super) fn get(&self, key: &str) -> Option<&Located<String>> {
-        self.settings.iter().find(|(name, _)| name.value == key).map(|(_, value)| value)
+    /// The first section of this name, or of this name and a suffix.
+    pub(super) fn with_suffix(&self, name: &str) -> Option<&Section> {
+        self.sections.iter().find(|section| section.name.value.starts_with(name))
+    }
+
+    /// The value of a setting: the last one counts, and an empty one is none.
+    pub(super) fn get(&self, key: &str) -> Option<&Word> {
+        let found = self.settings.iter().rfind(|(name, _)| name.value == key).map(|(_, value)| value)?;
+        (!found.value.is_empty()).then_some(found)
+    }
+
+    /// The first words of all references.
+    fn bases<'a>(&'a self, found: &mut Vec<&'a str>) {
+        let here = self.references.iter().filter_map(|reference| reference.value.split('.').next());
+        found.extend(here.filter(|name| !["connections", "secrets"].contains(name)));
+        self.sections.iter().for_each(|section| section.bases(found));
+    }
+
+    /// Takes over another section of the same name: settings replace, sections extend.
+    fn extend(&mut self, other: Section) {
+        self.settings.extend(other.settings);
+        self.references.extend(other.references);
+        for inner in other.sections {
+            match self.sections.iter_mut().find(|known| known.name.value == inner.name.value) {
+                Some(known) => known.extend(inner),
+                None => self.sections.push(inner),
+            }
+        }
+    }
+}
+
+/// Reads a file with everything that it includes and refers to. Total: what cannot be read is reported and skipped.
+pub(super) fn load(tree: &Tree, path: &str) -> (Section, Vec<Finding>) {
+    let mut findings = Vec::new();
+    let mut root = Section::default();
+    root.extend(file(tree, path, &mut Vec::new(), &mut findings));
+    let whole = root.clone();
+    let mut budget = MAX_SECTIONS;
+    refer(&mut root, &whole, 0, &mut budget, &mut findings);
+    // What others take over says nothing by itself.
+    let mut bases = Vec::new();
+    whole.bases(&mut bases);
+    root.sections.retain(|section| !bases.iter().any(|base| *base == section.name.value));
+    (root, findings)
+}
+
+/// More sections than any real file has come of references to references.
+const MAX_SECTIONS: usize = 100_000;
+
+fn file(tree: &Tree, path: &str, open: &mut Vec<String>, findings: &mut Vec<Finding>) -> Section {
+    let Some(found) = tree.files.get(path) else { return Section::default() };
+    let source = Source::new(path, found.text.as_str());
+    let (mut root, syntax) = parse(&source);
+    findings.extend(syntax);
+    open.push(path.to_owned());
+    take_in(&mut root, tree, path, open, findings);
+    open.pop();
+    root
+}
+
+/// Puts included files where their statements stand, so that what comes later replaces what was before.
+fn take_in(section: &mut Section, tree: &Tree, path: &str, open: &mut Vec<String>, findings: &mut Vec<Finding>) {
+    for inner in &mut section.sections {
+        take_in(inner, tree, path, open, findings);
+    }
+    if section.includes.is_empty() {
+        return;
+    }
+    let (settings, sections) = (std::mem::take(&mut section.settings), std::mem::take(&mut section.sections));
+    let mut includes = std::mem::take(&mut section.includes).into_iter().peekable();
+    let (mut settings, mut sections) = (settings.into_iter().enumerate().peekable(), sections.into_iter().enumerate().peekable());
+    loop {
+        let bounds = includes.peek().map_or((usize::MAX, usize::MAX), |(_, settings, sections)| (*settings, *sections));
+        let mut before = Section::default();
+        while let Some((_, setting)) = settings.next_if(|(i, _)| *i < bounds.0) {
+            before.settings.push(setting);
+        }
+        while let Some((_, inner)) = sections.next_if(|(i, _)| *i < bounds.1) {
+            before.sections.push(inner);
+        }
+        section.extend(before);
+        let Some((pattern, ..)) = includes.next() else { return };
+        let files = included(tree, path, &pattern.value);
+        if files.is_empty() {
+            let message = format!("`{}` includes no file", pattern.value);
+            findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(pattern.place.clone()));
+        }
+        for name in files {
+            if open.contains(&name) || open.len() > MAX_DEPTH {
+                let message = format!("`{}` is included by itself", pattern.value);
+                findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(pattern.place.clone()));
+            } else {
+                section.extend(file(tree, &name, open, findings));
+            }
+        }
+    }
+}
+
+/// Takes over what references name: own settings go before theirs.
+fn refer(section: &mut Section, whole: &Section, depth: usize, budget: &mut usize, findings: &mut Vec<Finding>) {
+    if depth > MAX_DEPTH || *budget == 0 {
+        return;
+    }
+    *budget -= 1;
+    for reference in std::mem::take(&mut section.references) {
+        let found = reference.value.split('.').try_fold(whole, |at, name| at.section(name));
+        let Some(base) = found else {
+            let message = format!("there is no section `{}`", reference.value);
+            findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(reference.place.clone()));
+            continue;
+        };
+        let mut base = base.clone();
+        refer(&mut base, whole, depth + 1, budget, findings);
+        // What the section says itself comes last, and so counts.
+        let own = std::mem::replace(section, Section { name: section.name.clone(), ..base });
+        section.extend(own);
+    }
+    for inner in &mut section.sections {
+        refer(inner, whole, depth + 1, budget, findings);
     }
 }
 
@@ -98,16 +221,44 @@ impl Parser<'_> {
         }
     }
 
-    fn word(&mut self) -> Located<String> {
+    fn located(&self, value: impl Into<String>, start: usize, end: usize) -> Word {
+        Word { value: value.into(), place: self.source.place(Span { start, end }) }
+    }
+
+    fn word(&mut self) -> Word {
         let start = self.at;
         self.skip(|c| !c.is_whitespace() && !"{}=#\":,".contains(c));
-        Located::new(self.text[start..self.at].to_owned(), start..self.at)
+        self.located(&self.text[start..self.at], start, self.at)
+    }
+
+    /// Absolute names of sections, up to the brace.
+    fn references(&mut self) -> Vec<Word> {
+        let mut names = Vec::new();
+        while self.peek().is_some_and(|c| c == ':' || c == ',') {
+            self.at += 1;
+            self.skip(char::is_whitespace);
+            names.push(self.word());
+            self.skip(char::is_whitespace);
+        }
+        names
     }
 
     fn statement(&mut self, section: &mut Section) {
         let start = self.at;
         let name = self.word();
         self.skip(|c| c == ' ' || c == '\t');
+        if name.value == "include" && !matches!(self.peek(), Some('=' | '{' | ':')) {
+            let pattern = self.value();
+            section.includes.push((pattern, section.settings.len(), section.sections.len()));
+            return;
+        }
+        let references = self.references();
+        // The brace may stand on the next line.
+        let after = self.at;
+        self.skip(char::is_whitespace);
+        if self.peek() != Some('{') {
+            self.at = after;
+        }
         match self.peek() {
             Some('=') if !name.value.is_empty() => {
                 self.at += 1;
@@ -117,10 +268,14 @@ impl Parser<'_> {
             Some('{') if self.depth < MAX_DEPTH => {
                 self.at += 1;
                 self.depth += 1;
-                let mut inner = Section { name: Located0 { value: name.value, span: name.span }, ..Section::default() };
+                let mut inner = Section { name, references, ..Section::default() };
                 self.body(&mut inner, false);
                 self.depth -= 1;
-                section.sections.push(inner);
+                // Two of one name in one file are one.
+                match section.sections.iter_mut().find(|known| known.name.value == inner.name.value) {
+                    Some(known) if inner.includes.is_empty() && known.includes.is_empty() => known.extend(inner),
+                    _ => section.sections.push(inner),
+                }
             }
             _ => {
                 self.skip_line();
@@ -129,7 +284,7 @@ impl Parser<'_> {
         }
     }
 
-    fn value(&mut self) -> Located<String> {
+    fn value(&mut self) -> Word {
         self.skip(|c| c == ' ' || c == '\t');
         let start = self.at;
         if self.peek() == Some('"') {
@@ -137,17 +292,17 @@ impl Parser<'_> {
         }
         self.skip(|c| !"\n#{}".contains(c));
         let text = self.text[start..self.at].trim_end();
-        Located::new(text.to_owned(), start..start + text.len())
+        self.located(text, start, start + text.len())
     }
 
-    fn quoted(&mut self, start: usize) -> Located<String> {
+    fn quoted(&mut self, start: usize) -> Word {
         self.at += 1;
         let mut value = String::new();
         let mut escaped = false;
         while let Some(c) = self.peek() {
             self.at += c.len_utf8();
             match (escaped, c) {
-                (false, '"') => return Located::new(value, start..self.at),
+                (false, '"') => return self.located(value, start, self.at),
                 (false, '\\') => {
                     escaped = true;
                     continue;
@@ -161,7 +316,7 @@ impl Parser<'_> {
             escaped = false;
         }
         self.error(start, "a quote is not closed");
-        Located::new(value, start..self.at)
+        self.located(value, start, self.at)
     }
 }
 
@@ -193,7 +348,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn quoting_round_trips(value in "[ -~äß#{}\"\\\\=]{0,40}") {
+        fn quoting_round_trips(value in "[ -~äß#{}\"\\\\=]{1,40}") {
             let line = format!("k = {}\n", quote(&value).expect("no control characters"));
             let (root, findings) = read(&line);
             prop_assert_eq!(findings, 0);

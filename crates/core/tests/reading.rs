@@ -1,0 +1,142 @@
+//! Files that people wrote: everything their formats allow, read as the daemons read them.
+
+use uspan_core::*;
+
+fn tree(files: &[(&str, &str)]) -> Tree {
+    let mut tree = Tree::default();
+    for (path, text) in files {
+        tree.add(*path, TreeFile::public((*text).to_owned()));
+    }
+    tree
+}
+
+fn read(files: &[(&str, &str)]) -> (Gateway, Vec<String>) {
+    let tree = tree(files);
+    let platforms = platforms_of(&tree);
+    assert_eq!(platforms.len(), 1, "{platforms:?}");
+    let (gateway, findings) = read_tree(platforms[0], &tree);
+    let said = |finding: &Finding| format!("{} {}", finding.rule.code, finding.message);
+    (gateway, findings.iter().map(said).collect())
+}
+
+/// Reads files in which nothing is to be found.
+fn clean(files: &[(&str, &str)]) -> Gateway {
+    let (gateway, findings) = read(files);
+    assert_eq!(findings, [""; 0]);
+    gateway
+}
+
+fn nets(list: &[ipnet::IpNet]) -> Vec<String> {
+    list.iter().map(ToString::to_string).collect()
+}
+
+// ---- swanctl.conf(5), strongswan.conf(5) -----------------------------------------------------------
+
+const MAIN: &str = "etc/swanctl/swanctl.conf";
+
+#[test]
+fn sections_are_inherited_and_own_settings_come_first() {
+    let gateway = clean(&[(
+        MAIN,
+        r#"
+# The defaults stand after their first use, and take from each other.
+connections {
+    harvest : defaults.conn, defaults.watched
+    {
+        remote_addrs = 203.0.113.77   # who answers
+        children { racks : defaults.child { remote_ts = 10.73.16.0/20, 10.73.32.0/24 } }
+    }
+}
+defaults {
+    conn {
+        version=2
+        local_addrs = 198.51.100.20
+        proposals = aes256-sha256-modp2048,\
+            aes128-sha256-modp2048
+        dpd_delay = 10s
+        local-main { auth = psk
+            id = packhouse.example.net }
+        remote1 { auth = psk
+            id = "coldstore.example.net" }
+    }
+    watched {
+        dpd_delay = 99s
+        encap = yes
+    }
+    child : defaults.life { local_ts = 10.41.0.0/22
+        start_action = trap }
+    life { life_time = 30m
+        rekey_time = 20m }
+}
+secrets {
+    ike-harvest { id-a = packhouse.example.net
+        id-b = coldstore.example.net
+        secret = 0sc2VjcmV0IG9mIHRoZSBvcmNoYXJk }
+}
+"#
+        .replace("\\\n            ", " ")
+        .as_str(),
+    )]);
+    let connection = &gateway.connections[0];
+    assert_eq!((connection.name.as_str(), connection.version.value), ("harvest", IkeVersion::V2));
+    assert_eq!(connection.remote.value.to_string(), "203.0.113.77");
+    assert_eq!(connection.local_identity.value, Identity::Name("packhouse.example.net".to_owned()));
+    assert_eq!(connection.remote_identity.value, Identity::Name("coldstore.example.net".to_owned()));
+    assert_eq!(connection.liveness.value.map(|interval| interval.as_secs()), Some(10), "the first reference goes before the second");
+    assert_eq!(connection.encapsulation.value, Encapsulation::Forced);
+    assert_eq!(connection.ike.value.len(), 2);
+    let child = &connection.children[0];
+    assert_eq!(
+        (nets(&child.local.value), nets(&child.remote.value)),
+        (vec!["10.41.0.0/22".to_owned()], vec!["10.73.16.0/20".to_owned(), "10.73.32.0/24".to_owned()])
+    );
+    assert_eq!((child.lifetime.value.hard.as_secs(), child.opening.value), (1800, Opening::OnTraffic));
+    assert_eq!(gateway.secret_for(connection), Some(&Secret::new(b"secret of the orchard".to_vec())));
+}
+
+#[test]
+fn included_files_stand_where_they_are_included_and_what_comes_later_counts() {
+    let gateway = clean(&[
+        (MAIN, "connections {\n  a {\n    dpd_delay = 1s\n    include parts/*.part\n    encap = no\n  }\n}\ninclude conf.d/*.conf\n"),
+        ("etc/swanctl/parts/1.part", "dpd_delay = 2s\nencap = yes\nlocal {\n auth = psk\n}\nremote {\n auth = psk\n}\n"),
+        ("etc/swanctl/parts/2.part", "remote_addrs = 203.0.113.1\n"),
+        ("etc/swanctl/conf.d/x.conf", "connections {\n  a {\n    remote_addrs = 203.0.113.77\n    dpd_delay =\n  }\n}\n"),
+        ("etc/swanctl/conf.d/not-included", "connections {\n"),
+    ]);
+    let connection = &gateway.connections[0];
+    assert_eq!(gateway.connections.len(), 1);
+    assert_eq!(connection.remote.value.to_string(), "203.0.113.77");
+    assert_eq!(connection.encapsulation.value, Encapsulation::Automatic, "what stands behind the include counts");
+    assert_eq!((connection.liveness.value, &connection.liveness.origin), (None, &Origin::Default), "an empty value clears");
+    let Origin::Stated(place) = &connection.remote.origin else { panic!("stated") };
+    assert_eq!(&*place.file, "etc/swanctl/conf.d/x.conf");
+}
+
+#[test]
+fn circles_and_missing_sections_are_named() {
+    let (_, found) = read(&[(
+        MAIN,
+        "include swanctl.conf\ninclude nothing/*.conf\nconnections {\n a : b.c {\n local {\n auth = psk\n }\n remote {\n auth = psk\n }\n }\n}\nx : y { }\ny : x { }\n",
+    )]);
+    assert!(found.iter().any(|text| text.contains("included by itself")), "{found:?}");
+    assert!(found.iter().any(|text| text.contains("includes no file")), "{found:?}");
+    assert!(found.iter().any(|text| text.contains("no section `b.c`")), "{found:?}");
+}
+
+#[test]
+fn what_is_left_out_is_the_daemons_default() {
+    let gateway = clean(&[(
+        MAIN,
+        "connections {\n h {\n  local_addrs = 198.51.100.20\n  remote_addrs = 203.0.113.77\n  local {\n  }\n  remote {\n  }\n  children {\n   c {\n   }\n   d {\n    local_ts = dynamic[udp]\n    remote_ts = 10.0.0.1[17]\n   }\n  }\n }\n}\n",
+    )]);
+    let connection = &gateway.connections[0];
+    // swanctl.conf(5): `auth` is pubkey, selectors are the addresses of the ends.
+    assert_eq!(connection.local_method.value, Method::Certificate);
+    let child = &connection.children[0];
+    assert_eq!(
+        (nets(&child.local.value), nets(&child.remote.value)),
+        (vec!["198.51.100.20/32".to_owned()], vec!["203.0.113.77/32".to_owned()])
+    );
+    assert_eq!((child.protocol.value, connection.children[1].protocol.value), (None, Some(17)));
+    assert_eq!((child.lifetime.value.hard.as_secs(), child.replay_window.value), (3960, 32));
+}
