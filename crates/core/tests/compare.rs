@@ -39,7 +39,8 @@ fn read(tree: &Tree) -> Gateway {
 fn compared(text: &str, edits: &[Edit]) -> Comparison {
     let trees = edited(text, edits);
     let gateways = trees.each_ref().map(read);
-    let looked = |end: usize| Looked { name: ["packhouse", "coldstore"][end], gateway: &gateways[end], tree: Some(&trees[end]) };
+    let looked =
+        |end: usize| Looked { name: ["packhouse", "coldstore"][end], gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
     compare_ends(looked(0), looked(1))
 }
 
@@ -146,7 +147,7 @@ fn no_secret_is_shown_in_whatever_spelling() {
     let one = openiked.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarries = [[\"office\", \"racks\"]]");
     let trees = edited(&one, &[]);
     let gateways = trees.each_ref().map(read);
-    let looked = |end: usize| Looked { name: "x", gateway: &gateways[end], tree: Some(&trees[end]) };
+    let looked = |end: usize| Looked { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
     let all = format!("{:?}", compare_ends(looked(0), looked(1)));
     let hex: String = SECRET.iter().map(|byte| format!("{byte:02x}")).collect();
     assert!(!all.contains(&hex) && !all.contains("not a real secret"), "a secret");
@@ -162,7 +163,7 @@ fn tunnels_find_their_counterparts_among_others() {
     let other = text.replace("harvest", "atlas").replace("203.0.113.77", "203.0.113.200");
     trees[0].add("etc/swanctl/conf.d/atlas.conf", TreeFile::public(other));
     let gateways = trees.each_ref().map(read);
-    let looked = |end: usize| Looked { name: "x", gateway: &gateways[end], tree: Some(&trees[end]) };
+    let looked = |end: usize| Looked { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
     let comparison = compare_ends(looked(0), looked(1));
     assert_eq!(comparison.pairs.iter().map(|pair| pair.names.clone()).collect::<Vec<_>>(), [["harvest", "harvest"].map(str::to_owned)]);
     assert_eq!(comparison.alone, [vec!["atlas".to_owned()], Vec::new()]);
@@ -175,7 +176,7 @@ fn drift_from_what_should_be_is_found_and_its_weight() {
         edited(DEMO, &[("packhouse", PACK, "dpd_delay = 30s", "dpd_delay = 60s"), ("packhouse", PACK, "\"fqdn:packhouse", "\"fqdn:press")]);
     let [stands, should] = [&stands[0], &should[0]];
     let gateways = [read(stands), read(should)];
-    let looked = |end: usize, tree| Looked { name: "x", gateway: &gateways[end], tree: Some(tree) };
+    let looked = |end: usize, tree| Looked { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(tree) };
     let comparison = compare_same(looked(0, stands), looked(1, should));
     assert_eq!(parameter(&comparison, "own identity").gravity, Gravity::Fatal);
     assert_eq!(parameter(&comparison, "liveness").gravity, Gravity::Compatible);

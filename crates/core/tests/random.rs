@@ -364,7 +364,7 @@ proptest! {
         };
         prop_assert!(!any_stops(&hold(end(0), end(1))));
         // Whoever compares the files finds nothing fatal between the ends, and no difference of an end from itself.
-        let looked = |i: usize| Looked { name: &tunnel.ends[i], gateway: &read[i].0, tree: Some(&built.trees[&tunnel.ends[i]]) };
+        let looked = |i: usize| Looked { name: &tunnel.ends[i], gateway: &read[i].0, ends_open: false, tree: Some(&built.trees[&tunnel.ends[i]]) };
         let compared = compare_ends(looked(0), looked(1));
         prop_assert_eq!((compared.pairs.len(), compared.count(Gravity::Fatal)), (1, 0), "{:#?}", compared.pairs);
         let same = compare_same(looked(0), looked(0));

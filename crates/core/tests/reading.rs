@@ -140,3 +140,94 @@ fn what_is_left_out_is_the_daemons_default() {
     assert_eq!((child.protocol.value, connection.children[1].protocol.value), (None, Some(17)));
     assert_eq!((child.lifetime.value.hard.as_secs(), child.replay_window.value), (3960, 32));
 }
+
+// ---- ipsec.conf(5), ipsec.secrets(5) ---------------------------------------------------------------
+
+const CONF: &str = "etc/ipsec.conf";
+
+#[test]
+fn sections_take_over_others_and_the_defaults_and_old_words_are_known() {
+    let gateway = clean(&[
+        (
+            CONF,
+            "# what the package has\nversion 2.0\n\nconfig setup\n\tlogfile=/var/log/pluto.log\n\nconn %default\n\tkeylife = 20m\n\tIKElifetime=2h\n\tesn=no\n\
+             include /etc/ipsec.d/*.conf  # the rest\n",
+        ),
+        (
+            "etc/ipsec.d/a.conf",
+            "conn harvest\n    also=ends\n    alsoflip=names\n    authby=secret # as ever\n    auto=up\n    phase2alg=aes256-sha2_256;modp2048\n    forceencaps=yes\n    x-note=\"by hand\"\n    dpddelay=\n\n\
+             conn ends\n    left=198.51.100.20\n    right=203.0.113.77\n    leftsubnets={10.41.0.0/22, 10.41.8.0/24}\n    rightsubnet=10.73.16.0/20\n\n\
+             conn names\n    leftid=@coldstore.example.net\n    rightid=\"@packhouse.example.net\"\n    keylife=10m\n",
+        ),
+    ]);
+    assert_eq!(gateway.connections.len(), 1, "what others take over is no connection");
+    let connection = &gateway.connections[0];
+    assert_eq!(connection.local_identity.value, Identity::Name("packhouse.example.net".to_owned()), "flipped");
+    assert_eq!(connection.remote_identity.value, Identity::Name("coldstore.example.net".to_owned()));
+    assert_eq!((connection.ike_lifetime.value.hard.as_secs(), connection.encapsulation.value), (7200, Encapsulation::Forced));
+    assert_eq!((connection.local_method.value, connection.liveness.value), (Method::SharedSecret, None));
+    let children: Vec<_> = connection.children.iter().map(|child| (child.name.as_str(), nets(&child.local.value).join(","))).collect();
+    assert_eq!(children, [("harvest/1x1", "10.41.0.0/22".to_owned()), ("harvest/2x1", "10.41.8.0/24".to_owned())]);
+    let child = &connection.children[0];
+    assert_eq!(
+        (child.lifetime.value.hard.as_secs(), child.opening.value),
+        (600, Opening::AtOnce),
+        "what is taken over goes before the defaults"
+    );
+    assert_eq!(child.esp.value[0].to_string(), "aes-256-cbc + sha2-256, pfs modp-2048");
+}
+
+#[test]
+fn an_end_without_networks_carries_itself_and_an_added_connection_waits() {
+    let gateway = clean(&[(
+        CONF,
+        "conn hosts\n\tleft=198.51.100.20\n\tright=203.0.113.77\n\ttype=transport\n\tauthby=secret\n\tesn=no\nconn off\n\tleft=198.51.100.20\n\tright=203.0.113.78\n\tauto=ignore\n",
+    )]);
+    assert_eq!(gateway.connections.len(), 1);
+    let child = &gateway.connections[0].children[0];
+    assert_eq!(
+        (nets(&child.local.value), nets(&child.remote.value)),
+        (vec!["198.51.100.20/32".to_owned()], vec!["203.0.113.77/32".to_owned()])
+    );
+    assert_eq!((child.mode.value, child.opening.value), (Mode::Transport, Opening::Wait));
+}
+
+#[test]
+fn a_certificate_in_the_daemons_database_is_said_to_be_there_and_not_read() {
+    let text = "conn a\n\tleft=198.51.100.20\n\tright=203.0.113.77\n\tleftcert=packhouse\n\tauthby=ecdsa,rsasig\n\tesn=no\n";
+    let (gateway, found) = read(&[(CONF, text)]);
+    assert_eq!(gateway.connections[0].local_method.value, Method::Certificate);
+    assert!(!found.is_empty() && found.iter().all(|text| text.starts_with("US802")), "{found:?}");
+}
+
+#[test]
+fn secrets_are_found_for_whom_they_are_meant() {
+    let secrets = ": PSK \"for anybody\"\n203.0.113.77 : PSK \"for the peer\"\n@packhouse.example.net\n\t@coldstore.example.net : psk\n\t\"for the two\"\n# no\ninclude /etc/ipsec.d/*.secrets\n";
+    let conf = "conn a\n\tleft=198.51.100.20\n\tright=203.0.113.77\n\tauthby=secret\n\tesn=no\nconn b\n\tleft=198.51.100.20\n\tright=203.0.113.78\n\tauthby=secret\n\tesn=no\n\
+                conn c\n\tleft=198.51.100.20\n\tright=203.0.113.79\n\tleftid=@packhouse.example.net\n\trightid=@coldstore.example.net\n\tauthby=secret\n\tesn=no\n";
+    let gateway = clean(&[(CONF, conf), ("etc/ipsec.secrets", secrets)]);
+    let secret = |i: usize| gateway.secret_for(&gateway.connections[i]).map(|secret| String::from_utf8_lossy(secret.expose()).into_owned());
+    assert_eq!([0, 1, 2].map(secret).map(Option::unwrap_or_default), ["for the peer", "for anybody", "for the two"]);
+}
+
+#[test]
+fn sections_in_circles_and_files_that_include_themselves_are_named() {
+    let (_, found) = read(&[(CONF, "include ipsec.conf\nconn a\n\talso=b\n\tauto=add\nconn b\n\talso=a\n\talso=nobody\n")]);
+    for what in ["included by itself", "takes over itself", "no section `nobody`"] {
+        assert!(found.iter().any(|text| text.contains(what)), "{what}: {found:?}");
+    }
+}
+
+#[test]
+fn two_files_that_call_the_same_end_left_are_compared_as_the_daemon_reads_them() {
+    let conf = "conn harvest\n\tleft=198.51.100.20\n\tleftid=@packhouse.example.net\n\tleftsubnet=10.41.0.0/22\n\tright=203.0.113.77\n\trightsubnet=10.73.16.0/20\n\tauthby=secret\n\tesn=no\n\tike=aes256-sha2_256;dh19\n\tesp=aes256-sha2_256;dh19\n\tauto=start\n";
+    let secrets = "@packhouse.example.net 203.0.113.77 : PSK \"the same at both ends, as it should be\"\n";
+    let tree = tree(&[(CONF, conf), ("etc/ipsec.secrets", secrets)]);
+    let (gateway, _) = read_tree(platforms_of(&tree)[0], &tree);
+    let looked = |name| Looked { name, gateway: &gateway, ends_open: true, tree: Some(&tree) };
+    let comparison = compare_ends(looked("packhouse"), looked("coldstore"));
+    assert_eq!(comparison.count(Gravity::Fatal), 0, "{:#?}", comparison.pairs);
+    // Where each file says for itself which end is its own, the same two are fatal.
+    let fixed = |name| Looked { ends_open: false, ..looked(name) };
+    assert!(compare_ends(fixed("packhouse"), fixed("coldstore")).count(Gravity::Fatal) > 0);
+}

@@ -17,6 +17,7 @@ use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
 /// A gateway as its files say.
 struct Read {
     name: String,
+    platform: &'static dyn Platform,
     tree: Tree,
     gateway: Gateway,
     findings: Vec<Finding>,
@@ -26,7 +27,7 @@ struct Read {
 
 impl Read {
     fn looked(&self) -> Looked<'_> {
-        Looked { name: &self.name, gateway: &self.gateway, tree: Some(&self.tree) }
+        Looked { name: &self.name, gateway: &self.gateway, ends_open: self.platform.facts().ends_by_address, tree: Some(&self.tree) }
     }
 }
 
@@ -126,7 +127,7 @@ fn read(folder: &Path, word: Option<&str>) -> Result<Read, Failure> {
         place.file = path(&place.file).into();
     }
     let name = folder.canonicalize().ok().and_then(|full| Some(full.file_name()?.to_string_lossy().into_owned()));
-    Ok(Read { name: name.unwrap_or_else(|| "left".to_owned()), tree, gateway, findings: found, sources })
+    Ok(Read { name: name.unwrap_or_else(|| "left".to_owned()), platform, tree, gateway, findings: found, sources })
 }
 
 fn platform_of(folder: &Path, tree: &Tree, word: Option<&str>) -> Result<&'static dyn Platform, Failure> {
@@ -165,6 +166,6 @@ fn against(left: &Read, file: &Path, args: &Compare) -> Result<Option<Comparison
         )));
     };
     let (gateway, _) = read_tree(described.platform.value, tree);
-    let should = Looked { name: "description", gateway: &gateway, tree: Some(tree) };
+    let should = Looked { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
     Ok(Some(compare_same(left.looked(), should)))
 }

@@ -19,6 +19,8 @@ pub struct Looked<'a> {
     pub name: &'a str,
     /// As it was read.
     pub gateway: &'a Gateway,
+    /// Whether its files leave open which end of a connection is its own.
+    pub ends_open: bool,
     /// The files that it was read from, for its own spelling; nothing where it was never written.
     pub tree: Option<&'a Tree>,
 }
@@ -120,9 +122,11 @@ pub fn compare_same(stands: Looked<'_>, should: Looked<'_>) -> Comparison {
 }
 
 fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
-    let mut free: Vec<&Connection> = right.gateway.connections.iter().collect();
+    let [ours, theirs] = [left, right].map(|looked| looked.gateway.connections.clone());
+    let [ours, theirs] = if crossed { oriented([ours, theirs], [left.ends_open, right.ends_open]) } else { [ours, theirs] };
+    let mut free: Vec<&Connection> = theirs.iter().collect();
     let mut comparison = Comparison::default();
-    let mut waiting: Vec<&Connection> = left.gateway.connections.iter().collect();
+    let mut waiting: Vec<&Connection> = ours.iter().collect();
     // The best fits find each other first, so that a stranger takes nobody's counterpart.
     while let Some((one, other, fit)) = waiting
         .iter()
@@ -140,6 +144,23 @@ fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
     }
     comparison.alone = [waiting, free].map(|list| list.iter().map(|connection| connection.name.clone()).collect());
     comparison
+}
+
+/// Where both name the same end their own, the one whose files leave that open means the other end.
+fn oriented([mut ours, mut theirs]: [Vec<Connection>; 2], open: [bool; 2]) -> [Vec<Connection>; 2] {
+    let ends = |c: &Connection| c.local.value.address().zip(c.remote.value.address());
+    let alike = |one: &Connection, other: &Connection| ends(one).is_some() && ends(one) == ends(other);
+    let turn = |list: &mut Vec<Connection>, others: &[Connection]| {
+        for connection in list.iter_mut().filter(|connection| others.iter().any(|other| alike(connection, other))) {
+            *connection = connection.clone().turned();
+        }
+    };
+    match open {
+        [_, true] => turn(&mut theirs, &ours),
+        [true, false] => turn(&mut ours, &theirs),
+        [false, false] => {}
+    }
+    [ours, theirs]
 }
 
 /// How much two connections have in common: addresses, identities, name.

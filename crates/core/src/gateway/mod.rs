@@ -280,6 +280,21 @@ impl Connection {
         }
     }
 
+    /// The same with its ends exchanged.
+    pub fn turned(self) -> Connection {
+        let turn = |child: Child| Child { local: child.remote, remote: child.local, ..child };
+        Connection {
+            local: self.remote,
+            remote: self.local,
+            local_identity: self.remote_identity,
+            remote_identity: self.local_identity,
+            local_method: self.remote_method,
+            remote_method: self.local_method,
+            children: self.children.into_iter().map(turn).collect(),
+            ..self
+        }
+    }
+
     /// Whether the gateways talk IPv4; so they do where neither address is known.
     pub fn outer_ipv4(&self) -> bool {
         self.local.value.address().or(self.remote.value.address()).is_none_or(|address| address.is_ipv4())
@@ -368,10 +383,17 @@ impl SharedSecret {
 }
 
 impl Gateway {
-    /// The secret this gateway would use with a peer: the entry that names both identities.
+    /// The secret this gateway would use with a peer: the entry that names both identities; else one for the peer alone,
+    /// for itself alone, or for anybody.
     pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {
         let (local, remote) = (&connection.local_identity.value, &connection.remote_identity.value);
-        self.secrets.iter().find(|entry| entry.identities.contains(local) && entry.identities.contains(remote)).map(|entry| &entry.secret)
+        let fit = |entry: &SharedSecret| match entry.identities.as_slice() {
+            [] => Some(0),
+            [one] if one == local => Some(1),
+            [one] if one == remote => Some(2),
+            several => (several.contains(local) && several.contains(remote)).then_some(3),
+        };
+        self.secrets.iter().filter_map(|entry| Some((fit(entry)?, entry))).rev().max_by_key(|(fit, _)| *fit).map(|(_, entry)| &entry.secret)
     }
 
     /// The public part of the key with which this gateway proves itself to a peer.

@@ -76,6 +76,8 @@ pub struct Facts {
     pub interface_name: InterfaceName,
     /// Whether a tunnel interface and routes can steer, instead of the selectors.
     pub route_based: bool,
+    /// Which of a connection's two ends is its own it finds by the addresses of its interfaces, whatever they are called.
+    pub ends_by_address: bool,
     /// What a connection can say of ESP in UDP.
     pub encapsulations: &'static [Encapsulation],
     /// Whether it finds NAT devices also where its own address is not configured (RFC 7296 section 2.23).

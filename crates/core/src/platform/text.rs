@@ -5,6 +5,14 @@ use std::fmt::Write as _;
 use crate::digest::digest;
 use crate::gateway::Tree;
 use crate::key::Certificate;
+use crate::source::Place;
+
+/// A word of a file, and its place.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Word {
+    pub value: String,
+    pub place: Place,
+}
 
 /// A text as the rest of a `#` comment: control characters cannot end the line.
 pub(crate) fn comment(text: &str) -> String {

@@ -62,6 +62,7 @@ pub(super) static FACTS: Facts = Facts {
     identities: Identities { free: true },
     interface_name: InterfaceName::Numbered("ipsec"),
     route_based: true,
+    ends_by_address: true,
     encapsulations: &[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off],
     knows_own_address: true,
     liveness: Liveness::OfConnection,

@@ -90,6 +90,12 @@ fn authority_file(authority: &Certificate) -> String {
     format!("{FOLDER}/{}.crt", authority_name(authority))
 }
 
+/// Its main file of secrets.
+const SECRETS: &str = "etc/ipsec.secrets";
+
+/// Its main file.
+const MAIN: &str = "etc/ipsec.conf";
+
 /// Where its connection and secrets files stand.
 const FOLDER: &str = "etc/ipsec.d";
 

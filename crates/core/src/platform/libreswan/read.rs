@@ -2,49 +2,52 @@
 //! the default of 4.10. Sections that share a peer are one connection with several children, as the
 //! daemon shares the IKE SA between them.
 
+use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::time::Duration;
+
+use ipnet::IpNet;
 
 use super::facts::default;
 use super::proposal::{read_esp, read_ike};
-use super::syntax::{Section, parse, parse_secrets};
-use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, signatures};
+use super::syntax::{Section, load, parse_secrets};
+use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     Origin, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::Certificate;
+use crate::platform::text::Word;
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
-use crate::source::{Located, Source, Span};
+use crate::source::{Place, Source};
 use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let mut findings = Vec::new();
     let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
-    for (path, file) in tree.in_folder(FOLDER, ".conf") {
-        let source = Source::new(path, file.text.as_str());
-        let (sections, syntax) = parse(&source);
-        findings.extend(syntax);
-        let mut reader = Reader {
-            signatures: own.as_ref().map_or("", |own| signatures(own.kind())),
-            source: &source,
-            sections: &sections,
-            findings: &mut findings,
-        };
-        reader.known();
-        for section in sections.iter().filter(|s| s.kind == "conn" && s.get("auto").is_some_and(|a| a.value != "ignore")) {
-            if let Some(connection) = reader.connection(section) {
-                merge(&mut gateway.connections, connection);
-            }
+    let (sections, syntax) = load(tree);
+    findings.extend(syntax);
+    let mut reader = Reader { own: own.as_ref(), findings: &mut findings };
+    reader.known(&sections);
+    // Without `auto` a connection waits for somebody who adds it.
+    let used = |section: &&Section| match section.get("auto") {
+        Some(auto) => auto.value != "ignore",
+        None => !section.is_base && section.get("left").is_some() && section.get("right").is_some(),
+    };
+    for section in sections.iter().filter(used) {
+        if let Some(connection) = reader.connection(section) {
+            merge(&mut gateway.connections, connection);
         }
     }
-    for (path, file) in tree.in_folder(FOLDER, ".secrets") {
+    let main = tree.files.get_key_value(SECRETS).map(|(path, file)| (path.as_str(), file));
+    for (path, file) in main.into_iter().chain(tree.in_folder(FOLDER, ".secrets")) {
         let source = Source::new(path, file.text.as_str());
         for entry in parse_secrets(&source, &mut findings) {
             let identities: Vec<_> = entry.identities.iter().filter_map(|text| identity(text)).collect();
-            match decode_secret(entry.secret) {
+            match decode_secret(&entry.secret) {
                 Some(secret) => gateway.secrets.push(SharedSecret::between(identities, secret)),
                 None => findings.push(Finding::new(&rules::DEVICE_VALUE, "the secret cannot be decoded").at(source.place(entry.span))),
             }
@@ -75,7 +78,10 @@ fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, fi
             certificate: Some(certificate.clone()),
             private: private.clone(),
         })),
-        None => findings.push(Finding::new(&rules::DEVICE_VALUE, format!("there is no certificate at /{OWN_CERTIFICATE}"))),
+        None => findings.push(Finding::new(
+            &rules::DEVICE_UNKNOWN,
+            format!("its own certificate stands in the daemon's database, not at /{OWN_CERTIFICATE}"),
+        )),
     }
     let others = tree.in_folder(FOLDER, ".crt").filter(|(path, _)| *path != OWN_CERTIFICATE);
     gateway.authorities.extend(others.filter_map(|(_, file)| Certificate::from_pem(&file.text)));
@@ -98,6 +104,11 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
 
 const KEYS: &[&str] = &[
     "also",
+    "alsoflip",
+    "leftsubnets",
+    "rightsubnets",
+    "keyexchange",
+    "phase2",
     "ikev2",
     "ikev1-policy",
     "aggressive",
@@ -132,65 +143,61 @@ const KEYS: &[&str] = &[
 ];
 
 struct Reader<'a> {
-    /// What a connection with a certificate must sign with; nothing where there is none.
-    signatures: &'static str,
-    source: &'a Source,
-    sections: &'a [Section],
+    /// The gateway's certificate; nothing where there is none.
+    own: Option<&'a Certificate>,
     findings: &'a mut Vec<Finding>,
 }
 
-impl<'a> Reader<'a> {
-    fn say(&mut self, rule: &'static Rule, span: Span, message: String) {
-        self.findings.push(Finding::new(rule, message).at(self.source.place(span)));
+impl Reader<'_> {
+    fn say(&mut self, rule: &'static Rule, place: &Place, message: String) {
+        self.findings.push(Finding::new(rule, message).at(place.clone()));
     }
 
-    fn known(&mut self) {
-        for (key, _) in self.sections.iter().flat_map(|section| &section.settings) {
-            if !KEYS.contains(&key.value.as_str()) {
-                self.say(&rules::DEVICE_UNKNOWN, key.span, format!("the setting `{}` is not understood", key.value));
+    /// Names what the connections say beside what is understood, each line once.
+    fn known(&mut self, sections: &[Section]) {
+        let mut told = BTreeSet::new();
+        for (key, _) in sections.iter().flat_map(|section| &section.settings) {
+            let of_users = ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix));
+            if !of_users && !KEYS.contains(&key.value.as_str()) && told.insert(&key.place) {
+                self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
             }
         }
     }
 
-    /// A setting of the section, or of the sections it takes over.
-    fn get(&self, section: &'a Section, key: &str, depth: usize) -> Option<&'a Located<String>> {
-        section.get(key).or_else(|| {
-            let also = section.get("also").filter(|_| depth < 8)?;
-            let base = self.sections.iter().find(|s| s.kind == "conn" && s.name.value == also.value)?;
-            self.get(base, key, depth + 1)
-        })
+    fn get<'s>(&self, section: &'s Section, key: &str) -> Option<&'s Word> {
+        section.get(key)
     }
 
-    fn setting<T>(&mut self, section: &'a Section, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
-        let Some(found) = self.get(section, key, 0) else { return Setting::default_of(default) };
+    fn setting<T>(&mut self, section: &Section, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
+        let Some(found) = self.get(section, key) else { return Setting::default_of(default) };
         match parse(&found.value) {
-            Some(value) => Setting::stated(value, self.source.place(found.span)),
+            Some(value) => Setting::stated(value, found.place.clone()),
             None => {
-                self.say(&rules::DEVICE_VALUE, found.span, format!("`{}` is no value for `{key}`", found.value));
+                self.say(&rules::DEVICE_VALUE, &found.place, format!("`{}` is no value for `{key}`", found.value));
                 Setting::default_of(default)
             }
         }
     }
 
-    fn required<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
+    fn required<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
         let value = self.setting(section, key, None, |text| parse(text).map(Some)).value;
-        if value.is_none() && self.get(section, key, 0).is_none() {
-            self.say(&rules::DEVICE_VALUE, section.name.span, format!("the connection has no `{key}`"));
+        if value.is_none() && self.get(section, key).is_none() {
+            self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
         }
         value
     }
 
     /// What must be there, with its place.
-    fn demanded<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
-        let place = self.get(section, key, 0).map(|found| self.source.place(found.span));
+    fn demanded<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
+        let place = self.get(section, key).map(|found| found.place.clone());
         self.required(section, key, parse).zip(place).map(|(value, place)| Setting::stated(value, place))
     }
 
-    fn proposals<T>(&mut self, section: &'a Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
+    fn proposals<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
         self.setting(section, key, Vec::new(), |text| text.split(',').map(|item| parse(item.trim())).collect())
     }
 
-    fn connection(&mut self, section: &'a Section) -> Option<Connection> {
+    fn connection(&mut self, section: &Section) -> Option<Connection> {
         let anywhere = |text: &str| matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
         let [local, remote] =
             ["left", "right"].map(|key| self.demanded(section, key, |text| anywhere(text).or_else(|| Endpoint::read(text))));
@@ -198,7 +205,7 @@ impl<'a> Reader<'a> {
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
         let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
-        let child = self.child(section, delay.value.is_some());
+        let children = self.children(section, [&local.value, &remote.value], delay.value.is_some());
         let version = self.setting(section, "ikev2", IkeVersion::V2, |text| match text {
             "insist" | "yes" => Some(IkeVersion::V2),
             "no" | "never" => Some(IkeVersion::V1),
@@ -206,20 +213,38 @@ impl<'a> Reader<'a> {
         });
         let patience = self.setting(section, "dpdtimeout", None, |text| duration(text).map(Some)).value;
         if version.value == IkeVersion::V1 && delay.value.map(v1_patience) != patience {
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "a timeout that is not five times the liveness interval".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "a timeout that is not five times the liveness interval".to_owned());
         }
-        let signs = self.signatures;
-        let method = self.setting(section, "authby", Method::Certificate, |text| match text {
-            "secret" => Some(Method::SharedSecret),
-            _ if text == signs => Some(Method::Certificate),
-            _ => None,
+        // One of several ways is enough, and a signature goes before a secret.
+        let method = self.setting(section, "authby", Method::Certificate, |text| {
+            let ways: Vec<_> = text.split([',', '|']).map(str::trim).collect();
+            let known = [
+                "secret",
+                "rsasig",
+                "ecdsa",
+                "rsa-sha1",
+                "rsa-sha2",
+                "rsa-sha2_256",
+                "rsa-sha2_384",
+                "rsa-sha2_512",
+                "ecdsa-sha2_256",
+                "ecdsa-sha2_384",
+                "ecdsa-sha2_512",
+            ];
+            let signs = ways.iter().any(|way| *way != "secret");
+            ways.iter().all(|way| known.contains(way)).then_some(if signs { Method::Certificate } else { Method::SharedSecret })
         });
-        if method.value == Method::Certificate
-            && let Some(named) = self.get(section, "leftcert", 0).filter(|named| named.value != OWN)
+        if let (Some(own), Some(named)) = (self.own.filter(|_| method.value == Method::Certificate), section.get("authby"))
+            && !named.value.contains(signatures(own.kind()))
         {
-            self.say(&rules::DEVICE_UNKNOWN, named.span, format!("a certificate `{}` that no file shows", named.value));
+            self.say(&rules::DEVICE_VALUE, &named.place, format!("`{}`, where the certificate is for another kind of key", named.value));
         }
-        let base = section.get("also").map_or(&section.name.value, |also| &also.value);
+        if method.value == Method::Certificate
+            && let Some(named) = self.get(section, "leftcert").filter(|named| named.value != OWN)
+        {
+            self.say(&rules::DEVICE_UNKNOWN, &named.place, format!("a certificate `{}` that no file shows", named.value));
+        }
+        let base = section.base.as_ref().unwrap_or(&section.name.value);
         Some(Connection {
             interface: self.setting(section, "ipsec-interface", None, |text| match text {
                 "no" => Some(None),
@@ -249,18 +274,49 @@ impl<'a> Reader<'a> {
                 "%forever" | "0" => Some(true),
                 _ => text.parse::<u32>().ok().map(|_| false),
             }),
-            children: child.into_iter().collect(),
+            children,
         })
     }
 
-    fn child(&mut self, section: &'a Section, liveness: bool) -> Option<Child> {
-        let local = self.demanded(section, "leftsubnet", |text| text.parse().ok());
-        let remote = self.demanded(section, "rightsubnet", |text| text.parse().ok());
-        let (local, remote) = (local?, remote?);
+    /// The networks of an end: one, a list of them, or the end itself.
+    fn networks(&mut self, section: &Section, side: &str, end: &Endpoint) -> Setting<Vec<IpNet>> {
+        let (one, several) = (format!("{side}subnet"), format!("{side}subnets"));
+        if section.get(&several).is_some() {
+            let list = |text: &str| {
+                let inner = text.trim().trim_start_matches('{').trim_end_matches('}');
+                inner.split([',', ' ']).filter(|net| !net.is_empty()).map(|net| net.parse().ok()).collect()
+            };
+            return self.setting(section, &several, Vec::new(), list);
+        }
+        // Nothing stands behind an end that names no network.
+        let own = end.address().map(IpNet::from).into_iter().collect();
+        let net = |text: &str| text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from));
+        self.setting(section, &one, own, |text| Some(vec![net(text)?]))
+    }
+
+    /// A Child SA for each pair of networks.
+    fn children(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool) -> Vec<Child> {
+        let (local, remote) = (self.networks(section, "left", ends[0]), self.networks(section, "right", ends[1]));
+        let whole = self.child(section, liveness);
+        let alone = local.value.len() == 1 && remote.value.len() == 1;
+        let mut children = Vec::new();
+        for (i, near) in local.value.iter().enumerate() {
+            for (j, far) in remote.value.iter().enumerate() {
+                // As the daemon numbers them.
+                let name = if alone { whole.name.clone() } else { format!("{}/{}x{}", whole.name, i + 1, j + 1) };
+                let of = |net: &IpNet, setting: &Setting<Vec<IpNet>>| Setting { value: vec![*net], origin: setting.origin.clone() };
+                children.push(Child { name, local: of(near, &local), remote: of(far, &remote), ..whole.clone() });
+            }
+        }
+        children
+    }
+
+    /// What the Child SAs of a connection have in common.
+    fn child(&mut self, section: &Section, liveness: bool) -> Child {
         let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
             .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)));
         if protocol != theirs {
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, "selectors of several protocols are not understood".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
         }
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "salifetime", default::LIFETIME, duration);
@@ -272,12 +328,12 @@ impl<'a> Reader<'a> {
         let extended = self.setting(section, "esn", None, |text| yes_or_no(text).map(Some));
         if extended.value.is_none() {
             let message = "extended sequence numbers are left to the peer, which is not understood".to_owned();
-            self.say(&rules::DEVICE_UNKNOWN, section.name.span, message);
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
         }
-        Some(Child {
+        Child {
             name: section.name.value.clone(),
-            local: local.map(|net| vec![net]),
-            remote: remote.map(|net| vec![net]),
+            local: Setting::default_of(Vec::new()),
+            remote: Setting::default_of(Vec::new()),
             protocol,
             esp,
             pfs: match pfs.origin {
@@ -291,7 +347,7 @@ impl<'a> Reader<'a> {
             }),
             lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
             opening: self.setting(section, "auto", Opening::Wait, |text| match text {
-                "start" => Some(Opening::AtOnce),
+                "start" | "up" => Some(Opening::AtOnce),
                 "ondemand" | "route" => Some(Opening::OnTraffic),
                 "add" | "keep" => Some(Opening::Wait),
                 _ => None,
@@ -307,7 +363,7 @@ impl<'a> Reader<'a> {
             dscp: self.setting(section, "decap-dscp", Dscp::Outwards, |text| {
                 yes_or_no(text).map(|back| if back { Dscp::Both } else { Dscp::Outwards })
             }),
-        })
+        }
     }
 }
 

@@ -1,21 +1,135 @@
 //! The formats of ipsec.conf(5) and ipsec.secrets(5).
 
 use crate::finding::{self as rules, Finding};
+use crate::gateway::Tree;
 use crate::platform::Unwritable;
-use crate::source::{Located, Source, Span};
+use crate::platform::text::{Word, included};
+use crate::source::{Source, Span};
+
+use super::{FOLDER, MAIN};
+use zeroize::Zeroizing;
 
 /// A `conn` or `config` section, in the order of the file.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(super) struct Section {
     pub kind: String,
-    pub name: Located<String>,
-    pub settings: Vec<(Located<String>, Located<String>)>,
+    pub name: Word,
+    /// Keys in lower case, in their current spelling.
+    pub settings: Vec<(Word, Word)>,
+    /// The connection that it takes over: one with both ends, whose IKE SA it shares.
+    pub base: Option<String>,
+    /// Others take it over.
+    pub is_base: bool,
 }
 
 impl Section {
-    pub(super) fn get(&self, key: &str) -> Option<&Located<String>> {
-        self.settings.iter().find(|(name, _)| name.value == key).map(|(_, value)| value)
+    /// A setting; an empty one says nothing.
+    pub(super) fn get(&self, key: &str) -> Option<&Word> {
+        self.settings.iter().find(|(name, value)| name.value == key && !value.value.is_empty()).map(|(_, value)| value)
     }
+
+    /// The values of a setting that may come several times, each of which may be a list.
+    fn all<'a>(&'a self, key: &'a str) -> impl Iterator<Item = &'a str> {
+        let of = self.settings.iter().filter(move |(name, _)| name.value == key);
+        of.flat_map(|(_, value)| value.value.split([',', ' ', '\t']).filter(|name| !name.is_empty()))
+    }
+}
+
+/// Keys that are written in another way today (ipsec.conf(5)).
+const ALIASES: [(&str, &str); 4] =
+    [("keylife", "salifetime"), ("lifetime", "salifetime"), ("phase2alg", "esp"), ("forceencaps", "encapsulation")];
+
+/// Deeper than anybody includes or repeats.
+const DEEPEST: usize = 16;
+
+/// Reads the sections of the main file and of what it includes; without it, those of the folder that the packaged one
+/// includes. Connections are whole: with what they take over from others and from the defaults.
+pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
+    let (mut sections, mut findings) = (Vec::new(), Vec::new());
+    if tree.files.contains_key(MAIN) {
+        file(tree, MAIN, &mut Vec::new(), &mut sections, &mut findings);
+    } else {
+        for (path, _) in tree.in_folder(FOLDER, ".conf") {
+            file(tree, path, &mut Vec::new(), &mut sections, &mut findings);
+        }
+    }
+    let connections: Vec<_> = sections.iter().filter(|section| section.kind == "conn" && section.name.value != "%default").collect();
+    let whole = connections.iter().map(|section| {
+        let mut settings = section.settings.clone();
+        append(&mut settings, section, &sections, false, 0, &mut findings);
+        for default in sections.iter().filter(|other| other.kind == "conn" && other.name.value == "%default") {
+            add(&mut settings, &default.settings, false);
+        }
+        let peer = |name: &&str| {
+            let found = sections.iter().find(|other| other.kind == "conn" && other.name.value == **name);
+            found.is_some_and(|other| other.get("left").is_some() && other.get("right").is_some())
+        };
+        let base = section.all("also").find(peer).map(str::to_owned);
+        let name = &section.name.value;
+        let is_base = sections.iter().any(|other| ["also", "alsoflip"].iter().any(|key| other.all(key).any(|named| named == name)));
+        Section { settings, base, is_base, ..(*section).clone() }
+    });
+    (whole.collect(), findings)
+}
+
+/// Adds the settings of the sections that one names, as if they stood there.
+fn append(settings: &mut Vec<(Word, Word)>, of: &Section, all: &[Section], flipped: bool, depth: usize, findings: &mut Vec<Finding>) {
+    for (key, flips) in [("also", false), ("alsoflip", true)] {
+        for name in of.all(key) {
+            let flipped = flipped != flips;
+            match all.iter().find(|section| section.kind == "conn" && section.name.value == name) {
+                Some(base) if depth < DEEPEST => {
+                    add(settings, &base.settings, flipped);
+                    append(settings, base, all, flipped, depth + 1, findings);
+                }
+                Some(_) => {
+                    findings.push(Finding::new(&rules::DEVICE_VALUE, format!("`{name}` takes over itself")).at(of.name.place.clone()));
+                }
+                None => {
+                    findings.push(Finding::new(&rules::DEVICE_VALUE, format!("there is no section `{name}`")).at(of.name.place.clone()));
+                }
+            }
+        }
+    }
+}
+
+/// Adds settings that are not there yet; with left and right exchanged where that is asked for.
+fn add(settings: &mut Vec<(Word, Word)>, more: &[(Word, Word)], flipped: bool) {
+    for (key, value) in more.iter().filter(|(key, _)| !key.value.starts_with("also")) {
+        let name = match (flipped, key.value.strip_prefix("left"), key.value.strip_prefix("right")) {
+            (true, Some(rest), _) => format!("right{rest}"),
+            (true, _, Some(rest)) => format!("left{rest}"),
+            _ => key.value.clone(),
+        };
+        if !settings.iter().any(|(known, _)| known.value == name) {
+            settings.push((Word { value: name, ..key.clone() }, value.clone()));
+        }
+    }
+}
+
+fn file(tree: &Tree, path: &str, open: &mut Vec<String>, sections: &mut Vec<Section>, findings: &mut Vec<Finding>) {
+    let Some(found) = tree.files.get(path) else { return };
+    let source = Source::new(path, found.text.as_str());
+    let (mut own, syntax) = parse(&source);
+    findings.extend(syntax);
+    open.push(path.to_owned());
+    for section in own.drain(..) {
+        if section.kind != "include" {
+            sections.push(section);
+            continue;
+        }
+        let pattern = &section.name;
+        let files = included(tree, path, &pattern.value);
+        for name in &files {
+            if open.contains(name) || open.len() > DEEPEST {
+                let message = format!("`{}` is included by itself", pattern.value);
+                findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(pattern.place.clone()));
+            } else {
+                file(tree, name, open, sections, findings);
+            }
+        }
+    }
+    open.pop();
 }
 
 /// A value of a setting. A value with white space stands in double quotes and cannot hold one.
@@ -41,13 +155,16 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
         }
         let at = start + (line.len() - line.trim_start().len());
         let span = Span { start: at, end: at + body.len() };
+        let word = |text: &str, span: Span| Word { value: text.to_owned(), place: source.place(span) };
         let broken = |message: &str| Finding::new(&rules::DEVICE_SYNTAX, message).at(source.place(span));
         if indented {
-            match (sections.last_mut(), body.split_once('=')) {
+            match (sections.iter_mut().rfind(|section| section.kind != "include"), body.split_once('=')) {
                 (Some(section), Some((key, value))) => match unquote(value.trim()) {
                     Some(value) => {
-                        let key = Located::new(key.trim().to_owned(), at..at + key.trim_end().len());
-                        section.settings.push((key, Located::new(value.to_owned(), span)));
+                        let name = key.trim().to_ascii_lowercase();
+                        let current = ALIASES.iter().find(|(old, _)| *old == name).map_or(name.as_str(), |(_, current)| current);
+                        let key = word(current, Span { start: at, end: at + key.trim_end().len() });
+                        section.settings.push((key, word(value, span)));
                     }
                     None => findings.push(broken("a quote is not closed")),
                 },
@@ -57,8 +174,11 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
             continue;
         }
         match body.split_once([' ', '\t']) {
-            Some((kind @ ("conn" | "config"), name)) => {
-                sections.push(Section { kind: kind.to_owned(), name: Located::new(name.trim().to_owned(), span), settings: Vec::new() });
+            // A version says nothing any more.
+            Some(("version", _)) => {}
+            Some((kind @ ("conn" | "config" | "include"), name)) => {
+                let name = name.split(" #").next().unwrap_or_default().trim();
+                sections.push(Section { kind: kind.to_owned(), name: word(name, span), settings: Vec::new(), base: None, is_base: false });
             }
             _ => findings.push(broken("neither a section nor a setting; settings are indented")),
         }
@@ -68,8 +188,15 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
 
 fn unquote(value: &str) -> Option<&str> {
     match value.strip_prefix('"') {
-        Some(rest) => rest.strip_suffix('"').filter(|inner| !inner.contains('"')),
-        None => Some(value.split('#').next().unwrap_or_default().trim_end()),
+        Some(rest) => {
+            let (inner, after) = rest.split_once('"')?;
+            (after.trim().is_empty() || after.trim_start().starts_with('#')).then_some(inner)
+        }
+        // A comment stands behind white space.
+        None => {
+            let end = value.match_indices('#').map(|(at, _)| at).find(|at| value[..*at].ends_with([' ', '\t']) || *at == 0);
+            Some(value[..end.unwrap_or(value.len())].trim_end())
+        }
     }
 }
 
@@ -83,29 +210,63 @@ pub(super) fn lines(text: &str) -> impl Iterator<Item = (usize, &str)> {
     })
 }
 
-/// A line of a secrets file: what stands before ` : PSK ` and what after it.
-pub(super) struct SecretLine<'a> {
-    pub identities: Vec<&'a str>,
-    pub secret: &'a str,
+/// An entry of a secrets file: what stands before ` : PSK ` and what after it.
+pub(super) struct SecretLine {
+    pub identities: Vec<String>,
+    pub secret: Zeroizing<String>,
     pub span: Span,
 }
 
 /// Reads a secrets file.
-pub(super) fn parse_secrets<'a>(source: &'a Source, findings: &mut Vec<Finding>) -> Vec<SecretLine<'a>> {
-    let mut entries = Vec::new();
+pub(super) fn parse_secrets(source: &Source, findings: &mut Vec<Finding>) -> Vec<SecretLine> {
+    let mut entries: Vec<(Zeroizing<String>, Span)> = Vec::new();
     for (start, line) in lines(source.text()) {
         let body = line.trim();
-        if body.is_empty() || body.starts_with('#') {
+        if body.is_empty() || body.starts_with('#') || body.starts_with("include ") {
             continue;
         }
         let span = Span { start, end: start + line.len() };
-        match body.split_once(" : PSK ") {
-            Some((ids, secret)) => entries.push(SecretLine { identities: ids.split_whitespace().collect(), secret: secret.trim(), span }),
-            None => findings
-                .push(Finding::new(&rules::DEVICE_UNKNOWN, "a secrets entry of a kind that is not understood").at(source.place(span))),
+        match entries.last_mut() {
+            // An entry goes on where lines are indented.
+            Some((text, whole)) if line.starts_with([' ', '\t']) => {
+                text.push(' ');
+                text.push_str(body);
+                whole.end = span.end;
+            }
+            _ => entries.push((Zeroizing::new(body.to_owned()), span)),
         }
     }
-    entries
+    let entry = |(text, span): &(Zeroizing<String>, Span)| {
+        // The colon stands alone: addresses of IPv6 have others.
+        let (ids, rest) =
+            if let Some(rest) = text.strip_prefix(':') { ("", rest) } else { text.split_once(" : ").or_else(|| text.split_once(" :"))? };
+        let (kind, secret) = rest.trim_start().split_once([' ', '\t'])?;
+        let shared = kind.eq_ignore_ascii_case("psk");
+        shared.then(|| SecretLine { identities: ids_of(ids), secret: Zeroizing::new(secret.trim().to_owned()), span: *span })
+    };
+    let mut found = Vec::new();
+    for each in &entries {
+        match entry(each) {
+            Some(line) => found.push(line),
+            None => findings
+                .push(Finding::new(&rules::DEVICE_UNKNOWN, "a secrets entry of a kind that is not understood").at(source.place(each.1))),
+        }
+    }
+    found
+}
+
+/// Identities, of which those with white space stand in quotes. `%any` is nobody in particular.
+fn ids_of(text: &str) -> Vec<String> {
+    let mut ids = Vec::new();
+    for (i, part) in text.split('"').enumerate() {
+        match i % 2 {
+            1 => ids.push(part.to_owned()),
+            _ => ids.extend(
+                part.split([' ', '\t', ',']).filter(|id| !id.is_empty() && !["%any", "%any6", "0.0.0.0"].contains(id)).map(str::to_owned),
+            ),
+        }
+    }
+    ids
 }
 
 #[cfg(test)]

@@ -52,6 +52,7 @@ pub(super) static FACTS: Facts = Facts {
     identities: Identities { free: false },
     interface_name: InterfaceName::Free,
     route_based: false,
+    ends_by_address: false,
     encapsulations: &[Encapsulation::Automatic],
     knows_own_address: false,
     liveness: Liveness::OfDaemon,

@@ -61,6 +61,7 @@ pub(super) static FACTS: Facts = Facts {
     identities: Identities { free: true },
     interface_name: InterfaceName::Free,
     route_based: true,
+    ends_by_address: false,
     encapsulations: &[Encapsulation::Automatic, Encapsulation::Forced],
     knows_own_address: true,
     liveness: Liveness::OfConnection,

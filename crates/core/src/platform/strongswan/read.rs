@@ -6,7 +6,7 @@ use ipnet::IpNet;
 
 use super::facts::default;
 use super::proposal::{extended, read_esp, read_ike};
-use super::syntax::{Section, Word, load};
+use super::syntax::{Section, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
@@ -14,6 +14,7 @@ use crate::gateway::{
     Opening, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
+use crate::platform::text::Word;
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::Place;

@@ -3,8 +3,8 @@
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::Unwritable;
-use crate::platform::text::included;
-use crate::source::{Place, Source, Span};
+use crate::platform::text::{Word, included};
+use crate::source::{Source, Span};
 
 /// A section with everything in it, in the order of the files that it was read from.
 #[derive(Clone, Debug, Default)]
@@ -16,13 +16,6 @@ pub(super) struct Section {
     pub sections: Vec<Section>,
     /// Files to be taken in where the section stands, with the number of settings and sections that stood before.
     pub includes: Vec<(Word, usize, usize)>,
-}
-
-/// A word and its place.
-#[derive(Clone, Debug, Default)]
-pub(super) struct Word {
-    pub value: String,
-    pub place: Place,
 }
 
 impl Section {
