@@ -231,3 +231,33 @@ fn two_files_that_call_the_same_end_left_are_compared_as_the_daemon_reads_them()
     let fixed = |name| Looked { ends_open: false, ..looked(name) };
     assert!(compare_ends(fixed("packhouse"), fixed("coldstore")).count(Gravity::Fatal) > 0);
 }
+
+// ---- iked.conf(5) ------------------------------------------------------------------------------------
+
+#[test]
+fn macros_lists_and_what_a_policy_leaves_out() {
+    let (gateway, found) = read(&[
+        (
+            "etc/iked.conf",
+            "# as the manual page has it\nset passive\nremote_gw = \"203.0.113.77\"\nnets = \"10.41.0.0/22\"\nphrase = \"psk 'x'\"\nuser \"carol\" \"hunter2 in clear\"\n\
+             include \"/etc/iked.d/more.conf\"\n\
+             ikev2 \"harvest\" quick active esp inet \\\n\tfrom $nets to 10.73.16.0/20, \\\n\tfrom $nets to 10.73.32.0/24 \\\n\tpeer $remote_gw \\\n\tsrcid \"/C=US/O=Alder Creek Orchards\" dstid gate@example.net \\\n\
+             \tlifetime 20m \\\n\tpsk \"$nets is no macro here\"\n",
+        ),
+        ("etc/iked.d/more.conf", "ikev2 esp proto udp from 198.51.100.20 to 203.0.113.9 rsa\n"),
+    ]);
+    let connection = &gateway.connections[1];
+    assert_eq!((connection.name.as_str(), connection.remote.value.to_string()), ("harvest", "203.0.113.77".to_owned()));
+    let child = &connection.children[0];
+    assert_eq!(
+        (nets(&child.local.value), nets(&child.remote.value)),
+        (vec!["10.41.0.0/22".to_owned()], vec!["10.73.16.0/20".to_owned(), "10.73.32.0/24".to_owned()])
+    );
+    assert_eq!((child.opening.value, child.lifetime.value.hard.as_secs()), (Opening::Wait, 1200), "the daemon opens nothing by itself");
+    assert_eq!(gateway.secret_for(connection), Some(&Secret::new(b"$nets is no macro here".to_vec())));
+    let hosts = &gateway.connections[0];
+    assert_eq!((hosts.remote.value.to_string(), hosts.local_method.value), ("203.0.113.9".to_owned(), Method::Certificate));
+    assert_eq!(hosts.children[0].protocol.value, Some(17));
+    assert!(found.iter().any(|text| text.contains("users for EAP")), "{found:?}");
+    assert!(!found.iter().any(|text| text.contains("hunter2") || text.contains("is not understood here")), "{found:?}");
+}

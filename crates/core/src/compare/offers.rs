@@ -47,7 +47,7 @@ impl Offer for EspProposal {
 
 /// A list, one proposal a line.
 pub(super) fn words<T: Display>(list: &[T]) -> String {
-    if list.is_empty() { "none".to_owned() } else { list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n") }
+    if list.is_empty() { "the platform's own list".to_owned() } else { list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n") }
 }
 
 /// The kinds in which two proposals have nothing in common (RFC 7296 section 3.3.6: one value of each kind is chosen).
@@ -68,6 +68,12 @@ pub(super) fn common<T: Offer>(one: &[T], other: &[T]) -> Vec<(usize, usize)> {
 
 /// What two different lists come to.
 pub(super) fn judge<T: Offer>(names: &[String; 2], one: &[T], other: &[T], answer: &str) -> Verdict {
+    if one.is_empty() || other.is_empty() {
+        let silent = &names[usize::from(!one.is_empty())];
+        return Verdict::compatible(format!(
+            "Nothing is said at {silent}: it offers its own default list, which changes from version to version. Write the proposals down."
+        ));
+    }
     let fits = common(one, other);
     let Some((first, _)) = fits.first() else {
         let nearest = one.iter().flat_map(|a| other.iter().map(move |b| (a, b))).min_by_key(|(a, b)| apart(*a, *b).len());
@@ -127,6 +133,12 @@ mod tests {
     fn the_one_hash_that_differs_is_named() {
         let verdict = judge(&names(), &[ike(CBC, &[12], 19)], &[ike(CBC, &[14], 19), ike(GCM, &[], 20)], "NO_PROPOSAL_CHOSEN");
         assert!(verdict.practice.contains("differ in integrity (sha2-256 at here, sha2-512 at there)"), "{}", verdict.practice);
+    }
+
+    #[test]
+    fn a_list_that_is_not_said_is_not_guessed() {
+        let verdict = judge(&names(), &[], &[ike(CBC, &[12], 19)], "");
+        assert!(verdict.practice.starts_with("Nothing is said at here"), "{}", verdict.practice);
     }
 
     #[test]

@@ -8,7 +8,7 @@ use ipnet::IpNet;
 
 use super::facts::default;
 use super::proposal::Transforms;
-use super::syntax::parse;
+use super::syntax::{Macros, define, expand, parse};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
@@ -22,7 +22,15 @@ use crate::source::{Located, Source, Span};
 use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
-    let mut reader = Reader { tree, gateway: Gateway::default(), findings: Vec::new(), liveness: None, open: Vec::new() };
+    let mut reader = Reader {
+        tree,
+        gateway: Gateway::default(),
+        findings: Vec::new(),
+        liveness: None,
+        passive: false,
+        macros: Macros::new(),
+        open: Vec::new(),
+    };
     if tree.files.contains_key(MAIN) {
         reader.file(MAIN);
     }
@@ -47,6 +55,9 @@ struct Reader<'a> {
     findings: Vec<Finding>,
     /// What is said for the whole daemon; nothing inside means off.
     liveness: Option<Setting<Option<Duration>>>,
+    /// Whether the daemon opens nothing by itself.
+    passive: bool,
+    macros: Macros,
     /// Files that are being read, so that none includes itself.
     open: Vec<String>,
 }
@@ -110,12 +121,20 @@ impl Reader<'_> {
         let (statements, syntax) = parse(&source);
         self.findings.extend(syntax);
         for words in &statements {
-            let mut words = Words { words, at: 0 };
+            if define(&file.text, words, &mut self.macros) {
+                continue;
+            }
+            let words = expand(&file.text, words, &self.macros);
+            let mut words = Words { words: &words, at: 0 };
             let Some(first) = words.next() else { continue };
             match first.value.as_str() {
                 "include" => self.include(&source, &mut words),
                 "set" => self.set(&source, &mut words),
                 "ikev2" => self.policy(&source, &mut words),
+                // The line holds a password, so that nothing points to it.
+                "user" => {
+                    self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, format!("{path} has users for EAP, which are not understood")))
+                }
                 other => self.say(&source, &rules::DEVICE_UNKNOWN, first.span, format!("the statement `{other}` is not understood")),
             }
         }
@@ -144,12 +163,14 @@ impl Reader<'_> {
                 }
                 _ => self.say(source, &rules::DEVICE_VALUE, key.span, "the interval is no number of seconds"),
             },
+            "passive" => self.passive = true,
             "active"
             | "couple"
             | "enforcesingleikesa"
             | "noenforcesingleikesa"
             | "fragmentation"
             | "nofragmentation"
+            | "cert_partial_chain"
             | "mobike"
             | "nomobike"
             | "vendorid"
@@ -190,12 +211,25 @@ impl Reader<'_> {
             "active" => policy.active = true,
             "transport" => policy.transport = true,
             "rfc7427" => policy.signs = true,
-            "proto" => policy.protocol = Some(words.next()?.value.parse().ok()?),
-            "passive" | "tunnel" | "esp" => {}
+            "proto" => {
+                let word = &words.next()?.value;
+                policy.protocol = Some(match word.as_str() {
+                    "icmp" => 1,
+                    "tcp" => 6,
+                    "udp" => 17,
+                    "gre" => 47,
+                    "ipv6-icmp" => 58,
+                    number => number.parse().ok()?,
+                });
+            }
+            "passive" | "tunnel" | "esp" | "quick" | "inet" | "inet6" | "," => {}
+            "rsa" | "ecdsa256" | "ecdsa384" | "ecdsa521" => policy.signs = true,
             "from" => {
-                let from = prefix(&words.next()?.value)?;
+                let ipv4 = policy.ends.iter().flatten().find_map(Endpoint::address).is_none_or(|address| address.is_ipv4());
+                let net = |word: &str| if word == "any" { Some(Endpoint::Anywhere.range(ipv4)) } else { prefix(word) };
+                let from = net(&words.next()?.value)?;
                 words.next_if(&["to"])?;
-                let to = prefix(&words.next()?.value)?;
+                let to = net(&words.next()?.value)?;
                 policy.pairs += 1;
                 if !policy.local.contains(&from) {
                     policy.local.push(from);
@@ -204,7 +238,10 @@ impl Reader<'_> {
                     policy.remote.push(to);
                 }
             }
-            "local" => policy.ends[0] = Some(Endpoint::read(&words.next()?.value)?),
+            "local" => {
+                let word = &words.next()?.value;
+                policy.ends[0] = Some(if word == "any" { Endpoint::Anywhere } else { Endpoint::read(word)? });
+            }
             "peer" => {
                 let word = &words.next()?.value;
                 policy.ends[1] = Some(if word == "any" { Endpoint::Anywhere } else { Endpoint::read(word)? });
@@ -277,7 +314,16 @@ impl Reader<'_> {
         }
     }
 
-    fn add(&mut self, source: &Source, start: Span, name: String, policy: Policy) {
+    fn add(&mut self, source: &Source, start: Span, name: String, mut policy: Policy) {
+        // Between hosts the peer is where the packets go.
+        if let (None, [one]) = (&policy.ends[1], policy.remote.as_slice())
+            && one.prefix_len() == one.max_prefix_len()
+        {
+            policy.ends[1] = Some(Endpoint::At(one.addr()));
+        }
+        // Without a secret the peer signs, in whatever way.
+        policy.signs |= policy.secret.is_none();
+        policy.active &= !self.passive;
         let [local, remote] = policy.ends.map(|end| end.unwrap_or(Endpoint::Anywhere));
         if policy.pairs != policy.local.len() * policy.remote.len() {
             self.say(source, &rules::DEVICE_VALUE, start, "its networks are not every one with every other");

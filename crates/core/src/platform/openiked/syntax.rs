@@ -1,5 +1,7 @@
 //! The grammar of iked.conf(5): statements of words, one a line, continued with `\`; `#` begins a comment.
 
+use std::collections::BTreeMap;
+
 use crate::finding::{self as rules, Finding};
 use crate::platform::Unwritable;
 use crate::source::{Located, Source, Span};
@@ -45,8 +47,12 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
                 at += length + 2;
             }
             c if c.is_whitespace() => at += c.len_utf8(),
+            '=' | ',' | '{' | '}' | '(' | ')' => {
+                words.push(Located::new(c.to_string(), Span { start: at, end: at + 1 }));
+                at += 1;
+            }
             _ => {
-                let stop = |c: char| c.is_whitespace() || c == '"' || c == '#';
+                let stop = |c: char| c.is_whitespace() || "\"#=,{}()".contains(c);
                 let length = text[at..].find(stop).unwrap_or(text.len() - at);
                 words.push(Located::new(text[at..at + length].to_owned(), Span { start: at, end: at + length }));
                 at += length;
@@ -57,6 +63,40 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
         statements.push(words);
     }
     (statements, findings)
+}
+
+/// Macros by name, each as its words.
+pub(super) type Macros = BTreeMap<String, Vec<String>>;
+
+/// Takes a statement that defines a macro, `name = value`, and says whether it was one.
+pub(super) fn define(text: &str, words: &[Located<String>], macros: &mut Macros) -> bool {
+    let [name, equals, value @ ..] = words else { return false };
+    if equals.value != "=" || quoted(text, equals) || quoted(text, name) {
+        return false;
+    }
+    let mut list = Vec::new();
+    for word in expand(text, value, macros) {
+        match word.value.contains(char::is_whitespace) {
+            // What stands in quotes is read again where the macro is used.
+            true => list.extend(word.value.split_whitespace().map(str::to_owned)),
+            false => list.push(word.value),
+        }
+    }
+    macros.insert(name.value.clone(), list);
+    true
+}
+
+/// Puts the values of macros where their names stand, outside of quotes.
+pub(super) fn expand(text: &str, words: &[Located<String>], macros: &Macros) -> Vec<Located<String>> {
+    let each = words.iter().flat_map(|word| match word.value.strip_prefix('$').filter(|_| !quoted(text, word)) {
+        Some(name) if macros.contains_key(name) => macros[name].iter().map(|value| Located::new(value.clone(), word.span)).collect(),
+        _ => vec![word.clone()],
+    });
+    each.collect()
+}
+
+fn quoted(text: &str, word: &Located<String>) -> bool {
+    text[word.span.start..].starts_with('"')
 }
 
 #[cfg(test)]
