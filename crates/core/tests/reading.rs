@@ -1,5 +1,7 @@
 //! Files that people wrote: everything their formats allow, read as the daemons read them.
 
+use proptest::prelude::*;
+use proptest::sample::select;
 use uspan_core::*;
 
 fn tree(files: &[(&str, &str)]) -> Tree {
@@ -260,4 +262,187 @@ fn macros_lists_and_what_a_policy_leaves_out() {
     assert_eq!(hosts.children[0].protocol.value, Some(17));
     assert!(found.iter().any(|text| text.contains("users for EAP")), "{found:?}");
     assert!(!found.iter().any(|text| text.contains("hunter2") || text.contains("is not understood here")), "{found:?}");
+}
+
+// ---- any text ------------------------------------------------------------------------------------------
+
+/// Pieces of each format, and what breaks them.
+const PIECES: [&[&str]; 3] = [
+    &[
+        "connections",
+        "secrets",
+        "ike-a",
+        "local",
+        "remote",
+        "children",
+        "{",
+        "}",
+        "\n",
+        " ",
+        "=",
+        ":",
+        ",",
+        "a",
+        "a.b",
+        "include ",
+        "*.conf",
+        "swanctl.conf",
+        "auth",
+        "psk",
+        "pubkey",
+        "id",
+        "local_ts",
+        "10.0.0.0/8",
+        "dynamic[udp]",
+        "proposals",
+        "aes256-sha256-modp2048",
+        "\"",
+        "#",
+        "0x61",
+        "0s",
+        "version",
+        "2",
+        "rekey_time",
+        "1h",
+        "start_action",
+        "trap",
+        "é",
+        "\\",
+    ],
+    &[
+        "conn ",
+        "a",
+        "b",
+        "%default",
+        "\n",
+        "\t",
+        " ",
+        "=",
+        "also",
+        "alsoflip",
+        "left",
+        "right",
+        "leftsubnet",
+        "rightsubnets",
+        "{10.0.0.0/8, 10.1.0.0/16}",
+        "198.51.100.20",
+        "203.0.113.77",
+        "%any",
+        "authby",
+        "secret",
+        "ike",
+        "aes256-sha2_256;dh14",
+        "include ",
+        "ipsec.conf",
+        "*",
+        "\"",
+        "#",
+        "config setup",
+        ": PSK ",
+        "auto",
+        "start",
+        "esn",
+        "yes",
+        "é",
+        "keylife",
+        "1h",
+    ],
+    &[
+        "ikev2",
+        "\"a\"",
+        "active",
+        "esp",
+        "from",
+        "to",
+        "any",
+        "10.0.0.0/8",
+        "peer",
+        "local",
+        "198.51.100.20",
+        "srcid",
+        "dstid",
+        "psk",
+        "\"x\"",
+        "0x61",
+        "ikesa",
+        "childsa",
+        "enc",
+        "aes-256",
+        "auth",
+        "hmac-sha2-256",
+        "group",
+        "modp2048",
+        "\n",
+        " ",
+        "\\\n",
+        "a",
+        "=",
+        "$a",
+        ",",
+        "{",
+        "}",
+        "(",
+        "include",
+        "\"/etc/iked.conf\"",
+        "set",
+        "passive",
+        "dpd_check_interval",
+        "5",
+        "#",
+        "\"",
+        "é",
+        "proto",
+        "udp",
+    ],
+];
+
+const PATHS: [&[&str]; 3] = [
+    &["etc/swanctl/swanctl.conf", "etc/swanctl/conf.d/a.conf"],
+    &["etc/ipsec.conf", "etc/ipsec.secrets", "etc/ipsec.d/a.conf", "etc/ipsec.d/a.secrets"],
+    &["etc/iked.conf", "etc/iked.d/a.conf"],
+];
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 1_500, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever stands in the files, readers come to an end without a panic, and what they read can be compared.
+    #[test]
+    fn any_files_are_survived(dialect in 0..3usize, texts in prop::collection::vec(prop::collection::vec(0..64usize, 0..60), 4), spaced in any::<bool>()) {
+        let pieces = PIECES[dialect];
+        let mut files = Tree::default();
+        for (path, text) in PATHS[dialect].iter().zip(&texts) {
+            let words: Vec<_> = text.iter().map(|i| pieces[i % pieces.len()]).collect();
+            files.add(*path, TreeFile::public(words.join(if spaced { " " } else { "" })));
+        }
+        let (gateway, _) = read_tree(platforms_of(&files)[0], &files);
+        let looked = Looked { name: "a", gateway: &gateway, ends_open: dialect == 1, tree: Some(&files) };
+        let _ = compare_ends(looked, looked);
+        let same = compare_same(looked, looked);
+        prop_assert_eq!(same.alone, [Vec::<String>::new(), Vec::new()]);
+    }
+
+    /// The same of text that is nothing at all.
+    #[test]
+    fn any_bytes_are_survived(dialect in 0..3usize, text in "\\PC{0,200}", which in select(vec![0usize, 1])) {
+        let mut files = Tree::default();
+        files.add(PATHS[dialect][which], TreeFile::public(text));
+        let platform = PLATFORMS[dialect];
+        let _ = read_tree(platform, &files);
+    }
+}
+
+#[test]
+fn files_that_multiply_each_other_come_to_an_end() {
+    // Each includes the next one ten times; each section takes over the next one twice.
+    let mut files = vec![("etc/swanctl/swanctl.conf".to_owned(), "include 0.conf\n".to_owned())];
+    files.extend((0..30).map(|i| (format!("etc/swanctl/{i}.conf"), format!("include {}.conf\n", i + 1).repeat(10))));
+    let sections: String = (0..60).map(|i| format!("s{i} : s{0}, s{0} {{\n a : s{0} {{ }}\n}}\n", i + 1)).collect();
+    files.push(("etc/swanctl/31.conf".to_owned(), sections.clone()));
+    let list: Vec<_> = files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let _ = read(&list);
+    let _ = read(&[("etc/swanctl/swanctl.conf", &sections)]);
+    let also: String = (0..60).map(|i| format!("conn s{i}\n\talso={}\n\talso={0}\n", format_args!("s{}", i + 1))).collect();
+    let _ = read(&[("etc/ipsec.conf", &also)]);
+    let macros: String = (0..60).map(|i| format!("m{} = $m{i} $m{i}\n", i + 1)).collect();
+    let _ = read(&[("etc/iked.conf", &format!("m0 = a b\n{macros}ikev2 $m60\n"))]);
 }

@@ -40,6 +40,41 @@ pub(crate) fn authority_name(authority: &Certificate) -> String {
     format!("uspan-{:08x}", digest(authority.pem()))
 }
 
+/// Deeper than anybody includes.
+const DEEPEST: usize = 16;
+/// More files than any daemon reads.
+const MOST: usize = 10_000;
+
+/// The files that include each other while they are read, so that none goes round in circles and all together come to
+/// an end.
+#[derive(Debug, Default)]
+pub(crate) struct Opened {
+    open: Vec<String>,
+    count: usize,
+}
+
+impl Opened {
+    /// Opens a file; `false` if it is open already, or too much is.
+    pub(crate) fn enter(&mut self, path: &str) -> bool {
+        let fits = !self.has(path) && self.open.len() < DEEPEST && self.count < MOST;
+        if fits {
+            self.open.push(path.to_owned());
+            self.count += 1;
+        }
+        fits
+    }
+
+    /// Whether a file is open.
+    pub(crate) fn has(&self, path: &str) -> bool {
+        self.open.iter().any(|open| open == path)
+    }
+
+    /// Closes the file that was opened last.
+    pub(crate) fn leave(&mut self) {
+        self.open.pop();
+    }
+}
+
 /// The files of a tree that an include statement in the file at `path` means, in order of name: relative to its
 /// folder, with the wildcards of a shell.
 pub(crate) fn included(tree: &Tree, path: &str, pattern: &str) -> Vec<String> {

@@ -3,7 +3,7 @@
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::Unwritable;
-use crate::platform::text::{Word, included};
+use crate::platform::text::{Opened, Word, included};
 use crate::source::{Source, Span};
 
 use super::{FOLDER, MAIN};
@@ -39,24 +39,21 @@ impl Section {
 const ALIASES: [(&str, &str); 4] =
     [("keylife", "salifetime"), ("lifetime", "salifetime"), ("phase2alg", "esp"), ("forceencaps", "encapsulation")];
 
-/// Deeper than anybody includes or repeats.
-const DEEPEST: usize = 16;
-
 /// Reads the sections of the main file and of what it includes; without it, those of the folder that the packaged one
 /// includes. Connections are whole: with what they take over from others and from the defaults.
 pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
-    let (mut sections, mut findings) = (Vec::new(), Vec::new());
+    let (mut sections, mut findings, mut opened) = (Vec::new(), Vec::new(), Opened::default());
     if tree.files.contains_key(MAIN) {
-        file(tree, MAIN, &mut Vec::new(), &mut sections, &mut findings);
+        file(tree, MAIN, &mut opened, &mut sections, &mut findings);
     } else {
         for (path, _) in tree.in_folder(FOLDER, ".conf") {
-            file(tree, path, &mut Vec::new(), &mut sections, &mut findings);
+            file(tree, path, &mut opened, &mut sections, &mut findings);
         }
     }
     let connections: Vec<_> = sections.iter().filter(|section| section.kind == "conn" && section.name.value != "%default").collect();
     let whole = connections.iter().map(|section| {
         let mut settings = section.settings.clone();
-        append(&mut settings, section, &sections, false, 0, &mut findings);
+        append(&mut settings, section, &sections, false, &mut vec![section.name.value.clone()], &mut findings);
         for default in sections.iter().filter(|other| other.kind == "conn" && other.name.value == "%default") {
             add(&mut settings, &default.settings, false);
         }
@@ -73,17 +70,29 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
 }
 
 /// Adds the settings of the sections that one names, as if they stood there.
-fn append(settings: &mut Vec<(Word, Word)>, of: &Section, all: &[Section], flipped: bool, depth: usize, findings: &mut Vec<Finding>) {
+fn append(
+    settings: &mut Vec<(Word, Word)>,
+    of: &Section,
+    all: &[Section],
+    flipped: bool,
+    taken: &mut Vec<String>,
+    findings: &mut Vec<Finding>,
+) {
     for (key, flips) in [("also", false), ("alsoflip", true)] {
         for name in of.all(key) {
             let flipped = flipped != flips;
             match all.iter().find(|section| section.kind == "conn" && section.name.value == name) {
-                Some(base) if depth < DEEPEST => {
+                // None may be taken over twice (ipsec.conf(5)).
+                Some(base) if !taken.iter().any(|known| known == name) => {
+                    taken.push(name.to_owned());
                     add(settings, &base.settings, flipped);
-                    append(settings, base, all, flipped, depth + 1, findings);
+                    append(settings, base, all, flipped, taken, findings);
                 }
                 Some(_) => {
-                    findings.push(Finding::new(&rules::DEVICE_VALUE, format!("`{name}` takes over itself")).at(of.name.place.clone()));
+                    findings.push(
+                        Finding::new(&rules::DEVICE_VALUE, format!("`{name}` is taken over twice, or takes over itself"))
+                            .at(of.name.place.clone()),
+                    );
                 }
                 None => {
                     findings.push(Finding::new(&rules::DEVICE_VALUE, format!("there is no section `{name}`")).at(of.name.place.clone()));
@@ -107,12 +116,11 @@ fn add(settings: &mut Vec<(Word, Word)>, more: &[(Word, Word)], flipped: bool) {
     }
 }
 
-fn file(tree: &Tree, path: &str, open: &mut Vec<String>, sections: &mut Vec<Section>, findings: &mut Vec<Finding>) {
-    let Some(found) = tree.files.get(path) else { return };
+fn file(tree: &Tree, path: &str, opened: &mut Opened, sections: &mut Vec<Section>, findings: &mut Vec<Finding>) {
+    let Some(found) = tree.files.get(path).filter(|_| opened.enter(path)) else { return };
     let source = Source::new(path, found.text.as_str());
     let (mut own, syntax) = parse(&source);
     findings.extend(syntax);
-    open.push(path.to_owned());
     for section in own.drain(..) {
         if section.kind != "include" {
             sections.push(section);
@@ -121,15 +129,15 @@ fn file(tree: &Tree, path: &str, open: &mut Vec<String>, sections: &mut Vec<Sect
         let pattern = &section.name;
         let files = included(tree, path, &pattern.value);
         for name in &files {
-            if open.contains(name) || open.len() > DEEPEST {
+            if opened.has(name) {
                 let message = format!("`{}` is included by itself", pattern.value);
                 findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(pattern.place.clone()));
             } else {
-                file(tree, name, open, sections, findings);
+                file(tree, name, opened, sections, findings);
             }
         }
     }
-    open.pop();
+    opened.leave();
 }
 
 /// A value of a setting. A value with white space stands in double quotes and cannot hold one.

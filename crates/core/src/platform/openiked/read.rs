@@ -16,6 +16,7 @@ use crate::gateway::{
     Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
+use crate::platform::text::Opened;
 use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -29,7 +30,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         liveness: None,
         passive: false,
         macros: Macros::new(),
-        open: Vec::new(),
+        opened: Opened::default(),
     };
     if tree.files.contains_key(MAIN) {
         reader.file(MAIN);
@@ -58,8 +59,7 @@ struct Reader<'a> {
     /// Whether the daemon opens nothing by itself.
     passive: bool,
     macros: Macros,
-    /// Files that are being read, so that none includes itself.
-    open: Vec<String>,
+    opened: Opened,
 }
 
 /// The words of a statement, taken one after the other.
@@ -115,9 +115,8 @@ impl Reader<'_> {
     }
 
     fn file(&mut self, path: &str) {
-        let Some(file) = self.tree.files.get(path) else { return };
+        let Some(file) = self.tree.files.get(path).filter(|_| self.opened.enter(path)) else { return };
         let source = Source::new(path, file.text.as_str());
-        self.open.push(path.to_owned());
         let (statements, syntax) = parse(&source);
         self.findings.extend(syntax);
         for words in &statements {
@@ -138,13 +137,13 @@ impl Reader<'_> {
                 other => self.say(&source, &rules::DEVICE_UNKNOWN, first.span, format!("the statement `{other}` is not understood")),
             }
         }
-        self.open.pop();
+        self.opened.leave();
     }
 
     fn include(&mut self, source: &Source, words: &mut Words<'_>) {
         let Some(path) = words.next() else { return };
         let below = path.value.trim_start_matches('/').to_owned();
-        if self.open.contains(&below) || self.open.len() > 8 {
+        if self.opened.has(&below) {
             self.say(source, &rules::DEVICE_VALUE, path.span, format!("`{}` is included by itself", path.value));
         } else if self.tree.files.contains_key(&below) {
             self.file(&below);

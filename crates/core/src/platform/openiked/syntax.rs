@@ -68,6 +68,9 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
 /// Macros by name, each as its words.
 pub(super) type Macros = BTreeMap<String, Vec<String>>;
 
+/// More words than any macro has.
+const MOST_WORDS: usize = 1000;
+
 /// Takes a statement that defines a macro, `name = value`, and says whether it was one.
 pub(super) fn define(text: &str, words: &[Located<String>], macros: &mut Macros) -> bool {
     let [name, equals, value @ ..] = words else { return false };
@@ -82,6 +85,8 @@ pub(super) fn define(text: &str, words: &[Located<String>], macros: &mut Macros)
             false => list.push(word.value),
         }
     }
+    // Macros of macros grow fast.
+    list.truncate(MOST_WORDS);
     macros.insert(name.value.clone(), list);
     true
 }

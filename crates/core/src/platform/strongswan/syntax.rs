@@ -3,7 +3,7 @@
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::Unwritable;
-use crate::platform::text::{Word, included};
+use crate::platform::text::{Opened, Word, included};
 use crate::source::{Source, Span};
 
 /// A section with everything in it, in the order of the files that it was read from.
@@ -34,6 +34,11 @@ impl Section {
         (!found.value.is_empty()).then_some(found)
     }
 
+    /// How many sections and settings it has.
+    fn size(&self) -> usize {
+        1 + self.settings.len() + self.sections.iter().map(Section::size).sum::<usize>()
+    }
+
     /// The first words of all references.
     fn bases<'a>(&'a self, found: &mut Vec<&'a str>) {
         let here = self.references.iter().filter_map(|reference| reference.value.split('.').next());
@@ -58,7 +63,9 @@ impl Section {
 pub(super) fn load(tree: &Tree, path: &str) -> (Section, Vec<Finding>) {
     let mut findings = Vec::new();
     let mut root = Section::default();
-    root.extend(file(tree, path, &mut Vec::new(), &mut findings));
+    let mut opened = Opened::default();
+    opened.enter(path);
+    root.extend(file(tree, path, &mut opened, &mut findings));
     let whole = root.clone();
     let mut budget = MAX_SECTIONS;
     refer(&mut root, &whole, 0, &mut budget, &mut findings);
@@ -72,21 +79,19 @@ pub(super) fn load(tree: &Tree, path: &str) -> (Section, Vec<Finding>) {
 /// More sections than any real file has come of references to references.
 const MAX_SECTIONS: usize = 100_000;
 
-fn file(tree: &Tree, path: &str, open: &mut Vec<String>, findings: &mut Vec<Finding>) -> Section {
+fn file(tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding>) -> Section {
     let Some(found) = tree.files.get(path) else { return Section::default() };
     let source = Source::new(path, found.text.as_str());
     let (mut root, syntax) = parse(&source);
     findings.extend(syntax);
-    open.push(path.to_owned());
-    take_in(&mut root, tree, path, open, findings);
-    open.pop();
+    take_in(&mut root, tree, path, opened, findings);
     root
 }
 
 /// Puts included files where their statements stand, so that what comes later replaces what was before.
-fn take_in(section: &mut Section, tree: &Tree, path: &str, open: &mut Vec<String>, findings: &mut Vec<Finding>) {
+fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding>) {
     for inner in &mut section.sections {
-        take_in(inner, tree, path, open, findings);
+        take_in(inner, tree, path, opened, findings);
     }
     if section.includes.is_empty() {
         return;
@@ -111,11 +116,12 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, open: &mut Vec<String
             findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(pattern.place.clone()));
         }
         for name in files {
-            if open.contains(&name) || open.len() > MAX_DEPTH {
+            if opened.enter(&name) {
+                section.extend(file(tree, &name, opened, findings));
+                opened.leave();
+            } else {
                 let message = format!("`{}` is included by itself", pattern.value);
                 findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(pattern.place.clone()));
-            } else {
-                section.extend(file(tree, &name, open, findings));
             }
         }
     }
@@ -134,6 +140,9 @@ fn refer(section: &mut Section, whole: &Section, depth: usize, budget: &mut usiz
             findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(reference.place.clone()));
             continue;
         };
+        // A copy of everything below it.
+        let Some(left) = budget.checked_sub(base.size()) else { return };
+        *budget = left;
         let mut base = base.clone();
         refer(&mut base, whole, depth + 1, budget, findings);
         // What the section says itself comes last, and so counts.
