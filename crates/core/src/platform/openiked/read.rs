@@ -132,7 +132,8 @@ impl Reader<'_> {
                 "ikev2" => self.policy(&source, &mut words),
                 // The line holds a password, so that nothing points to it.
                 "user" => {
-                    self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, format!("{path} has users for EAP, which are not understood")))
+                    let message = format!("{path} has users for EAP, which are not understood");
+                    self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message));
                 }
                 other => self.say(&source, &rules::DEVICE_UNKNOWN, first.span, format!("the statement `{other}` is not understood")),
             }
