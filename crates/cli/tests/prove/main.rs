@@ -8,6 +8,7 @@
 mod common;
 mod sabotage;
 mod suite;
+mod weights;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -151,17 +152,22 @@ fn no_secret_in(folder: &Path) {
     }
 }
 
-/// Lays out a sabotaged pair; returns the arguments that prove it.
-fn spoil(folder: &Path, sabotage: &Sabotage) -> Vec<String> {
-    write(&folder.join("x.span.toml"), sabotage.pair.text(), 0o644);
+/// Builds a pair and edits its files.
+fn build_and_edit(folder: &Path, name: &str, text: String, edits: &[(&str, &str, &str)]) {
+    write(&folder.join("x.span.toml"), text, 0o644);
     let built = uspan(folder, &["build", "x.span.toml", "-o", "out"]);
-    assert_eq!(built.code, 0, "{}: {}", sabotage.name, built.all());
-    for (file, old, new) in sabotage.edits {
+    assert_eq!(built.code, 0, "{name}: {}", built.all());
+    for (file, old, new) in edits {
         let path: PathBuf = folder.join("out").join(file);
         let text = fs::read_to_string(&path).expect("read");
-        assert!(text.contains(old), "{}: {file} has no `{old}`:\n{text}", sabotage.name);
+        assert!(text.contains(old), "{name}: {file} has no `{old}`:\n{text}");
         fs::write(&path, text.replace(old, new)).expect("written");
     }
+}
+
+/// Lays out a sabotaged pair; returns the arguments that prove it.
+fn spoil(folder: &Path, sabotage: &Sabotage) -> Vec<String> {
+    build_and_edit(folder, sabotage.name, sabotage.pair.text(), sabotage.edits);
     let mut args: Vec<String> = ["prove", "x.span.toml", "--built", "out", "--format", "json"].map(str::to_owned).to_vec();
     if let Some((site, script)) = sabotage.script {
         write(&folder.join("script.sh"), script, 0o644);
@@ -194,6 +200,30 @@ fn a_sabotaged_pair_fails_at_the_right_check() {
             .all(|(check, _)| check == sabotage.check || ["tcp", "full-size", "counters", "encrypted"].contains(&check.as_str()));
         if run.code != 1 || !fits || !clear {
             wrong.push(format!("{}: exit {}, {failed:#?}\n{:#}", sabotage.name, run.code, json["proofs"][0]["lab_failures"]));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// What `compare` calls fatal does not work between real daemons, and what it calls compatible does.
+#[test]
+fn compare_and_the_daemons_agree_on_what_is_fatal() {
+    if !*READY {
+        return;
+    }
+    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut wrong = Vec::new();
+    for change in suite::draw(weights::changes(), 6, |change| change.name.to_owned()) {
+        let folder = folder();
+        build_and_edit(folder.path(), change.name, change.pair.text(), change.edits);
+        let compared = uspan(folder.path(), &["compare", "out/packhouse", "out/coldstore", "--format", "json"]);
+        let proven = uspan(folder.path(), &["prove", "x.span.toml", "--built", "out", "--format", "json"]);
+        let failed = failures(&proven.json()["proofs"][0]);
+        say(&format!("compared: {}, exit {}; proven: exit {}", change.name, compared.code, proven.code));
+        if compared.code != proven.code || proven.code > 1 {
+            let rows = compared.json()["pairs"][0]["parameters"].clone();
+            let fatal: Vec<_> = rows.as_array().into_iter().flatten().filter(|row| row["gravity"] == "fatal").cloned().collect();
+            wrong.push(format!("{}: compare {}, the daemons {}\n{fatal:#?}\n{failed:#?}", change.name, compared.code, proven.code));
         }
     }
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));

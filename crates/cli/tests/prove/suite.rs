@@ -455,25 +455,25 @@ pub fn page() -> String {
 
 /// The part that this run proves: all with USPAN_LAB=all, else a part that follows from the commit, so that another
 /// commit proves another part and the same commit the same.
-pub fn part() -> Vec<Case> {
-    const PART: usize = 44;
-    let mut cases = all();
+pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec<T> {
     if std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all") {
-        return cases;
+        return list;
     }
     let commit = Command::new("git").args(["rev-parse", "HEAD"]).output().map(|output| output.stdout).unwrap_or_default();
-    let draw = |case: &Case| {
+    list.sort_by_cached_key(|one| {
         let mut hasher = DefaultHasher::new();
-        (&commit, &case.text).hash(&mut hasher);
+        (&commit, key(one)).hash(&mut hasher);
         hasher.finish()
-    };
-    cases.sort_by_cached_key(draw);
-    // The star, and then whatever was drawn.
-    let star = cases.iter().position(|case| case.text == STAR).unwrap_or(0);
-    let star = cases.remove(star);
-    cases.insert(0, star);
-    cases.truncate(PART);
-    cases
+    });
+    list.truncate(part);
+    list
+}
+
+/// The descriptions of this run: with the star, and then whatever is drawn.
+pub fn part() -> Vec<Case> {
+    const PART: usize = 44;
+    let (star, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| case.text == STAR);
+    star.into_iter().chain(draw(others, PART - 1, |case| case.text.clone())).collect()
 }
 
 /// A gateway with two tunnels, over three daemons.
