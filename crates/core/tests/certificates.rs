@@ -231,3 +231,30 @@ fn an_end_that_does_not_believe_the_other_is_found() {
     let codes: Vec<_> = hold(end("packhouse", &one, &own), end("coldstore", &other, &peer)).iter().map(|f| f.rule.code).collect();
     assert_eq!(codes, ["US713"]);
 }
+
+/// Names of parameters that are not equal, with their weight.
+fn unequal(comparison: &Comparison) -> Vec<(String, Gravity)> {
+    let all = comparison.pairs.iter().flat_map(|pair| &pair.parameters).filter(|parameter| parameter.gravity != Gravity::Equal);
+    all.map(|parameter| (parameter.name.clone(), parameter.gravity)).collect()
+}
+
+#[test]
+fn compared_ends_believe_each_other_or_it_is_said_who_does_not() {
+    let (built, _) = found(&good());
+    let [mut one, other] = built.tunnels[0].gateways.clone();
+    fn looked<'a>(name: &'a str, gateway: &'a Gateway) -> Looked<'a> {
+        Looked { name, gateway, ends_open: false, tree: None }
+    }
+    assert_eq!(unequal(&compare_ends(looked("packhouse", &one), looked("coldstore", &other))), []);
+    let whole = one.clone();
+    one.authorities = vec![authority("Others").certificate];
+    let found = unequal(&compare_ends(looked("packhouse", &one), looked("coldstore", &other)));
+    assert_eq!(found, [("key of coldstore".to_owned(), Gravity::Fatal)]);
+    let found = unequal(&compare_same(looked("packhouse", &one), looked("description", &whole)));
+    assert_eq!(found, [("what the peer is believed by".to_owned(), Gravity::Fatal)]);
+    // What stands in a database of the daemon's is not called missing.
+    one = whole;
+    one.key_pairs.clear();
+    let found = unequal(&compare_ends(looked("packhouse", &one), looked("coldstore", &other)));
+    assert_eq!(found, [("key of packhouse".to_owned(), Gravity::Compatible)]);
+}

@@ -182,3 +182,13 @@ fn drift_from_what_should_be_is_found_and_its_weight() {
     assert_eq!(parameter(&comparison, "liveness").gravity, Gravity::Compatible);
     assert_eq!(comparison.count(Gravity::Fatal) - 1, usize::from(parameter(&comparison, "shared secret").gravity == Gravity::Fatal));
 }
+
+#[test]
+fn child_sas_find_their_counterparts_whatever_their_order() {
+    // The first one here has none there: the second one is not compared with the wrong one for that.
+    let edits = [("coldstore", COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.99.0.0/22")];
+    let comparison = compared(DEMO, &edits);
+    let fatal: Vec<_> = comparison.pairs[0].parameters.iter().filter(|parameter| parameter.gravity == Gravity::Fatal).collect();
+    assert_eq!(fatal.iter().map(|row| row.child.as_deref()).collect::<Vec<_>>(), [Some("harvest_office_racks"), None, None], "{fatal:#?}");
+    assert!(fatal[0].practice.contains("nothing in common"), "{}", fatal[0].practice);
+}

@@ -4,7 +4,7 @@ use ipnet::IpNet;
 
 use super::connection::lifetimes;
 use super::offers::{self, common};
-use super::{Shown, Side, Table, Verdict};
+use super::{Shown, Side, Table, Verdict, best};
 use crate::duration::duration_words;
 use crate::gateway::{Child, Dscp, EspProposal, IkeVersion, Mode, Setting};
 
@@ -12,20 +12,20 @@ impl Table<'_> {
     pub(super) fn children(&mut self) {
         let [left, right] = self.sides.map(|side| side.connection);
         let several = left.children.len() > 1 || right.children.len() > 1;
-        let mut free: Vec<&Child> = right.children.iter().collect();
-        for child in &left.children {
-            let best = free.iter().enumerate().max_by_key(|(i, other)| (closeness(child, other, self.crossed), usize::MAX - i));
-            let Some((at, _)) = best else {
-                self.unmatched(0, child);
-                continue;
-            };
-            let other = free.remove(at);
-            self.child = several.then(|| child.name.clone());
-            self.child(child, other);
+        let [mut ours, mut theirs]: [Vec<&Child>; 2] = [left, right].map(|connection| connection.children.iter().collect());
+        let mut pairs = Vec::new();
+        // The best fits find each other first.
+        while let Some((one, other)) = best(&ours, &theirs, |one, other| closeness(one, other, self.crossed)) {
+            pairs.push((ours.remove(one), theirs.remove(other)));
         }
-        for child in free {
-            self.unmatched(1, child);
+        let place = |child: &Child| left.children.iter().position(|known| std::ptr::eq(known, child));
+        pairs.sort_by_key(|(one, _)| place(one));
+        for (one, other) in pairs {
+            self.child = several.then(|| one.name.clone());
+            self.child(one, other);
         }
+        ours.into_iter().for_each(|child| self.unmatched(0, child));
+        theirs.into_iter().for_each(|child| self.unmatched(1, child));
         self.child = None;
     }
 

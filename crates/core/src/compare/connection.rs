@@ -1,7 +1,7 @@
 //! The IKE SA: addresses, identities, authentication, proposals, times.
 
 use super::offers;
-use super::{Table, Verdict, plain};
+use super::{Side, Table, Verdict, plain};
 use crate::duration::duration_words;
 use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeProposal, IkeVersion, Method, Opening, Setting};
 
@@ -58,10 +58,8 @@ impl Table<'_> {
                         std::net::IpAddr::V4(v4) => v4.is_private(),
                         std::net::IpAddr::V6(v6) => v6.segments()[0] & 0xfe00 == 0xfc00,
                     };
-                    let translated = private(first) != private(second);
-                    let hint = if translated { " One of the two is private: does a NAT device stand between?" } else { "" };
-                    if translated {
-                        return Verdict::compatible(format!("Fine where a NAT device translates the one to the other.{hint}"));
+                    if private(first) != private(second) {
+                        return Verdict::compatible("One of the two is private: fine where a NAT device translates it to the other.");
                     }
                     Verdict::fatal(
                         "Packets go to, or come from, an address that the other end does not expect: no answer, or NO_PROPOSAL_CHOSEN for want of a connection.",
@@ -133,8 +131,36 @@ impl Table<'_> {
             });
             self.add("shared secret", [plain(words(0)), plain(words(1))], verdict);
         }
-        if self.crossed {
-            self.keys();
+        match self.crossed {
+            true => self.keys(),
+            false => self.same_keys(),
+        }
+    }
+
+    /// Keys and authorities of one end, as they stand and as they should.
+    fn same_keys(&mut self) {
+        let [stands, should] = self.sides;
+        let methods = [should.connection.local_method.value, should.connection.remote_method.value];
+        if methods == [Method::SharedSecret; 2] {
+            return;
+        }
+        let of = |side: &Side<'_>| {
+            let gateway = side.looked.gateway;
+            let mut authorities = gateway.authorities.clone();
+            authorities.sort();
+            let own = (gateway.own_key(side.connection).cloned(), gateway.own_certificate(side.connection).cloned());
+            (own, gateway.pinned_key(side.connection).cloned(), authorities)
+        };
+        let (now, wanted) = (of(&stands), of(&should));
+        let words = |same: bool| if same { "the same" } else { "another, or none" };
+        for (name, same) in [("own key", now.0 == wanted.0), ("what the peer is believed by", (now.1, now.2) == (wanted.1, wanted.2))] {
+            let verdict = Verdict::unless(same, || {
+                Verdict::fatal(
+                    "One end does not believe the other: AUTHENTICATION_FAILED.",
+                    "Install the keys and certificates of the description anew.",
+                )
+            });
+            self.add(name, [plain(words(same)), plain("as described")], verdict);
         }
     }
 
@@ -158,6 +184,10 @@ impl Table<'_> {
             values[signer] = plain(if signs { "there" } else { "not there" });
             values[checker] = plain(if believes { "believed" } else { "not believed" });
             let verdict = Verdict::unless(believes, || {
+                if !signs {
+                    // A daemon may keep it in a database of its own.
+                    return Verdict::compatible("Its key or certificate is not among the files, so that nothing can be said of it.");
+                }
                 Verdict::fatal(
                     "The signature, or the authority behind the certificate, is not believed: AUTHENTICATION_FAILED.",
                     "Give each end the public key of the other, or the certificate of the authority that issued the other's.",

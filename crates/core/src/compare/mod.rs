@@ -8,7 +8,9 @@ mod connection;
 mod offers;
 mod passage;
 
-use crate::gateway::{Connection, Gateway, Origin, Setting, Tree};
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::gateway::{Connection, Endpoint, Gateway, Identity, Origin, Setting, Tree};
 use crate::secret::Secret;
 use crate::source::Place;
 
@@ -124,26 +126,58 @@ pub fn compare_same(stands: Looked<'_>, should: Looked<'_>) -> Comparison {
 fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
     let [ours, theirs] = [left, right].map(|looked| looked.gateway.connections.clone());
     let [ours, theirs] = if crossed { oriented([ours, theirs], [left.ends_open, right.ends_open]) } else { [ours, theirs] };
-    let mut free: Vec<&Connection> = theirs.iter().collect();
     let mut comparison = Comparison::default();
-    let mut waiting: Vec<&Connection> = ours.iter().collect();
-    // The best fits find each other first, so that a stranger takes nobody's counterpart.
-    while let Some((one, other, fit)) = waiting
-        .iter()
-        .enumerate()
-        .flat_map(|(i, one)| free.iter().enumerate().map(move |(j, other)| (i, j, kinship(one, other, crossed))))
-        .max_by_key(|(i, j, fit)| (*fit, usize::MAX - i, usize::MAX - j))
+    // Most fit exactly: those are found by what they have in common, however many there are.
+    let mut known: BTreeMap<Likeness<'_>, Vec<usize>> = BTreeMap::new();
+    for (i, other) in theirs.iter().enumerate().rev() {
+        known.entry(likeness(other, crossed)).or_default().push(i);
+    }
+    let mut pairs: Vec<(&Connection, &Connection)> = Vec::new();
+    let mut waiting: Vec<&Connection> = Vec::new();
+    for one in &ours {
+        match known.get_mut(&likeness(one, false)).and_then(Vec::pop) {
+            Some(other) => pairs.push((one, &theirs[other])),
+            None => waiting.push(one),
+        }
+    }
+    let left_over: BTreeSet<usize> = known.into_values().flatten().collect();
+    let mut free: Vec<&Connection> = left_over.into_iter().map(|i| &theirs[i]).collect();
+    // The best fits of the rest find each other first, so that a stranger takes nobody's counterpart.
+    while waiting.len() * free.len() < MOST_FITS
+        && let Some((one, other)) = best(&waiting, &free, |one, other| kinship(one, other, crossed))
     {
         // Two that have nothing in common are a pair only where there is no choice.
-        let only = waiting.len() == 1 && free.len() == 1 && comparison.pairs.is_empty();
-        if fit == 0 && !only {
+        let only = waiting.len() == 1 && free.len() == 1 && pairs.is_empty();
+        if kinship(waiting[one], free[other], crossed) == 0 && !only {
             break;
         }
-        let sides = [Side { looked: left, connection: waiting.remove(one) }, Side { looked: right, connection: free.remove(other) }];
+        pairs.push((waiting.remove(one), free.remove(other)));
+    }
+    for (one, other) in pairs {
+        let sides = [Side { looked: left, connection: one }, Side { looked: right, connection: other }];
         comparison.pairs.push(pair(sides, crossed));
     }
     comparison.alone = [waiting, free].map(|list| list.iter().map(|connection| connection.name.clone()).collect());
     comparison
+}
+
+/// More combinations of connections without an exact counterpart than anybody looks through.
+const MOST_FITS: usize = 1_000_000;
+
+/// What two connections that belong together have in common: addresses and identities, own and peer's.
+type Likeness<'a> = [(&'a Endpoint, &'a Identity); 2];
+
+/// The same for both ends where the second one is turned round.
+fn likeness(connection: &Connection, turned: bool) -> Likeness<'_> {
+    let own = (&connection.local.value, &connection.local_identity.value);
+    let peer = (&connection.remote.value, &connection.remote_identity.value);
+    if turned { [peer, own] } else { [own, peer] }
+}
+
+/// The two of two lists that fit best, as indices; the first ones, where several fit alike.
+fn best<T>(ours: &[&T], theirs: &[&T], fit: impl Fn(&T, &T) -> usize) -> Option<(usize, usize)> {
+    let all = ours.iter().enumerate().flat_map(|(i, one)| theirs.iter().enumerate().map(move |(j, other)| (i, j, one, other)));
+    all.max_by_key(|(i, j, one, other)| (fit(one, other), usize::MAX - i, usize::MAX - j)).map(|(i, j, ..)| (i, j))
 }
 
 /// Where both name the same end their own, the one whose files leave that open means the other end.
