@@ -192,3 +192,42 @@ fn child_sas_find_their_counterparts_whatever_their_order() {
     assert_eq!(fatal.iter().map(|row| row.child.as_deref()).collect::<Vec<_>>(), [Some("harvest_office_racks"), None, None], "{fatal:#?}");
     assert!(fatal[0].practice.contains("nothing in common"), "{}", fatal[0].practice);
 }
+
+#[test]
+fn other_tunnels_of_a_hub_are_none_of_this_ones_business() {
+    let site = |name: &str, n: u8, more: &str| {
+        format!(
+            "[site.{name}]\nplatform = \"strongswan\"\ngateway = {{ address = \"203.0.113.{n}\", outside = \"w\", inside = \"l\" }}\nnetworks = {{ n = \"10.{n}.0.0/16\" }}\n{more}\n"
+        )
+    };
+    let tunnel =
+        |name: &str, more: &str| format!("[tunnel.{name}]\nbetween = [\"hub\", \"{name}\"]\nsecret = {{ file = \"{name}\" }}\n{more}\n");
+    let routes = "style = \"route-based\"";
+    let text = [
+        "unified-span = 1\n".to_owned(),
+        site("hub", 1, routes),
+        site("nursery", 2, routes),
+        site("press", 3, ""),
+        site("market", 4, ""),
+        tunnel("nursery", ""),
+        tunnel("press", "carrier = \"gre\""),
+        tunnel("market", "carries = \"gateways\""),
+    ]
+    .concat();
+    let (description, findings) = Description::parse(&Source::new("star.span.toml", text));
+    assert!(findings.is_empty(), "{findings:#?}");
+    let secret = |name: &str| Secret::new(format!("{name}: not a real secret, only for this test").into_bytes());
+    let file = |name: &str| (name.to_owned(), SecretFile::Read { secret: secret(name), guesses_log10: 40.0, exposed: false });
+    let supplied = Supplied { secrets: ["nursery", "press", "market"].map(file).into(), ..Supplied::default() };
+    let built = build(&description, &supplied);
+    assert!(!any_stops(&built.findings), "{:#?}", built.findings);
+    fn looked(gateway: &Gateway) -> Looked<'_> {
+        Looked { name: "x", gateway, ends_open: false, tree: None }
+    }
+    let hub = read(&built.trees["hub"]);
+    for branch in ["nursery", "press", "market"] {
+        let branch_gateway = read(&built.trees[branch]);
+        let comparison = compare_ends(looked(&hub), looked(&branch_gateway));
+        assert_eq!((comparison.pairs.len(), comparison.count(Gravity::Fatal)), (1, 0), "{branch}: {:#?}", comparison.pairs);
+    }
+}

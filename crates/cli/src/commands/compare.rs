@@ -21,7 +21,7 @@ struct Read {
     tree: Tree,
     gateway: Gateway,
     findings: Vec<Finding>,
-    /// Its files by path.
+    /// Its files by the path that places name, each called as the user would open it.
     sources: BTreeMap<String, Source>,
 }
 
@@ -62,9 +62,10 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     let stopped = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
     let reads: Vec<&Read> = std::iter::once(&left).chain(&right).collect();
     let found: Vec<Finding> = reads.iter().flat_map(|read| read.findings.clone()).collect();
-    let sources: BTreeMap<String, Source> = reads.iter().flat_map(|read| read.sources.clone()).collect();
+    let sources = reads.iter().flat_map(|read| read.sources.values()).map(|source| (source.name().to_string(), source.clone())).collect();
+    let files = [0, 1].map(|end| reads.get(end).map(|read| &read.sources));
     if args.format == Format::Json {
-        let each: Vec<_> = compared.pairs.iter().map(|pair| comparison::json(pair, &reads_by_end(&reads))).collect();
+        let each: Vec<_> = compared.pairs.iter().map(|pair| comparison::json(pair, &files)).collect();
         super::print_json(&json!({
             "fine": !stopped,
             "between": names,
@@ -75,7 +76,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     } else {
         findings::print_among(&found, &sources);
         for pair in &compared.pairs {
-            super::print_line(&format!("{}\n", comparison::text(pair, names, &reads_by_end(&reads), args.all)))?;
+            super::print_line(&format!("{}\n", comparison::text(pair, names, &files, args.all)))?;
         }
         for (name, list) in names.iter().zip(&compared.alone).filter(|(_, list)| !list.is_empty()) {
             super::print_line(&format!("{name}: without a counterpart: {}\n", list.join(", ")))?;
@@ -83,11 +84,6 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
         super::print_line(&closing(&compared, against, lost))?;
     }
     Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
-}
-
-/// The files of each end, where it has any.
-fn reads_by_end<'a>(reads: &[&'a Read]) -> [Option<&'a BTreeMap<String, Source>>; 2] {
-    [0, 1].map(|end| reads.get(end).map(|read| &read.sources))
 }
 
 /// One line that says how it stands and what to do next.
@@ -122,7 +118,7 @@ fn read(folder: &Path, word: Option<&str>) -> Result<Read, Failure> {
     let (gateway, mut found) = read_tree(platform, &tree);
     // People open files by the path that they gave.
     let path = |below: &str| folder.join(below).display().to_string();
-    let sources = tree.files.iter().map(|(below, file)| (path(below), Source::new(path(below), file.text.as_str()))).collect();
+    let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
     for place in found.iter_mut().flat_map(|finding| finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place))) {
         place.file = path(&place.file).into();
     }

@@ -81,15 +81,10 @@ fn told_of(shown: &Shown, files: Option<&BTreeMap<String, Source>>) -> Vec<Strin
 
 /// File and line, as the user would open it.
 fn at(place: &Place, files: &BTreeMap<String, Source>) -> String {
-    match source(place, Some(files)) {
+    match files.get(&*place.file) {
         Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
         None => place.file.to_string(),
     }
-}
-
-/// The file of a place, which is named from the gateway's root.
-fn source<'a>(place: &Place, files: Option<&'a BTreeMap<String, Source>>) -> Option<&'a Source> {
-    files?.iter().find(|(path, _)| path.ends_with(&format!("/{}", place.file)) || **path == *place.file).map(|(_, source)| source)
 }
 
 /// Equal parameters with their values.
@@ -120,7 +115,7 @@ pub fn json(pair: &Compared, files: &Files<'_>) -> Value {
     let each = |parameter: &Parameter| {
         let value = |end: usize| {
             let shown = &parameter.values[end];
-            let place = shown.place.as_ref().map(|place| match source(place, files[end]) {
+            let place = shown.place.as_ref().map(|place| match files[end].and_then(|files| files.get(&*place.file)) {
                 Some(source) => json!({ "file": &**source.name(), "line": source.position(place.span.start).line }),
                 None => json!({ "file": &*place.file }),
             });

@@ -154,8 +154,10 @@ fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
         pairs.push((waiting.remove(one), free.remove(other)));
     }
     for (one, other) in pairs {
-        let sides = [Side { looked: left, connection: one }, Side { looked: right, connection: other }];
-        comparison.pairs.push(pair(sides, crossed));
+        // Another tunnel of the gateway is none of this one's business.
+        let parts = [left.gateway.part_of(one), right.gateway.part_of(other)];
+        let side = |looked, end: usize, connection| Side { looked: Looked { gateway: &parts[end], ..looked }, connection };
+        comparison.pairs.push(pair([side(left, 0, one), side(right, 1, other)], crossed));
     }
     comparison.alone = [waiting, free].map(|list| list.iter().map(|connection| connection.name.clone()).collect());
     comparison
@@ -268,10 +270,7 @@ fn pair(sides: [Side<'_>; 2], crossed: bool) -> Compared {
 impl Side<'_> {
     /// A value with its spelling and place.
     fn shown<T>(&self, setting: &Setting<T>, value: String) -> Shown {
-        let place = match &setting.origin {
-            Origin::Stated(place) => Some(place.clone()),
-            Origin::Planned | Origin::Default => None,
-        };
+        let place = setting.origin.place().cloned();
         Shown {
             value,
             spelling: place.as_ref().and_then(|place| self.spelling(place)),

@@ -174,9 +174,12 @@ pub enum Origin {
 }
 
 impl Origin {
-    /// A value from there.
-    pub fn with<T>(self, value: T) -> Setting<T> {
-        Setting { value, origin: self }
+    /// The place, where there is one.
+    pub fn place(&self) -> Option<&Place> {
+        match self {
+            Origin::Stated(place) => Some(place),
+            Origin::Planned | Origin::Default => None,
+        }
     }
 }
 
@@ -445,6 +448,30 @@ impl Gateway {
     /// Where the filter meets what leaves through the tunnel, and what came out of it.
     pub fn hooks(&self) -> [Hook; 2] {
         if self.speaks_for_itself() { [Hook::Output, Hook::Input] } else { [Hook::Forward, Hook::Forward] }
+    }
+
+    /// What of it belongs to one of its connections: that, its interface, and what is routed into that. Rules and secrets
+    /// stay, because each names what it is for.
+    pub fn part_of(&self, connection: &Connection) -> Gateway {
+        let ends = connection.local.value.address().zip(connection.remote.value.address());
+        let own = |interface: &&TunnelInterface| match interface.kind {
+            InterfaceKind::Numbered(id) => connection.interface.value == Some(id),
+            InterfaceKind::Gre { local, remote } => ends == Some((local, remote)),
+        };
+        let interfaces: Vec<_> = self.interfaces.iter().filter(own).cloned().collect();
+        let into = |route: &&Route| match &route.through {
+            Through::Interface(name) => interfaces.iter().any(|interface| interface.name == *name),
+            Through::BlackHole => true,
+        };
+        let over =
+            |session: &&BgpSession| interfaces.iter().flat_map(|interface| &interface.addresses).any(|net| net.contains(&session.own));
+        Gateway {
+            connections: vec![connection.clone()],
+            routes: self.routes.iter().filter(into).cloned().collect(),
+            sessions: self.sessions.iter().filter(over).cloned().collect(),
+            interfaces,
+            ..self.clone()
+        }
     }
 
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.

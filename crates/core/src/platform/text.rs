@@ -1,11 +1,19 @@
 //! What the writers and readers of all dialects share: comments that stay comments.
 
 use std::fmt::Write as _;
+use std::net::IpAddr;
+
+use ipnet::IpNet;
 
 use crate::digest::digest;
 use crate::gateway::Tree;
 use crate::key::Certificate;
 use crate::source::Place;
+
+/// A prefix, or an address as the prefix of itself.
+pub(crate) fn prefix(text: &str) -> Option<IpNet> {
+    text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+}
 
 /// A word of a file, and its place.
 #[derive(Clone, Debug, Default)]

@@ -3,7 +3,6 @@
 //! daemon shares the IKE SA between them.
 
 use std::collections::BTreeSet;
-use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -15,10 +14,10 @@ use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SW
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    Origin, Setting, SharedSecret, Tree, Whence,
+    Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::Certificate;
-use crate::platform::text::Word;
+use crate::platform::text::prefix;
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Place, Source};
@@ -164,12 +163,8 @@ impl Reader<'_> {
         }
     }
 
-    fn get<'s>(&self, section: &'s Section, key: &str) -> Option<&'s Word> {
-        section.get(key)
-    }
-
     fn setting<T>(&mut self, section: &Section, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
-        let Some(found) = self.get(section, key) else { return Setting::default_of(default) };
+        let Some(found) = section.get(key) else { return Setting::default_of(default) };
         match parse(&found.value) {
             Some(value) => Setting::stated(value, found.place.clone()),
             None => {
@@ -179,18 +174,13 @@ impl Reader<'_> {
         }
     }
 
-    fn required<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
-        let value = self.setting(section, key, None, |text| parse(text).map(Some)).value;
-        if value.is_none() && self.get(section, key).is_none() {
-            self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
-        }
-        value
-    }
-
     /// What must be there, with its place.
     fn demanded<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
-        let place = self.get(section, key).map(|found| found.place.clone());
-        self.required(section, key, parse).zip(place).map(|(value, place)| Setting::stated(value, place))
+        if section.get(key).is_none() {
+            self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
+        }
+        let Setting { value, origin } = self.setting(section, key, None, |text| parse(text).map(Some));
+        value.map(|value| Setting { value, origin })
     }
 
     fn proposals<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
@@ -240,7 +230,7 @@ impl Reader<'_> {
             self.say(&rules::DEVICE_VALUE, &named.place, format!("`{}`, where the certificate is for another kind of key", named.value));
         }
         if method.value == Method::Certificate
-            && let Some(named) = self.get(section, "leftcert").filter(|named| named.value != OWN)
+            && let Some(named) = section.get("leftcert").filter(|named| named.value != OWN)
         {
             self.say(&rules::DEVICE_UNKNOWN, &named.place, format!("a certificate `{}` that no file shows", named.value));
         }
@@ -290,8 +280,7 @@ impl Reader<'_> {
         }
         // Nothing stands behind an end that names no network.
         let own = end.address().map(IpNet::from).into_iter().collect();
-        let net = |text: &str| text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from));
-        self.setting(section, &one, own, |text| Some(vec![net(text)?]))
+        self.setting(section, &one, own, |text| Some(vec![prefix(text)?]))
     }
 
     /// A Child SA for each pair of networks.
@@ -336,10 +325,7 @@ impl Reader<'_> {
             remote: Setting::default_of(Vec::new()),
             protocol,
             esp,
-            pfs: match pfs.origin {
-                Origin::Stated(place) => Whence(Some(place)),
-                Origin::Planned | Origin::Default => Whence::default(),
-            },
+            pfs: Whence(pfs.origin.place().cloned()),
             mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
                 "transport" => Some(Mode::Transport),

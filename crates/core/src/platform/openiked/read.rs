@@ -1,7 +1,6 @@
 //! Reads iked.conf(5) and what it includes into a gateway. What is left out becomes the default of 7.2.
 
 use std::collections::BTreeMap;
-use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -16,7 +15,7 @@ use crate::gateway::{
     Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
-use crate::platform::text::Opened;
+use crate::platform::text::{Opened, prefix};
 use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -331,7 +330,7 @@ impl Reader<'_> {
         let spans = policy.spans;
         // What a policy leaves out is the daemon's default.
         fn said<T>(source: &Source, span: Option<&Span>, value: T) -> Setting<T> {
-            span.map_or(Origin::Default, |span| Origin::Stated(source.place(*span))).with(value)
+            Setting { value, origin: span.map_or(Origin::Default, |span| Origin::Stated(source.place(*span))) }
         }
         let at = |part: &str| spans.get(part);
         let esp = policy.lifetime.unwrap_or(default::ESP_LIFETIME);
@@ -385,10 +384,6 @@ impl Reader<'_> {
             children: vec![child],
         });
     }
-}
-
-fn prefix(text: &str) -> Option<IpNet> {
-    text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
 }
 
 /// The daemon tells kinds of identities by their form.

@@ -14,7 +14,7 @@ use crate::gateway::{
     Opening, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
-use crate::platform::text::Word;
+use crate::platform::text::{Word, prefix};
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::Place;
@@ -351,10 +351,9 @@ impl Reader<'_> {
 
 /// A prefix, and the protocol in brackets that it is limited to.
 fn selector(text: &str) -> Option<(IpNet, Option<u8>)> {
-    let net = |text: &str| text.parse().ok().or_else(|| text.parse::<std::net::IpAddr>().ok().map(IpNet::from));
     match text.split_once('[') {
-        Some((prefix, limited)) => Some((net(prefix)?, Some(protocol(limited.strip_suffix(']')?)?))),
-        None => Some((net(text)?, None)),
+        Some((net, limited)) => Some((prefix(net)?, Some(protocol(limited.strip_suffix(']')?)?))),
+        None => Some((prefix(text)?, None)),
     }
 }
 
