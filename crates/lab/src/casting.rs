@@ -8,7 +8,7 @@ use uspan_core::{
     Transport, Tree, routing, set_up,
 };
 
-use crate::job::{Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
+use crate::job::{Depth, Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
 
 /// Casts the tunnels of a description that `wanted` picks, with the files of these trees.
 ///
@@ -53,7 +53,7 @@ pub fn cast(
         // Its NAT device lets in what it has to answer.
         site.forwarded = tunnels.iter().any(|tunnel| (0..2).any(|end| tunnel.ends[end] == i && tunnel.opens[1 - end] != Opens::Never));
     }
-    Job { number: 0, sites, tunnels }
+    Job { number: 0, sites, tunnels, depth: Depth::Proof }
 }
 
 /// An address for a gateway that has none of its own, below those of the internet's hosts.

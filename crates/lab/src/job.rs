@@ -19,6 +19,58 @@ pub struct Job {
     pub sites: Vec<Site>,
     /// The tunnels between them.
     pub tunnels: Vec<Tunnel>,
+    /// How far it goes.
+    #[serde(default)]
+    pub depth: Depth,
+}
+
+/// How far a job goes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Depth {
+    /// All checks.
+    #[default]
+    Proof,
+    /// The tunnels are opened and get new keys, whatever comes of it; that is told as [`Negotiation`]s.
+    Negotiation,
+}
+
+/// What came of the negotiation of a tunnel.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Negotiation {
+    /// Whether both ends had an IKE SA at the same time.
+    pub authenticated: bool,
+    /// What each gateway's kernel sends through the SAs that came up: source and destination.
+    pub selectors: [Vec<(IpNet, IpNet)>; 2],
+    /// How many Child SAs both ends had in common, of as many as were to come.
+    pub opened: (usize, usize),
+    /// Whether the rekey of ESP gave new SAs, asked for by each end; nothing where it was not tried.
+    pub rekeys_esp: [Option<bool>; 2],
+    /// The same for the IKE SA.
+    pub rekeys_ike: [Option<bool>; 2],
+    /// The IKE messages on the internet until then, the first few.
+    pub messages: Vec<IkeSeen>,
+    /// What each end's daemon said of failures.
+    pub words: [Vec<String>; 2],
+}
+
+/// What can be seen of an IKE message from outside (RFC 7296 section 3.1, RFC 2408 section 3.1).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct IkeSeen {
+    /// Source.
+    pub from: IpAddr,
+    /// Destination.
+    pub to: IpAddr,
+    /// The major version.
+    pub version: u8,
+    /// The exchange, as the IANA registries number it.
+    pub exchange: u8,
+    /// The flags.
+    pub flags: u8,
+    /// The message ID.
+    pub id: u32,
+    /// Types of the notifications in clear.
+    pub notifies: Vec<u16>,
 }
 
 /// A gateway, what stands around it, and its files.
@@ -359,6 +411,15 @@ pub enum Event {
         site: String,
         /// What it printed.
         line: String,
+    },
+    /// A tunnel was negotiated, or not.
+    Negotiated {
+        /// In which job.
+        job: usize,
+        /// Which of its tunnels.
+        tunnel: usize,
+        /// What came of it.
+        came: Box<Negotiation>,
     },
     /// A job is through.
     Through(usize),

@@ -3,6 +3,8 @@
 use std::io;
 use std::net::IpAddr;
 
+use ipnet::IpNet;
+
 use crate::stage::room::Room;
 
 /// One SA for ESP.
@@ -14,6 +16,8 @@ pub struct EspSa {
     pub to: IpAddr,
     /// Security parameters index.
     pub spi: u32,
+    /// What ties it to policies.
+    pub request: u32,
     /// Transport mode instead of tunnel mode.
     pub transport: bool,
     /// Packets so far.
@@ -52,7 +56,8 @@ fn parse(text: &str) -> Vec<EspSa> {
                 if let (Some((from, to)), Some(spi)) = (ends, number.filter(|spi| *spi != 0)) {
                     let transport = words.windows(2).any(|pair| pair == ["mode", "transport"]);
                     let (extended, takes_dscp, hides_dscp) = (false, false, false);
-                    sas.push(EspSa { from, to, spi, transport, packets: 0, extended, window: 0, takes_dscp, hides_dscp });
+                    let request = request_of(&words).unwrap_or(0);
+                    sas.push(EspSa { from, to, spi, request, transport, packets: 0, extended, window: 0, takes_dscp, hides_dscp });
                     counted = true;
                 }
             }
@@ -71,6 +76,36 @@ fn parse(text: &str) -> Vec<EspSa> {
         }
     }
     sas
+}
+
+/// The number after `reqid`, which `-s` follows with itself in hexadecimal.
+fn request_of(words: &[&str]) -> Option<u32> {
+    words.windows(2).find(|pair| pair[0] == "reqid")?[1].split('(').next()?.parse().ok()
+}
+
+/// What a policy sends through an SA: source and destination, and the number that ties it to the SA.
+pub type Sent = (IpNet, IpNet, u32);
+
+/// The policies for what leaves through ESP, as `ip xfrm policy list dir out` prints them (ip-xfrm(8)).
+///
+/// # Errors
+/// When `ip` cannot be run.
+pub fn sent(room: &Room) -> io::Result<Vec<Sent>> {
+    Ok(parse_policies(&room.tell("ip", &["xfrm", "policy", "list", "dir", "out"])?.text))
+}
+
+fn parse_policies(text: &str) -> Vec<Sent> {
+    let mut sent = Vec::new();
+    let mut ends = None;
+    for line in text.lines() {
+        let words: Vec<_> = line.split_whitespace().collect();
+        match words.as_slice() {
+            ["src", from, "dst", to, ..] if !line.starts_with(char::is_whitespace) => ends = from.parse().ok().zip(to.parse().ok()),
+            ["proto", "esp", ..] => sent.extend(ends.take().zip(request_of(&words)).map(|((from, to), request)| (from, to, request))),
+            _ => {}
+        }
+    }
+    sent
 }
 
 impl EspSa {
@@ -114,9 +149,24 @@ src 203.0.113.77 dst 198.51.100.20
 ";
 
     #[test]
+    fn what_is_sent_through_esp_is_read_from_policies() {
+        const POLICIES: &str = "\
+src 10.41.0.0/22 dst 10.73.16.0/20 
+\tdir out priority 375423 
+\ttmpl src 198.51.100.20 dst 203.0.113.77
+\t\tproto esp spi 0xc1234567 reqid 7 mode tunnel
+src 0.0.0.0/0 dst 0.0.0.0/0 
+\tdir out action block priority 399999 
+";
+        let nets = |from: &str, to: &str| (from.parse().expect("a net"), to.parse().expect("a net"), 7);
+        assert_eq!(parse_policies(POLICIES), [nets("10.41.0.0/22", "10.73.16.0/20")]);
+    }
+
+    #[test]
     fn sas_have_ends_and_counters_and_larval_ones_are_left_out() {
         let sas = parse(PRINTED);
         assert_eq!(sas.len(), 1, "{sas:?}");
+        assert_eq!(sas[0].request, 1);
         assert_eq!((sas[0].extended, sas[0].window, sas[0].hides_dscp, sas[0].takes_dscp), (true, 128, true, false));
         assert!(!sas[0].transport);
         assert!(parse(&PRINTED.replace("mode tunnel", "mode transport"))[0].transport);

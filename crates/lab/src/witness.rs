@@ -15,7 +15,7 @@ use ipnet::IpNet;
 use rustix::net::sockopt::{Timeout, set_socket_recv_buffer_size_force, set_socket_timeout};
 use rustix::net::{AddressFamily, Protocol, RecvFlags, SocketType, recv, socket};
 
-use crate::job::Site;
+use crate::job::{IkeSeen, Site};
 use crate::stage::room::Room;
 
 /// What may cross the internet under protection only.
@@ -36,6 +36,8 @@ pub struct Seen {
     pub esp_in_udp: u64,
     /// IKE messages.
     pub ike: u64,
+    /// The first of them.
+    pub messages: Vec<IkeSeen>,
     /// Packets with a protected address, in clear: source, destination, IP protocol.
     pub clear: Vec<(IpAddr, IpAddr, u8)>,
 }
@@ -48,6 +50,14 @@ impl Seen {
         };
         let (from, to, protocol) = self.clear.iter().find(|(from, ..)| own(from))?;
         Some(format!("in clear: {from} to {to}, IP protocol {protocol}"))
+    }
+
+    fn message(&mut self, from: IpAddr, to: IpAddr, message: &[u8]) {
+        const FIRST: usize = 400;
+        self.ike += 1;
+        if self.messages.len() < FIRST {
+            self.messages.extend(ike_seen(from, to, message));
+        }
     }
 
     /// ESP packets from one gateway to another.
@@ -151,7 +161,7 @@ fn note(seen: &mut Seen, packet: &[u8], protected: &Protected) {
         Some(TransportSlice::Udp(udp)) if [udp.source_port(), udp.destination_port()].contains(&4500) => {
             // Four zero bytes mark IKE, one byte 0xff a keep-alive (RFC 3948 section 2).
             match udp.payload() {
-                [0, 0, 0, 0, ..] => seen.ike += 1,
+                [0, 0, 0, 0, message @ ..] => seen.message(from, to, message),
                 [0xff] => {}
                 _ => {
                     seen.esp_in_udp += 1;
@@ -159,9 +169,36 @@ fn note(seen: &mut Seen, packet: &[u8], protected: &Protected) {
                 }
             }
         }
-        Some(TransportSlice::Udp(udp)) if udp.destination_port() == 500 => seen.ike += 1,
+        Some(TransportSlice::Udp(udp)) if udp.destination_port() == 500 => seen.message(from, to, udp.payload()),
         _ => {}
     }
+}
+
+/// The header of an IKE message, and the notifications that stand in it in clear (RFC 7296 sections 3.1, 3.2 and 3.10; RFC
+/// 2408 sections 3.1, 3.2 and 3.14).
+fn ike_seen(from: IpAddr, to: IpAddr, message: &[u8]) -> Option<IkeSeen> {
+    const ENCRYPTED_V1: u8 = 1;
+    let (&[first, version, exchange, flags], rest) = message.get(16..)?.split_first_chunk()?;
+    let (id, rest) = rest.split_first_chunk()?;
+    let mut seen = IkeSeen { from, to, version: version >> 4, exchange, flags, id: u32::from_be_bytes(*id), notifies: Vec::new() };
+    // The notification's payload, and what stands in it before the type.
+    let (notify, before) = if seen.version == 1 { (11, 6) } else { (41, 2) };
+    let (mut kind, mut body) = (first, rest.get(4..)?);
+    while kind != 0 && !(seen.version == 1 && flags & ENCRYPTED_V1 != 0) {
+        let Some((&[next, _, high, low], _)) = body.split_first_chunk() else { break };
+        let length = usize::from(u16::from_be_bytes([high, low]));
+        let Some(payload) = body.get(4..length) else { break };
+        if kind == notify {
+            seen.notifies.extend(payload.get(before..before + 2).map(|word| u16::from_be_bytes([word[0], word[1]])));
+        }
+        // What stands behind the encrypted payloads belongs to them.
+        if seen.version == 2 && [46, 53].contains(&kind) {
+            break;
+        }
+        body = &body[length..];
+        kind = next;
+    }
+    Some(seen)
 }
 
 /// A capture file.
@@ -199,6 +236,23 @@ mod tests {
         let mut packet = Vec::new();
         PacketBuilder::ipv4(from, to, 64).udp(ports[0], ports[1]).write(&mut packet, payload).expect("written");
         packet
+    }
+
+    #[test]
+    fn notifications_in_clear_are_read_and_bad_messages_are_none() {
+        let at: IpAddr = [192, 0, 2, 1].into();
+        let head = |next, version, exchange, flags| [vec![7; 16], vec![next, version, exchange, flags, 0, 0, 0, 1, 0, 0, 0, 0]].concat();
+        let refusal = [head(41, 0x20, 34, 0x20), vec![0, 0, 0, 8, 0, 0, 0, 14]].concat();
+        let seen = ike_seen(at, at, &refusal).expect("a header");
+        assert_eq!((seen.version, seen.exchange, seen.flags, seen.id, seen.notifies), (2, 34, 0x20, 1, vec![14]));
+        let old = [head(11, 0x10, 5, 0), vec![0, 0, 0, 12, 0, 0, 0, 1, 1, 0, 0, 14]].concat();
+        assert_eq!(ike_seen(at, at, &old).expect("a header").notifies, [14]);
+        for length in 0..refusal.len() {
+            let seen = ike_seen(at, at, &refusal[..length]);
+            assert_eq!(seen.is_some(), length >= 28, "{length}");
+        }
+        let endless = [head(41, 0x20, 34, 0), vec![41, 0, 0, 0]].concat();
+        assert_eq!(ike_seen(at, at, &endless).expect("a header").notifies, [0u16; 0]);
     }
 
     #[test]

@@ -155,7 +155,7 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Fail
         signal_hook::flag::register(signal, stop.clone()).map_err(LabError::from)?;
     }
     let workers = args.at_once.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from));
-    let options = Options { ground, cache: default_cache(), workers, keep: args.keep.clone() };
+    let options = Options { program: std::env::current_exe()?, ground, cache: default_cache(), workers, keep: args.keep.clone() };
     let jobs: Vec<Job> = cases.iter().map(|case| case.job.clone()).filter(|job| !job.tunnels.is_empty()).collect();
     let mut told = proof::Told::default();
     let since = Instant::now();

@@ -6,6 +6,7 @@
 
 #[path = "../common/mod.rs"]
 mod common;
+mod fidelity;
 mod sabotage;
 mod suite;
 mod weights;
@@ -331,4 +332,78 @@ fn a_machine_with_esp_proves_on_its_own_kernel() {
         assert!(said.contains(expected), "`{expected}` is not in:\n{said}");
     }
     assert!(!said.contains("uspan-prove-"), "{said}");
+}
+
+/// What `rehearse` says of changed pairs is what the daemons make of them.
+#[test]
+fn rehearsals_and_the_daemons_agree() {
+    if !*READY {
+        return;
+    }
+    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let number = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
+    let seed = number("USPAN_SEED").unwrap_or(1);
+    let count = usize::try_from(number("USPAN_PAIRS").unwrap_or(24)).expect("a number");
+    let cases = fidelity::cases(seed, count);
+    let mut came = BTreeMap::new();
+    let ground = uspan_lab::ground(&uspan_lab::default_cache()).expect("a ground");
+    let keep = std::env::var_os("USPAN_KEEP").map(PathBuf::from);
+    let options =
+        uspan_lab::Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground, cache: uspan_lab::default_cache(), workers: 2, keep };
+    let seen = std::env::var_os("USPAN_SEEN").map(PathBuf::from);
+    if let Some(text) = seen.as_ref().and_then(|path| fs::read_to_string(path).ok()) {
+        came = serde_json::from_str(&text).expect("negotiations");
+    }
+    let jobs: Vec<_> = cases.iter().filter(|case| !came.contains_key(&case.job.number)).map(|case| case.job.clone()).collect();
+    let mut broken = Vec::new();
+    uspan_lab::run(jobs, &options, &std::sync::atomic::AtomicBool::new(false), &mut |event| match event {
+        uspan_lab::Event::Negotiated { job, came: one, .. } => {
+            came.insert(job, *one);
+        }
+        uspan_lab::Event::Broken { job, how } => broken.push((job, how)),
+        uspan_lab::Event::Through(job) if job % 20 == 0 => say(&format!("{job} of {count} pairs negotiated")),
+        uspan_lab::Event::Row(row) if row.ends.iter().any(|end| matches!(end, uspan_lab::Outcome::Fail(_))) => {
+            say(&format!("{}: {:?}", row.job, row.ends));
+        }
+        _ => {}
+    })
+    .expect("it runs");
+    if let Some(path) = seen {
+        fs::write(path, serde_json::to_string(&came).expect("text")).expect("written");
+    }
+    for (i, case) in cases.iter().enumerate() {
+        let Some(came) = came.get(&i) else { continue };
+        let mut wire: Vec<String> = came
+            .messages
+            .iter()
+            .map(|m| {
+                format!(
+                    "{}:{}{}{:?}",
+                    if m.from.to_string().starts_with("203") { "c" } else { "p" },
+                    m.exchange,
+                    if m.flags & 0x20 != 0 { "r" } else { "" },
+                    m.notifies
+                )
+            })
+            .collect();
+        wire.truncate(14);
+        say(&format!(
+            "CASE {i} {:?} {}: {:?}\n   auth {} opened {:?} esp {:?} ike {:?} sel {:?}\n   wire {}",
+            case.platforms,
+            case.base,
+            case.changes,
+            came.authenticated,
+            came.opened,
+            came.rekeys_esp,
+            came.rekeys_ike,
+            came.selectors,
+            wire.join(" ")
+        ));
+        for (end, words) in came.words.iter().enumerate() {
+            for word in words.iter().take(8) {
+                say(&format!("   {end} {word}"));
+            }
+        }
+    }
+    say(&format!("{broken:?}"));
 }

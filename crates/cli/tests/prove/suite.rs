@@ -381,17 +381,7 @@ pub struct Cell {
 
 /// Every capability with every ordered pair.
 pub fn survey() -> Vec<Cell> {
-    let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
-    let keys = ["packhouse", "coldstore"].into_iter().flat_map(|site| {
-        let pair = rcgen::KeyPair::generate().expect("a key");
-        let public = PublicKey::from_pem(&pair.public_key_pem()).expect("a key");
-        let private = KeyFile::Private { pem: Secret::new(b"pem".to_vec()), public: public.clone(), exposed: false };
-        let certificates = certificates_of(site, &pair.serialize_pem()).into_iter();
-        let certificate = |pem: &str| KeyFile::Certificate(Certificate::from_pem(pem).expect("a certificate"));
-        let certificates: Vec<_> = certificates.map(|(file, pem)| (file, certificate(&pem))).collect();
-        certificates.into_iter().chain([(format!("keys/{site}.pub"), KeyFile::Public(public)), (format!("keys/{site}.key"), private)])
-    });
-    let supplied = Supplied { secrets: [("k".to_owned(), file(SECRET))].into(), keys: keys.collect(), ..Supplied::default() };
+    let supplied = supplied();
     let mut cells = Vec::new();
     for platforms in ordered_pairs() {
         for (shows, pair) in capabilities(platforms) {
@@ -403,6 +393,21 @@ pub fn survey() -> Vec<Cell> {
         }
     }
     cells
+}
+
+/// Secrets and keys of the orchard's two sites.
+pub fn supplied() -> Supplied {
+    let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
+    let keys = ["packhouse", "coldstore"].into_iter().flat_map(|site| {
+        let pair = rcgen::KeyPair::generate().expect("a key");
+        let public = PublicKey::from_pem(&pair.public_key_pem()).expect("a key");
+        let private = KeyFile::Private { pem: Secret::new(pair.serialize_pem().into_bytes()), public: public.clone(), exposed: false };
+        let certificates = certificates_of(site, &pair.serialize_pem()).into_iter();
+        let certificate = |pem: &str| KeyFile::Certificate(Certificate::from_pem(pem).expect("a certificate"));
+        let certificates: Vec<_> = certificates.map(|(file, pem)| (file, certificate(&pem))).collect();
+        certificates.into_iter().chain([(format!("keys/{site}.pub"), KeyFile::Public(public)), (format!("keys/{site}.key"), private)])
+    });
+    Supplied { secrets: [("k".to_owned(), file(SECRET))].into(), keys: keys.collect(), ..Supplied::default() }
 }
 
 /// All descriptions that must come up.

@@ -22,6 +22,8 @@ const SILENCE: Duration = Duration::from_secs(15 * 60);
 /// How jobs are run.
 #[derive(Clone, Debug)]
 pub struct Options {
+    /// The program that works inside: it hands its arguments after `prove-inside` to [`crate::inside_main`].
+    pub program: PathBuf,
     /// On which kernel.
     pub ground: Ground,
     /// Where the unpacked daemons are.
@@ -103,7 +105,7 @@ impl Keeper {
         file.flush()?;
         DirBuilder::new().mode(0o700).create(folder.path().join("logs"))?;
         let mut command = Command::new("unshare");
-        command.args(["--pid", "--fork", "--kill-child", "--mount", "--mount-proc"]).arg(std::env::current_exe()?);
+        command.args(["--pid", "--fork", "--kill-child", "--mount", "--mount-proc"]).arg(&options.program);
         command.args(["prove-inside", "keeper"]).arg(folder.path()).arg(&options.cache);
         if let Ground::Guest(kernel) = &options.ground {
             let sites = jobs.iter().map(|job| job.sites.len()).max().unwrap_or(2);

@@ -1,5 +1,6 @@
 //! The proof of a job: every check, in order, on a stage with real daemons.
 
+mod negotiating;
 mod opening;
 mod rekeying;
 mod retiring;
@@ -18,7 +19,7 @@ use ipnet::IpNet;
 use crate::daemon::router::{Router, Talk};
 use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow::Target;
-use crate::job::{Check, Event, Job, Opens, Outcome, Pair, Row, Tunnel};
+use crate::job::{Check, Depth, Event, Job, Opens, Outcome, Pair, Row, Tunnel};
 use crate::stage::room::Room;
 use crate::stage::{Gateway, Machine, Stage};
 use crate::witness::{Protected, Witness};
@@ -79,6 +80,12 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
     let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
     let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), routers: Vec::new(), tell };
     let files = proof.start()?;
+    if job.depth == Depth::Negotiation {
+        for number in 0..job.tunnels.len() {
+            Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() }.negotiate(&files)?;
+        }
+        return Ok(());
+    }
     let mut failed = Vec::new();
     for number in 0..job.tunnels.len() {
         let mut walk = Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() };
@@ -306,13 +313,18 @@ impl<'a> Walkthrough<'_, 'a> {
         const LINES: usize = 5;
         let mut words = Vec::new();
         for end in [0, 1] {
-            let site = self.site(end);
-            let Ok(daemon) = self.daemon(end) else { continue };
-            let lines = self.proof.running[site].lines();
-            let new = lines.into_iter().skip(self.since[site]).filter(|line| daemon.tells_of_failure(line)).collect::<Vec<_>>();
+            let new = self.words_of(end);
             words.extend(new.iter().skip(new.len().saturating_sub(LINES)).map(|line| format!("{}: {line}", self.site_name(end))));
         }
         words
+    }
+
+    /// The lines in which an end's daemon speaks of a failure, since the check began.
+    fn words_of(&self, end: usize) -> Vec<String> {
+        let site = self.site(end);
+        let Ok(daemon) = self.daemon(end) else { return Vec::new() };
+        let lines = self.proof.running[site].lines();
+        lines.into_iter().skip(self.since[site]).filter(|line| daemon.tells_of_failure(line)).collect()
     }
 
     /// Does a check in both directions, unless an earlier one failed.

@@ -62,22 +62,8 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     fn open_from(&mut self, end: usize) -> io::Result<Outcome> {
-        let tunnel = self.tunnel();
         let since = Instant::now();
-        match tunnel.opens[end] {
-            Opens::AtOnce | Opens::Never => {}
-            Opens::OnTraffic => {
-                for pair in 0..tunnel.pairs.len() {
-                    // What it opens is looked at below; whether it is answered, later.
-                    let _ = self.crosses(pair, end, 4);
-                }
-            }
-            Opens::ByHand => {
-                for child in self.children() {
-                    self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
-                }
-            }
-        }
+        self.set_out(end)?;
         let opened = wait_for(OPENING, || match self.sa_pairs()? {
             pairs if pairs >= self.children().len() => Ok(Some(Outcome::Pass(format!("{} s", since.elapsed().as_secs())))),
             _ => Ok(self.dead_daemon()),
@@ -94,8 +80,28 @@ impl<'a> Walkthrough<'_, 'a> {
         }))
     }
 
+    /// Makes an end open the tunnel, where it does not do that by itself.
+    pub(super) fn set_out(&mut self, end: usize) -> io::Result<()> {
+        let tunnel = self.tunnel();
+        match tunnel.opens[end] {
+            Opens::AtOnce | Opens::Never => {}
+            Opens::OnTraffic => {
+                for pair in 0..tunnel.pairs.len() {
+                    // What it opens is looked at below; whether it is answered, later.
+                    let _ = self.crosses(pair, end, 4);
+                }
+            }
+            Opens::ByHand => {
+                for child in self.children() {
+                    self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
     /// A daemon that ended by itself.
-    fn dead_daemon(&self) -> Option<Outcome> {
+    pub(super) fn dead_daemon(&self) -> Option<Outcome> {
         [0, 1].into_iter().find_map(|end| {
             let (site, name) = (self.site(end), self.site_name(end));
             (!self.proof.running[site].alive()).then(|| Outcome::Fail(format!("the daemon on {name} ended by itself")))
@@ -123,7 +129,7 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     /// How many pairs of SAs both gateways have in common.
-    fn sa_pairs(&self) -> io::Result<usize> {
+    pub(super) fn sa_pairs(&self) -> io::Result<usize> {
         let mut least = usize::MAX;
         for from in [0, 1] {
             let (out, arriving) = (self.sas(from, from)?, self.sas(1 - from, from)?);

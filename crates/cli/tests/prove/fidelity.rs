@@ -1,0 +1,317 @@
+//! Pairs in which something was changed at random, on either side, once or several times: what `rehearse` says of them is
+//! what the daemons make of them.
+
+use std::collections::BTreeMap;
+
+use ipnet::IpNet;
+use uspan_core::algorithm::{Cipher, Group, Integrity, Prf};
+use uspan_core::{
+    Child, Connection, Description, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime,
+    Method, Mode, Remarks, Secret, Setting, SharedSecret, Source, Supplied, Tree, build, platform, read_tree,
+};
+use uspan_lab::{Depth, Job, cast};
+
+use crate::suite::{LSW, OI, Pair, SS, orchard, ordered_pairs, supplied};
+
+/// A pair that was changed.
+pub struct Case {
+    pub platforms: [&'static str; 2],
+    /// What it was before.
+    pub base: &'static str,
+    /// What was changed, and where.
+    pub changes: Vec<String>,
+    /// The gateways as their files say.
+    pub gateways: [Gateway; 2],
+    pub trees: [Tree; 2],
+    /// What the lab is to try.
+    pub job: Job,
+}
+
+/// Random numbers that are the same for the same seed (SplitMix64).
+pub struct Rng(u64);
+
+impl Rng {
+    fn next(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        z ^ (z >> 31)
+    }
+
+    fn below(&mut self, limit: usize) -> usize {
+        usize::try_from(self.next() % limit as u64).expect("small")
+    }
+
+    fn of<'a, T>(&mut self, list: &'a [T]) -> &'a T {
+        &list[self.below(list.len())]
+    }
+
+    /// One of a list that is not this one.
+    fn other<'a, T: PartialEq>(&mut self, list: &'a [T], than: &T) -> &'a T {
+        loop {
+            let one = self.of(list);
+            if one != than {
+                return one;
+            }
+        }
+    }
+}
+
+const CBC: &str = "ike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\", group = \"modp-3072\" }]\nesp = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\" }]";
+const TWO: [&str; 2] = ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\""];
+const KEYS: [&str; 2] = [
+    "keys = { public = \"keys/packhouse.pub\", private = \"keys/packhouse.key\" }",
+    "keys = { public = \"keys/coldstore.pub\", private = \"keys/coldstore.key\" }",
+];
+const CERTIFIED: [&str; 2] = [
+    "keys = { certificate = \"keys/packhouse.crt\", issuer = \"keys/ca.crt\", private = \"keys/packhouse.key\" }",
+    "keys = { certificate = \"keys/coldstore.crt\", issuer = \"keys/ca.crt\", private = \"keys/coldstore.key\" }",
+];
+
+/// What is changed.
+fn bases(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
+    let tunnel = |words: &str| Pair { platforms, tunnel: words.to_owned(), sites: ["", ""], ..orchard() };
+    let names = ["identity = { name = \"packhouse.example.net\" }", "identity = { mail = \"gate@coldstore.example.net\" }"];
+    let both = ["style = \"route-based\"", "style = \"route-based\""];
+    let all = vec![
+        ("one proposal", tunnel(CBC)),
+        ("several proposals", tunnel("")),
+        ("several networks", Pair { networks: TWO, ..tunnel(CBC) }),
+        ("names", Pair { sites: names, ..tunnel(CBC) }),
+        ("no PFS", tunnel(&format!("{CBC}\npfs = false"))),
+        ("IKEv1", tunnel(&format!("version = \"ikev1\"\n{CBC}"))),
+        ("IKEv1, several networks", Pair { networks: TWO, ..tunnel(&format!("version = \"ikev1\"\n{CBC}")) }),
+        ("route-based", Pair { sites: both, ..tunnel(CBC) }),
+        ("public keys", Pair { sites: KEYS, ..tunnel(&format!("{CBC}\nauthentication = \"public-keys\"")) }),
+        ("certificates", Pair { sites: CERTIFIED, ..tunnel(&format!("{CBC}\nauthentication = \"certificates\"")) }),
+        ("hosts", Pair { networks: ["", ""], ..tunnel(&format!("{CBC}\ncarries = \"gateways\"")) }),
+        ("a dynamic address", Pair { addresses: ["address = \"dynamic\"", orchard().addresses[1]], sites: names, ..tunnel(CBC) }),
+    ];
+    let short = |pair: Pair| Pair { tunnel: format!("esp-lifetime = \"10m\"\nike-lifetime = \"30m\"\n{}", pair.tunnel), ..pair };
+    all.into_iter().map(|(name, pair)| (name, if platforms.contains(&OI) { short(pair) } else { pair })).collect()
+}
+
+type Change = (&'static str, fn(&mut Rng, &mut Gateway) -> Option<()>);
+
+fn connection(gateway: &mut Gateway) -> Option<&mut Connection> {
+    gateway.connections.first_mut()
+}
+
+fn child<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Child> {
+    let children = &mut connection(gateway)?.children;
+    let at = rng.below(children.len());
+    children.get_mut(at)
+}
+
+/// One of the proposals for IKE, to be changed.
+fn ike<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut IkeProposal> {
+    let list = &mut connection(gateway)?.ike.value;
+    let at = rng.below(list.len());
+    list.get_mut(at)
+}
+
+/// All of one Child SA's proposals.
+fn esp<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Vec<EspProposal>> {
+    Some(&mut child(rng, gateway)?.esp.value)
+}
+
+const CIPHERS: [Cipher; 4] = [
+    Cipher { number: 12, key_bits: 128 },
+    Cipher { number: 12, key_bits: 192 },
+    Cipher { number: 12, key_bits: 256 },
+    Cipher { number: 13, key_bits: 256 },
+];
+const HASHES: [u16; 3] = [12, 13, 14];
+const GROUPS: [Group; 5] = [Group(14), Group(15), Group(16), Group(19), Group(20)];
+
+fn net(text: &str) -> IpNet {
+    text.parse().expect("a network")
+}
+
+fn set<T>(setting: &mut Setting<T>, value: T) -> Option<()> {
+    *setting = Setting::planned(value);
+    Some(())
+}
+
+/// Another network in place of one: beside it, around it, within it, or the whole world.
+fn bent(rng: &mut Rng, one: IpNet) -> IpNet {
+    let IpNet::V4(v4) = one else { return one };
+    match rng.below(4) {
+        0 => net("10.99.0.0/22"),
+        1 => v4.supernet().map_or(one, IpNet::V4),
+        2 if v4.prefix_len() < 31 => v4.subnets(v4.prefix_len() + 1).ok().and_then(|mut nets| nets.next()).map_or(one, IpNet::V4),
+        _ => net("10.0.0.0/8"),
+    }
+}
+
+fn renamed(rng: &mut Rng, identity: &Identity) -> Identity {
+    let others = [
+        Identity::Name("press.example.net".to_owned()),
+        Identity::Address([203, 0, 113, 99].into()),
+        Identity::Mail("gate@press.example.net".to_owned()),
+    ];
+    rng.other(&others, identity).clone()
+}
+
+/// Everything that can be changed in a gateway, whatever its platform.
+#[rustfmt::skip]
+const CHANGES: &[Change] = &[
+    ("nothing", |_, _| Some(())),
+    ("version", |_, g| {
+        let c = connection(g)?;
+        let other = if c.version.value == IkeVersion::V1 { IkeVersion::V2 } else { IkeVersion::V1 };
+        set(&mut c.version, other)
+    }),
+    ("cipher of IKE", |r, g| { let p = ike(r, g)?; p.ciphers = vec![*r.other(&CIPHERS, &p.ciphers[0])]; if p.integrities.is_empty() { p.integrities = vec![Integrity(14)]; } Some(()) }),
+    ("hash of IKE", |r, g| {
+        let p = ike(r, g)?;
+        let hash = *r.other(&HASHES, &p.integrities.first()?.0);
+        p.integrities = vec![Integrity(hash)];
+        p.prfs = vec![Prf(hash - 7)];
+        Some(())
+    }),
+    ("group of IKE", |r, g| { let p = ike(r, g)?; p.groups = vec![*r.other(&GROUPS, &p.groups[0])]; Some(()) }),
+    ("another group of IKE before", |r, g| { let p = ike(r, g)?; p.groups.insert(0, *r.other(&GROUPS, &p.groups[0])); Some(()) }),
+    ("another group of IKE behind", |r, g| { let p = ike(r, g)?; p.groups.push(*r.other(&GROUPS, &p.groups[0])); Some(()) }),
+    ("first proposal of IKE dropped", |_, g| { let list = &mut connection(g)?.ike.value; (list.len() > 1).then(|| { list.remove(0); }) }),
+    ("proposals of IKE turned round", |_, g| { let list = &mut connection(g)?.ike.value; (list.len() > 1).then(|| list.reverse()) }),
+    ("cipher of ESP", |r, g| { let list = esp(r, g)?; let other = *r.other(&CIPHERS, &list[0].ciphers[0]); list[0].ciphers = vec![other]; if list[0].integrities.is_empty() { list[0].integrities = vec![Integrity(14)]; } Some(()) }),
+    ("hash of ESP", |r, g| { let list = esp(r, g)?; let hash = *r.other(&HASHES, &list[0].integrities.first()?.0); list[0].integrities = vec![Integrity(hash)]; Some(()) }),
+    ("group of PFS", |r, g| { let list = esp(r, g)?; let other = *r.other(&GROUPS, list[0].groups.first()?); list.iter_mut().for_each(|p| p.groups = vec![other]); Some(()) }),
+    ("no PFS", |r, g| { let list = esp(r, g)?; (!list[0].groups.is_empty()).then(|| list.iter_mut().for_each(|p| p.groups.clear())) }),
+    ("PFS", |r, g| { let list = esp(r, g)?; list[0].groups.is_empty().then(|| list.iter_mut().for_each(|p| p.groups = vec![Group(15)])) }),
+    ("first proposal of ESP dropped", |r, g| { let list = esp(r, g)?; (list.len() > 1).then(|| { list.remove(0); }) }),
+    ("proposals of ESP turned round", |r, g| { let list = esp(r, g)?; (list.len() > 1).then(|| list.reverse()) }),
+    ("extended sequence numbers", |r, g| { let c = child(r, g)?; let other = !c.extended_sequence.value; set(&mut c.extended_sequence, other) }),
+    ("own network", |r, g| { let c = child(r, g)?; let other = bent(r, *c.local.value.first()?); let mut nets = c.local.value.clone(); nets[0] = other; set(&mut c.local, nets) }),
+    ("peer's network", |r, g| { let c = child(r, g)?; let other = bent(r, *c.remote.value.first()?); let mut nets = c.remote.value.clone(); nets[0] = other; set(&mut c.remote, nets) }),
+    ("crossed networks", |r, g| { let c = child(r, g)?; std::mem::swap(&mut c.local, &mut c.remote); Some(()) }),
+    ("one more own network", |r, g| { let c = child(r, g)?; let mut nets = c.local.value.clone(); nets.push(net("10.98.0.0/24")); set(&mut c.local, nets) }),
+    ("one network less", |r, g| { let c = child(r, g)?; let mut nets = c.remote.value.clone(); nets.pop(); if nets.is_empty() { return None; } set(&mut c.remote, nets) }),
+    ("a pair dropped", |r, g| { let list = &mut connection(g)?.children; let at = r.below(list.len()); (list.len() > 1).then(|| { list.remove(at); }) }),
+    ("a protocol alone", |r, g| { let c = child(r, g)?; c.protocol.value.is_none().then(|| c.protocol = Setting::planned(Some(6))) }),
+    ("mode", |r, g| { let c = child(r, g)?; let other = if c.mode.value == Mode::Tunnel { Mode::Transport } else { Mode::Tunnel }; set(&mut c.mode, other) }),
+    ("own identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.local_identity.value); let old = std::mem::replace(&mut c.local_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
+    ("peer's identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.remote_identity.value); let old = std::mem::replace(&mut c.remote_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
+    ("own identity, not in the secrets", |r, g| { let c = connection(g)?; if c.local_method.value != Method::SharedSecret { return None; } let other = renamed(r, &c.local_identity.value); set(&mut c.local_identity, other) }),
+    ("secret", |_, g| { g.secrets.first_mut()?.secret = Secret::new(b"another-secret-that-nobody-else-has".to_vec()); Some(()) }),
+    ("no secret", |_, g| (!g.secrets.is_empty()).then(|| g.secrets.clear())),
+    ("authority", |_, g| (!g.authorities.is_empty()).then(|| g.authorities.clear())),
+    ("peer elsewhere", |_, g| { let c = connection(g)?; set(&mut c.remote, Endpoint::At([203, 0, 113, 200].into())) }),
+    ("peer anywhere", |_, g| { let c = connection(g)?; set(&mut c.remote, Endpoint::Anywhere) }),
+    ("own address open", |_, g| { let c = connection(g)?; set(&mut c.local, Endpoint::Anywhere) }),
+    ("life of IKE", |_, g| { let c = connection(g)?; let half = c.ike_lifetime.value.hard / 2; set(&mut c.ike_lifetime, Lifetime::with_tenth(half)) }),
+    ("life of ESP", |r, g| { let c = child(r, g)?; let half = c.lifetime.value.hard / 2; set(&mut c.lifetime, Lifetime::with_tenth(half)) }),
+    ("liveness", |_, g| { let c = connection(g)?; set(&mut c.liveness, None) }),
+    ("replay window", |r, g| { let c = child(r, g)?; set(&mut c.replay_window, 64) }),
+    ("DSCP", |r, g| { let c = child(r, g)?; set(&mut c.dscp, Dscp::Both) }),
+    ("ESP in UDP forced", |_, g| { let c = connection(g)?; set(&mut c.encapsulation, Encapsulation::Forced) }),
+    ("ESP in UDP never", |_, g| { let c = connection(g)?; set(&mut c.encapsulation, Encapsulation::Off) }),
+];
+
+/// Secrets and keys go with a changed identity.
+fn follow(gateway: &mut Gateway, old: &Identity, new: &Identity) -> Option<()> {
+    for secret in &mut gateway.secrets {
+        let named = secret.identities.iter().map(|identity| if identity == old { new.clone() } else { identity.clone() });
+        *secret = SharedSecret::between(named.collect::<Vec<_>>(), secret.secret.clone());
+    }
+    gateway.key_pairs.iter_mut().filter(|pair| pair.identity == *old).for_each(|pair| pair.identity = new.clone());
+    gateway.pinned.iter_mut().filter(|key| key.identity == *old).for_each(|key| key.identity = new.clone());
+    Some(())
+}
+
+/// Statements that a configuration can do without, so that a default holds in their place.
+#[rustfmt::skip]
+const OPTIONAL: &[(&str, &[&str])] = &[
+    (SS, &["proposals", "esp_proposals", "rekey_time", "over_time", "life_time", "dpd_delay", "replay_window", "mode", "encap", "local_addrs",
+        "remote_addrs", "version", "id", "copy_dscp", "mobike", "keyingtries"]),
+    (LSW, &["ike", "esp", "pfs", "type", "esn", "ikelifetime", "salifetime", "rekeymargin", "rekeyfuzz", "dpddelay", "replay-window",
+        "leftid", "rightid", "ikev2", "authby", "keyingtries", "mobike", "encapsulation"]),
+    (OI, &["ikesa", "childsa", "srcid", "local"]),
+];
+
+/// Leaves a statement of a connection out; says which.
+fn left_out(rng: &mut Rng, word: &str, tree: &mut Tree) -> Option<String> {
+    let (_, keys) = OPTIONAL.iter().find(|(platform, _)| *platform == word)?;
+    let (_, file) = tree.files.iter_mut().find(|(path, _)| path.ends_with("harvest.conf"))?;
+    let key_of = |line: &str| line.trim().split([' ', '=']).next().map(str::to_owned);
+    let lines: Vec<&str> = file.text.lines().collect();
+    let able: Vec<usize> =
+        lines.iter().enumerate().filter(|(_, line)| key_of(line).is_some_and(|key| keys.contains(&key.as_str()))).map(|(i, _)| i).collect();
+    let out = *able.get(rng.below(able.len().max(1)))?;
+    let what = lines[out].trim().to_owned();
+    let text: String = lines.iter().enumerate().filter(|(i, _)| *i != out).map(|(_, line)| format!("{line}\n")).collect();
+    file.text = text;
+    Some(format!("without `{what}`"))
+}
+
+/// Changed pairs, the same ones for the same seed.
+pub fn cases(seed: u64, count: usize) -> Vec<Case> {
+    let supplied = supplied();
+    (0..count).map(|number| case(seed, number, &supplied)).collect()
+}
+
+fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
+    let mut rng = Rng(seed.wrapping_mul(0x1_0000_0001).wrapping_add(number as u64));
+    loop {
+        let platforms = *rng.of(&ordered_pairs());
+        let bases = bases(platforms);
+        let (base, pair) = rng.of(&bases);
+        let (description, findings) = Description::parse(&Source::new("pair.span.toml", pair.text().as_str()));
+        let mut built = build(&description, supplied);
+        if findings.iter().chain(&built.findings).any(|finding| finding.rule.severity == uspan_core::Severity::Error) {
+            continue;
+        }
+        let mut changes = Vec::new();
+        let wanted = *rng.of(&[1, 1, 1, 2, 2, 3]);
+        let mut tries = 0;
+        while changes.len() < wanted && tries < 20 {
+            tries += 1;
+            let end = rng.below(2);
+            let site = ["packhouse", "coldstore"][end];
+            let tree = built.trees.get_mut(site).expect("a tree");
+            let what = if rng.below(4) == 0 {
+                left_out(&mut rng, platforms[end], tree)
+            } else {
+                // Each kind of change comes first by turns, so that none is left out.
+                let (name, change) = if changes.is_empty() && tries < 8 { CHANGES[number % CHANGES.len()] } else { *rng.of(CHANGES) };
+                rewritten(&mut rng, platforms[end], tree, change).map(|()| name.to_owned())
+            };
+            if let Some(what) = what {
+                changes.push(format!("{site}: {what}"));
+            }
+        }
+        if changes.is_empty() {
+            continue;
+        }
+        let trees = ["packhouse", "coldstore"].map(|site| built.trees[site].clone());
+        let read = [0, 1].map(|end| read_tree(platform(platforms[end]).expect("a platform"), &trees[end]));
+        let gateways = read.map(|(gateway, _)| gateway);
+        let mut job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &[], |_| true);
+        job.number = number;
+        job.depth = Depth::Negotiation;
+        // What the one that opens does not have it does not open.
+        let own: Vec<_> = gateways[0].connections.iter().flat_map(|c| &c.children).map(|child| child.name.clone()).collect();
+        job.tunnels[0].pairs.retain(|pair| own.contains(&pair.child));
+        return Case { platforms, base, changes, gateways, trees, job };
+    }
+}
+
+/// Changes a gateway and writes it again; nothing where its platform cannot say that.
+fn rewritten(rng: &mut Rng, word: &str, tree: &mut Tree, change: fn(&mut Rng, &mut Gateway) -> Option<()>) -> Option<()> {
+    let platform = platform(word)?;
+    let (mut gateway, _) = read_tree(platform, tree);
+    let before = gateway.clone();
+    change(rng, &mut gateway)?;
+    let written = platform.write(&gateway, &Remarks { stem: "harvest".to_owned(), ..Remarks::default() }).ok()?;
+    let mut after = tree.clone();
+    after.files.extend(written.files);
+    // A change that is not in the files is none.
+    let (read, _) = read_tree(platform, &after);
+    if read == before && gateway != before {
+        return None;
+    }
+    *tree = after;
+    Some(())
+}
