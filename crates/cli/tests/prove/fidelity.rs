@@ -100,20 +100,20 @@ fn connection(gateway: &mut Gateway) -> Option<&mut Connection> {
 
 fn child<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Child> {
     let children = &mut connection(gateway)?.children;
-    let at = rng.below(children.len());
+    let at = rng.below(children.len().max(1));
     children.get_mut(at)
 }
 
 /// One of the proposals for IKE, to be changed.
 fn ike<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut IkeProposal> {
     let list = &mut connection(gateway)?.ike.value;
-    let at = rng.below(list.len());
+    let at = rng.below(list.len().max(1));
     list.get_mut(at)
 }
 
 /// All of one Child SA's proposals.
 fn esp<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Vec<EspProposal>> {
-    Some(&mut child(rng, gateway)?.esp.value)
+    Some(&mut child(rng, gateway)?.esp.value).filter(|list| !list.is_empty())
 }
 
 const CIPHERS: [Cipher; 4] = [
@@ -189,7 +189,7 @@ const CHANGES: &[Change] = &[
     ("crossed networks", |r, g| { let c = child(r, g)?; std::mem::swap(&mut c.local, &mut c.remote); Some(()) }),
     ("one more own network", |r, g| { let c = child(r, g)?; let mut nets = c.local.value.clone(); nets.push(net("10.98.0.0/24")); set(&mut c.local, nets) }),
     ("one network less", |r, g| { let c = child(r, g)?; let mut nets = c.remote.value.clone(); nets.pop(); if nets.is_empty() { return None; } set(&mut c.remote, nets) }),
-    ("a pair dropped", |r, g| { let list = &mut connection(g)?.children; let at = r.below(list.len()); (list.len() > 1).then(|| { list.remove(at); }) }),
+    ("a pair dropped", |r, g| { let list = &mut connection(g)?.children; let at = r.below(list.len().max(1)); (list.len() > 1).then(|| { list.remove(at); }) }),
     ("a protocol alone", |r, g| { let c = child(r, g)?; c.protocol.value.is_none().then(|| c.protocol = Setting::planned(Some(6))) }),
     ("mode", |r, g| { let c = child(r, g)?; let other = if c.mode.value == Mode::Tunnel { Mode::Transport } else { Mode::Tunnel }; set(&mut c.mode, other) }),
     ("own identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.local_identity.value); let old = std::mem::replace(&mut c.local_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
