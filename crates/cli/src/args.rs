@@ -96,6 +96,11 @@ pub enum Command {
         after_help = "Examples:\n  uspan compare out/packhouse out/coldstore\n  uspan compare ours theirs --tunnel harvest      # any two folders with an etc in them\n  uspan compare fetched/packhouse --against office.span.toml   # what was changed on the gateway since"
     )]
     Compare(Compare),
+    /// Rehearse the negotiation of two gateways, message by message, without a network
+    #[command(
+        after_help = "Examples:\n  uspan rehearse office.span.toml                        # what a build would write\n  uspan rehearse office.span.toml --built out            # what stands there now\n  uspan rehearse ours theirs --from ours --svg ladder.svg   # any two folders with an etc in them"
+    )]
+    Rehearse(Rehearse),
     /// Write the scripts that take a tunnel out of both gateways again
     #[command(
         after_help = "Example:\n  uspan retire office.span.toml --tunnel harvest -o retire\n  scp retire/packhouse/retire-harvest.sh root@packhouse: && ssh root@packhouse sh retire-harvest.sh"
@@ -234,6 +239,41 @@ pub struct Compare {
     pub all: bool,
     /// The platform of LEFT, where files of several stand there
     #[arg(long, value_name = "PLATFORM")]
+    pub left_platform: Option<String>,
+    /// The platform of RIGHT
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub right_platform: Option<String>,
+    /// How to print
+    #[arg(long, value_enum, default_value_t)]
+    pub format: Format,
+}
+
+/// Arguments of `rehearse`.
+#[derive(Debug, clap::Args)]
+pub struct Rehearse {
+    /// A description; or a folder that stands for a gateway's /
+    #[arg(value_name = "FILE|LEFT")]
+    pub left: PathBuf,
+    /// The folder of the other gateway
+    #[arg(value_name = "RIGHT")]
+    pub right: Option<PathBuf>,
+    /// The files as they stand in the output folder of an earlier build, not those that a build would write now
+    #[arg(long, value_name = "DIR", conflicts_with = "right")]
+    pub built: Option<PathBuf>,
+    /// What the description leaves open
+    #[command(flatten)]
+    pub supply: Supply,
+    /// Who opens the tunnel: a site, or the name of a folder; without it whoever does by its files
+    #[arg(long, value_name = "NAME")]
+    pub from: Option<String>,
+    /// Only the tunnel of this name
+    #[arg(long, value_name = "NAME")]
+    pub tunnel: Option<String>,
+    /// Draw the ladder into this file, too; for one tunnel
+    #[arg(long, value_name = "FILE")]
+    pub svg: Option<PathBuf>,
+    /// The platform of LEFT, where files of several stand there
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
     pub left_platform: Option<String>,
     /// The platform of RIGHT
     #[arg(long, value_name = "PLATFORM", requires = "right")]

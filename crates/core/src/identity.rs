@@ -18,9 +18,18 @@ pub enum Identity {
     Free(String),
     /// ID_DER_ASN1_DN: the subject of the certificate that it shows.
     Subject(Subject),
+    /// Whoever can prove to be anybody: where a configuration does not say whom it expects.
+    Anybody,
+    /// What follows from something that the files do not show, in words; where nothing is said of who an end is.
+    Implied(&'static str),
 }
 
 impl Identity {
+    /// Whether one who is expected to be this is taken to be it where it shows the other.
+    pub fn takes(&self, shown: &Identity) -> bool {
+        *self == Identity::Anybody || self == shown
+    }
+
     /// The kind in the words of the description.
     pub fn kind(&self) -> &'static str {
         match self {
@@ -29,6 +38,8 @@ impl Identity {
             Identity::Mail(_) => "mail",
             Identity::Free(_) => "free",
             Identity::Subject(_) => "subject",
+            Identity::Anybody => "any",
+            Identity::Implied(_) => "not said",
         }
     }
 }
@@ -38,6 +49,8 @@ impl fmt::Display for Identity {
         match self {
             Identity::Address(address) => write!(f, "{address}"),
             Identity::Subject(subject) => write!(f, "{subject}"),
+            Identity::Anybody => f.write_str("anybody"),
+            Identity::Implied(words) => f.write_str(words),
             Identity::Name(text) | Identity::Mail(text) | Identity::Free(text) => f.write_str(text),
         }
     }

@@ -22,6 +22,7 @@ mod build;
 mod change;
 mod check;
 mod compare;
+mod couples;
 mod description;
 mod digest;
 mod duration;
@@ -34,6 +35,7 @@ mod mtu;
 mod network;
 mod packet_filter;
 mod platform;
+mod rehearse;
 mod retire;
 pub mod routing;
 mod secret;
@@ -59,8 +61,11 @@ pub use mirror::{End, Proofs, Side, hold, take_sides};
 pub use network::set_up;
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
-    CipherName, Facts, Identities, Liveness, Name, Openings, PLATFORMS, Platform, Remarks, ReplayWindow, Sa, Selectors, TakeOut,
-    Unwritable, platform,
+    CipherName, Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, Remarks,
+    ReplayWindow, Sa, Selectors, TakeOut, Unwritable, platform,
+};
+pub use rehearse::{
+    Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse,
 };
 pub use retire::{Retirement, retire};
 pub use secret::Secret;

@@ -1,41 +1,20 @@
 //! `uspan compare`.
 
-use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{
-    Comparison, Finding, Gateway, Gravity, Looked, Platform, Source, Tree, any_stops, compare_ends, compare_same, platform, platforms_of,
-    read_tree,
-};
+use uspan_core::{Comparison, Finding, Gravity, Looked, any_stops, compare_ends, compare_same, read_tree};
 
+use super::gateways::{Read, read};
 use crate::args::{Compare, Format};
 use crate::failure::{Failure, Verdict};
-use crate::files::trees;
 use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
 
-/// A gateway as its files say.
-struct Read {
-    name: String,
-    platform: &'static dyn Platform,
-    tree: Tree,
-    gateway: Gateway,
-    findings: Vec<Finding>,
-    /// Its files by the path that places name, each called as the user would open it.
-    sources: BTreeMap<String, Source>,
-}
-
-impl Read {
-    fn looked(&self) -> Looked<'_> {
-        Looked { name: &self.name, gateway: &self.gateway, ends_open: self.platform.facts().ends_by_address, tree: Some(&self.tree) }
-    }
-}
-
 pub fn run(args: &Compare) -> Result<Verdict, Failure> {
-    let mut left = read(&args.left, args.left_platform.as_deref())?;
+    let mut left = read(&args.left, args.left_platform.as_deref(), "--left-platform")?;
     let (mut compared, right, against) = match (&args.right, &args.against) {
         (Some(folder), _) => {
-            let mut right = read(folder, args.right_platform.as_deref())?;
+            let mut right = read(folder, args.right_platform.as_deref(), "--right-platform")?;
             if left.name == right.name {
                 left.name = "left".to_owned();
                 right.name = "right".to_owned();
@@ -109,37 +88,6 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
             let fatal = styled(STOP, &format!("{n} fatal difference{}", plural(n)));
             format!("{fatal}{more}. Next: mend the first one above, and compare again.")
         }
-    }
-}
-
-fn read(folder: &Path, word: Option<&str>) -> Result<Read, Failure> {
-    let tree = trees::gateway(folder)?;
-    let platform = platform_of(folder, &tree, word)?;
-    let (gateway, mut found) = read_tree(platform, &tree);
-    // People open files by the path that they gave.
-    let path = |below: &str| folder.join(below).display().to_string();
-    let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
-    for place in found.iter_mut().flat_map(|finding| finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place))) {
-        place.file = path(&place.file).into();
-    }
-    let name = folder.canonicalize().ok().and_then(|full| Some(full.file_name()?.to_string_lossy().into_owned()));
-    Ok(Read { name: name.unwrap_or_else(|| "left".to_owned()), platform, tree, gateway, findings: found, sources })
-}
-
-fn platform_of(folder: &Path, tree: &Tree, word: Option<&str>) -> Result<&'static dyn Platform, Failure> {
-    let there = platforms_of(tree);
-    let words = |list: &[&'static dyn Platform]| list.iter().map(|platform| platform.facts().word).collect::<Vec<_>>().join(", ");
-    match (word, there.as_slice()) {
-        (Some(word), _) => {
-            platform(word).ok_or_else(|| Failure::Usage(format!("`{word}` is no platform; there are {}", words(uspan_core::PLATFORMS))))
-        }
-        (None, [one]) => Ok(*one),
-        (None, []) => Err(Failure::Usage(format!("there are no files of a known platform below `{}/etc`", folder.display()))),
-        (None, several) => Err(Failure::Usage(format!(
-            "there are files of {} below `{}/etc`; say which with --left-platform or --right-platform",
-            words(several),
-            folder.display()
-        ))),
     }
 }
 

@@ -6,10 +6,12 @@ mod check;
 mod compare;
 mod demo;
 mod explain;
+mod gateways;
 mod new;
 mod platforms;
 #[cfg(feature = "prove")]
 mod prove;
+mod rehearse;
 mod retire;
 mod schema;
 mod secret;
@@ -34,6 +36,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
             build::run(&file, &supply, &output, Manner { replace, preview }, format)
         }
         Command::Compare(args) => compare::run(&args),
+        Command::Rehearse(args) => rehearse::run(&args),
         Command::Retire { file, tunnel, output, supply, replace, format } => retire::run(&file, &supply, &tunnel, &output, replace, format),
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),

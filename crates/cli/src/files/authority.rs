@@ -100,7 +100,7 @@ fn leaf(site: &Site) -> Result<CertificateParams, Failure> {
         Identity::Name(name) => Some(SanType::DnsName(text(name)?)),
         Identity::Mail(name) => Some(SanType::Rfc822Name(text(name)?)),
         Identity::Subject(_) => None,
-        Identity::Free(_) => {
+        Identity::Free(_) | Identity::Anybody | Identity::Implied(_) => {
             return Err(Failure::Usage(format!("the identity `{identity}` of site `{}` cannot stand in a certificate", site.name.value)));
         }
     };

@@ -4,6 +4,8 @@ pub mod agreement;
 pub mod changes;
 pub mod comparison;
 pub mod findings;
+pub mod ladder;
+pub mod ladder_svg;
 pub mod progress;
 #[cfg(feature = "prove")]
 pub mod proof;

@@ -2,14 +2,17 @@
 //! what the daemons make of them.
 
 use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::atomic::AtomicBool;
 
 use ipnet::IpNet;
 use uspan_core::algorithm::{Cipher, Group, Integrity, Prf};
 use uspan_core::{
-    Child, Connection, Description, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Lifetime,
-    Method, Mode, Remarks, Secret, Setting, SharedSecret, Source, Supplied, Tree, build, platform, read_tree,
+    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion,
+    Lifetime, Looked, Method, Mode, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build, platform,
+    read_tree, rehearse,
 };
-use uspan_lab::{Depth, Job, cast};
+use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
 use crate::suite::{LSW, OI, Pair, SS, orchard, ordered_pairs, supplied};
 
@@ -25,6 +28,136 @@ pub struct Case {
     pub trees: [Tree; 2],
     /// What the lab is to try.
     pub job: Job,
+}
+
+/// Lets the daemons negotiate; what came of each case, by its number. It is written down on the way, if asked.
+pub fn negotiate(cases: &[Case], note: Option<&Path>) -> BTreeMap<usize, Negotiation> {
+    let cache = default_cache();
+    let ground = ground(&cache).expect("a ground");
+    let keep = std::env::var_os("USPAN_KEEP").map(Into::into);
+    let options = Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground, cache, workers: 2, keep };
+    let jobs = cases.iter().map(|case| case.job.clone()).collect();
+    let mut came = BTreeMap::new();
+    let mut through = 0;
+    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+        Event::Negotiated { job, came: one, .. } => {
+            came.insert(job, *one);
+            if let Some(path) = note {
+                std::fs::write(path, serde_json::to_string(&came).expect("text")).expect("written");
+            }
+        }
+        Event::Broken { job, how } => panic!("{job}: {how}"),
+        Event::Through(_) => {
+            through += 1;
+            if through % 8 == 0 {
+                crate::say(&format!("{through} of {} pairs negotiated", cases.len()));
+            }
+        }
+        _ => {}
+    })
+    .expect("it runs");
+    came
+}
+
+/// What the daemons did otherwise than it was rehearsed, if anything.
+pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
+    let actor = |end: usize| {
+        let (site, facts) = (&case.job.sites[end], platform(case.platforms[end]).expect("a platform").facts());
+        let (gateway, tree) = (&case.gateways[end], Some(&case.trees[end]));
+        let looked = Looked { name: site.name.as_str(), gateway, ends_open: facts.ends_by_address, tree };
+        Actor { looked, manner: facts.manner, stands: Stands { own: Some(site.own), reached: Some(site.address) } }
+    };
+    let rehearsed = rehearse([actor(0), actor(1)], Some(0));
+    let rehearsal = rehearsed.all.first();
+    let (said, did) = (rehearsal.map(|rehearsal| rehearsal.stage()), observed(came));
+    let mut wrong = Vec::new();
+    if said != Some(did) {
+        let word = |stage: Option<Stage>| stage.map_or("works", Stage::word);
+        wrong.push(format!("rehearsed {}, came {}", said.map_or("nothing", word), word(did)));
+    }
+    if let (Some(rehearsal), Some(None | Some(Stage::RekeyChild | Stage::RekeyIke)), true) =
+        (rehearsal, said, came.opened.0 >= came.opened.1)
+    {
+        for end in [0, 1] {
+            let mut said: Vec<_> = rehearsal.opened.iter().flat_map(|opened| opened.selectors[end].clone()).collect();
+            said.sort();
+            said.dedup();
+            if said != came.selectors[end] {
+                wrong.push(format!("rehearsed selectors {said:?}, came {:?}", came.selectors[end]));
+            }
+        }
+    }
+    if wrong.is_empty() {
+        return None;
+    }
+    let wire = came.messages.iter().take(12).map(|seen| format!("{}:{}:{:?}", seen.from, seen.exchange, seen.notifies));
+    let words: Vec<_> = came.words.iter().flat_map(|words| words.iter().take(8)).map(|line| format!("\n      {line}")).collect();
+    let reasons: Vec<_> = rehearsal.into_iter().flat_map(|rehearsal| &rehearsal.failures).map(|failure| &failure.reason).collect();
+    Some(format!(
+        "{} {:?}, {}: {:?}\n   {}\n   {reasons:?}\n   opened {:?}, both {}, rekeys {:?} {:?}\n   {}{}",
+        case.job.number,
+        case.platforms,
+        case.base,
+        case.changes,
+        wrong.join("; "),
+        came.opened,
+        came.authenticated,
+        came.rekeys_esp,
+        came.rekeys_ike,
+        wire.collect::<Vec<_>>().join(" "),
+        words.concat()
+    ))
+}
+
+/// How far the daemons came; nothing where all of it works.
+fn observed(came: &Negotiation) -> Option<Stage> {
+    const INFORMATIONAL_V1: u8 = 5;
+    const QUICK: u8 = 32;
+    const AUTH: u8 = 35;
+    /// From here on notifications are about a status (RFC 7296 section 3.10.1).
+    const STATUS: u16 = 16384;
+    let said = |words: &[&str]| came.words.iter().flatten().any(|line| words.iter().any(|word| line.contains(word)));
+    if came.opened.0 >= came.opened.1 {
+        // Some open everything anew where a rekey is refused, so that there are new SAs all the same.
+        let refused = ["ikev2_resp_create_child_sa: no proposal chosen", "no proposal chosen (CHILD SA)", "no CHILD_SA built"];
+        return if came.rekeys_esp.contains(&Some(false)) || said(&refused) {
+            Some(Stage::RekeyChild)
+        } else {
+            came.rekeys_ike.contains(&Some(false)).then_some(Stage::RekeyIke)
+        };
+    }
+    let opener = came.messages.first().map(|seen| seen.from);
+    let mut replies = came.messages.iter().filter(|seen| Some(seen.from) != opener).peekable();
+    if replies.peek().is_none() {
+        return Some(Stage::Answer);
+    }
+    let has = |exchange: u8| came.messages.iter().any(|seen| seen.exchange == exchange);
+    if came.messages[0].version == 1 {
+        let taken = replies.any(|seen| seen.exchange != INFORMATIONAL_V1 && seen.version == 1);
+        return Some(if has(QUICK) {
+            Stage::ChildSa
+        } else if taken {
+            Stage::Authentication
+        } else {
+            Stage::IkeSa
+        });
+    }
+    let fine = |seen: &&IkeSeen| seen.version == 2 && seen.notifies.iter().all(|notify| *notify >= STATUS);
+    if !has(AUTH) {
+        return Some(if replies.any(|seen| fine(&seen)) { Stage::Authentication } else { Stage::IkeSa });
+    }
+    const CHILD: [&str; 8] = [
+        "TS_UNACCEPT",
+        "AUTH N(NO_PROP)",
+        "response 1 [ N(NO_PROP)",
+        "no CHILD_SA built",
+        "keeping IKE_SA",
+        "no proposal chosen (IKE SA)",
+        "ikev2_ike_auth_recv: no proposal chosen",
+        "connection found with compatible Traffic Selectors",
+    ];
+    let child = said(&CHILD);
+    Some(if came.authenticated || child { Stage::ChildSa } else { Stage::Authentication })
 }
 
 /// Random numbers that are the same for the same seed (SplitMix64).

@@ -80,6 +80,11 @@ impl Table<'_> {
         let words = |identity: &Identity| format!("{identity} ({})", identity.kind());
         self.mutual(names, [|c| &c.local_identity, |c| &c.remote_identity], words, |one, other| {
             Verdict::unless(one == other, || {
+                if [one, other].contains(&&Identity::Anybody) {
+                    return Verdict::compatible(
+                        "One end takes anybody who can prove it: fine, as long as no other peer has the same secret.",
+                    );
+                }
                 let kinds = one.to_string() == other.to_string();
                 let more = match (one, other) {
                     _ if kinds => " The text is the same, the kind is not: the wire carries the kind too (RFC 7296 section 3.5).",

@@ -8,9 +8,10 @@ mod connection;
 mod offers;
 mod passage;
 
-use std::collections::{BTreeMap, BTreeSet};
+pub(crate) use offers::nearest_two;
 
-use crate::gateway::{Connection, Endpoint, Gateway, Identity, Origin, Setting, Tree};
+use crate::couples::{Couples, best};
+use crate::gateway::{Connection, Gateway, Origin, Setting, Tree};
 use crate::secret::Secret;
 use crate::source::Place;
 
@@ -25,6 +26,25 @@ pub struct Looked<'a> {
     pub ends_open: bool,
     /// The files that it was read from, for its own spelling; nothing where it was never written.
     pub tree: Option<&'a Tree>,
+}
+
+impl Looked<'_> {
+    /// The line of a file at a place, or the statement where that has several; nothing where a secret stands in it.
+    pub(crate) fn spelling(&self, place: &Place) -> Option<String> {
+        let text = &self.tree?.files.get(&*place.file)?.text;
+        let spelled = text.get(place.span.range())?;
+        let start = text[..place.span.start].rfind('\n').map_or(0, |at| at + 1);
+        let end = text[place.span.end..].find('\n').map_or(text.len(), |at| place.span.end + at);
+        let whole = if spelled.contains('\n') { spelled } else { &text[start..end] };
+        let shows =
+            |secret: &Secret| whole.contains(&*String::from_utf8_lossy(secret.expose())) || whole.contains(secret.to_hex().as_str());
+        if self.gateway.secrets.iter().any(|entry| shows(&entry.secret)) {
+            return None;
+        }
+        // A statement over several lines ends each but the last with a backslash.
+        let words: Vec<_> = whole.split_whitespace().filter(|word| *word != "\\").collect();
+        Some(words.join(" "))
+    }
 }
 
 /// How grave a difference is.
@@ -124,94 +144,16 @@ pub fn compare_same(stands: Looked<'_>, should: Looked<'_>) -> Comparison {
 }
 
 fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
-    let [ours, theirs] = [left, right].map(|looked| looked.gateway.connections.clone());
-    let [ours, theirs] = if crossed { oriented([ours, theirs], [left.ends_open, right.ends_open]) } else { [ours, theirs] };
+    let couples = Couples::of([left.gateway, right.gateway], [left.ends_open, right.ends_open], crossed);
     let mut comparison = Comparison::default();
-    // Most fit exactly: those are found by what they have in common, however many there are.
-    let mut known: BTreeMap<Likeness<'_>, Vec<usize>> = BTreeMap::new();
-    for (i, other) in theirs.iter().enumerate().rev() {
-        known.entry(likeness(other, crossed)).or_default().push(i);
-    }
-    let mut pairs: Vec<(&Connection, &Connection)> = Vec::new();
-    let mut waiting: Vec<&Connection> = Vec::new();
-    for one in &ours {
-        match known.get_mut(&likeness(one, false)).and_then(Vec::pop) {
-            Some(other) => pairs.push((one, &theirs[other])),
-            None => waiting.push(one),
-        }
-    }
-    let left_over: BTreeSet<usize> = known.into_values().flatten().collect();
-    let mut free: Vec<&Connection> = left_over.into_iter().map(|i| &theirs[i]).collect();
-    // The best fits of the rest find each other first, so that a stranger takes nobody's counterpart.
-    while waiting.len() * free.len() < MOST_FITS
-        && let Some((one, other)) = best(&waiting, &free, |one, other| kinship(one, other, crossed))
-    {
-        // Two that have nothing in common are a pair only where there is no choice.
-        let only = waiting.len() == 1 && free.len() == 1 && pairs.is_empty();
-        if kinship(waiting[one], free[other], crossed) == 0 && !only {
-            break;
-        }
-        pairs.push((waiting.remove(one), free.remove(other)));
-    }
-    for (one, other) in pairs {
+    for (one, other) in couples.pairs() {
         // Another tunnel of the gateway is none of this one's business.
         let parts = [left.gateway.part_of(one), right.gateway.part_of(other)];
         let side = |looked, end: usize, connection| Side { looked: Looked { gateway: &parts[end], ..looked }, connection };
         comparison.pairs.push(pair([side(left, 0, one), side(right, 1, other)], crossed));
     }
-    comparison.alone = [waiting, free].map(|list| list.iter().map(|connection| connection.name.clone()).collect());
+    comparison.alone = couples.alone().map(|list| list.into_iter().map(|connection| connection.name.clone()).collect());
     comparison
-}
-
-/// More combinations of connections without an exact counterpart than anybody looks through.
-const MOST_FITS: usize = 1_000_000;
-
-/// What two connections that belong together have in common: addresses and identities, own and peer's.
-type Likeness<'a> = [(&'a Endpoint, &'a Identity); 2];
-
-/// The same for both ends where the second one is turned round.
-fn likeness(connection: &Connection, turned: bool) -> Likeness<'_> {
-    let own = (&connection.local.value, &connection.local_identity.value);
-    let peer = (&connection.remote.value, &connection.remote_identity.value);
-    if turned { [peer, own] } else { [own, peer] }
-}
-
-/// The two of two lists that fit best, as indices; the first ones, where several fit alike.
-fn best<T>(ours: &[&T], theirs: &[&T], fit: impl Fn(&T, &T) -> usize) -> Option<(usize, usize)> {
-    let all = ours.iter().enumerate().flat_map(|(i, one)| theirs.iter().enumerate().map(move |(j, other)| (i, j, one, other)));
-    all.max_by_key(|(i, j, one, other)| (fit(one, other), usize::MAX - i, usize::MAX - j)).map(|(i, j, ..)| (i, j))
-}
-
-/// Where both name the same end their own, the one whose files leave that open means the other end.
-fn oriented([mut ours, mut theirs]: [Vec<Connection>; 2], open: [bool; 2]) -> [Vec<Connection>; 2] {
-    let ends = |c: &Connection| c.local.value.address().zip(c.remote.value.address());
-    let alike = |one: &Connection, other: &Connection| ends(one).is_some() && ends(one) == ends(other);
-    let turn = |list: &mut Vec<Connection>, others: &[Connection]| {
-        for connection in list.iter_mut().filter(|connection| others.iter().any(|other| alike(connection, other))) {
-            *connection = connection.clone().turned();
-        }
-    };
-    match open {
-        [_, true] => turn(&mut theirs, &ours),
-        [true, false] => turn(&mut ours, &theirs),
-        [false, false] => {}
-    }
-    [ours, theirs]
-}
-
-/// How much two connections have in common: addresses, identities, name.
-fn kinship(one: &Connection, other: &Connection, crossed: bool) -> usize {
-    let ends = |c: &Connection| [c.local.value.clone(), c.remote.value.clone()];
-    let ids = |c: &Connection| [c.local_identity.value.clone(), c.remote_identity.value.clone()];
-    let (mut their_ends, mut their_ids) = (ends(other), ids(other));
-    if crossed {
-        their_ends.reverse();
-        their_ids.reverse();
-    }
-    let alike = |same: bool, worth: usize| if same { worth } else { 0 };
-    let places = ends(one).iter().zip(&their_ends).filter(|(a, b)| a == b && a.address().is_some()).count();
-    let names = ids(one).iter().zip(&their_ids).filter(|(a, b)| a == b).count();
-    4 * places + 4 * names + alike(one.name == other.name, 1)
 }
 
 /// One end of a pair.
@@ -273,27 +215,10 @@ impl Side<'_> {
         let place = setting.origin.place().cloned();
         Shown {
             value,
-            spelling: place.as_ref().and_then(|place| self.spelling(place)),
+            spelling: place.as_ref().and_then(|place| self.looked.spelling(place)),
             place,
             is_default: setting.origin == Origin::Default,
         }
-    }
-
-    /// The line of a file at a place, or the statement where that has several; nothing where a secret stands in it.
-    fn spelling(&self, place: &Place) -> Option<String> {
-        let text = &self.looked.tree?.files.get(&*place.file)?.text;
-        let spelled = text.get(place.span.range())?;
-        let start = text[..place.span.start].rfind('\n').map_or(0, |at| at + 1);
-        let end = text[place.span.end..].find('\n').map_or(text.len(), |at| place.span.end + at);
-        let whole = if spelled.contains('\n') { spelled } else { &text[start..end] };
-        let shows =
-            |secret: &Secret| whole.contains(&*String::from_utf8_lossy(secret.expose())) || whole.contains(secret.to_hex().as_str());
-        if self.looked.gateway.secrets.iter().any(|entry| shows(&entry.secret)) {
-            return None;
-        }
-        // A statement over several lines ends each but the last with a backslash.
-        let words: Vec<_> = whole.split_whitespace().filter(|word| *word != "\\").collect();
-        Some(words.join(" "))
     }
 }
 

@@ -7,7 +7,7 @@ use crate::algorithm::Cipher;
 use crate::gateway::{EspProposal, IkeProposal};
 
 /// A proposal, as lists of values by kind.
-pub(super) trait Offer: Display + Clone + PartialEq {
+pub(crate) trait Offer: Display + Clone + PartialEq {
     /// The kinds, in the order of [`Offer::values`].
     const KINDS: &'static [&'static str];
 
@@ -66,6 +66,22 @@ pub(super) fn common<T: Offer>(one: &[T], other: &[T]) -> Vec<(usize, usize)> {
     pairs.filter(|(.., fit)| *fit).map(|(i, j, _)| (i, j)).collect()
 }
 
+/// In what the two proposals that are nearest to each other differ, as a sentence with a space before it; nothing where one
+/// list is empty.
+pub(crate) fn nearest_two<T: Offer>(names: [&str; 2], one: &[T], other: &[T]) -> String {
+    let nearest = one.iter().flat_map(|a| other.iter().map(move |b| (a, b))).min_by_key(|(a, b)| apart(*a, *b).len());
+    let differ = nearest.map(|(a, b)| {
+        let (first, second) = (a.values(), b.values());
+        let each = apart(a, b).into_iter().map(|kind| {
+            let say = |list: &[String]| if list.is_empty() { "none".to_owned() } else { list.join(", ") };
+            format!("{} ({} at {}, {} at {})", T::KINDS[kind], say(&first[kind]), names[0], say(&second[kind]), names[1])
+        });
+        let which = if one.len() == 1 && other.len() == 1 { "They" } else { "The two nearest" };
+        format!(" {which} differ in {}.", each.collect::<Vec<_>>().join(" and "))
+    });
+    differ.unwrap_or_default()
+}
+
 /// What two different lists come to.
 pub(super) fn judge<T: Offer>(names: &[String; 2], one: &[T], other: &[T], answer: &str) -> Verdict {
     if one.is_empty() || other.is_empty() {
@@ -76,17 +92,9 @@ pub(super) fn judge<T: Offer>(names: &[String; 2], one: &[T], other: &[T], answe
     }
     let fits = common(one, other);
     let Some((first, _)) = fits.first() else {
-        let nearest = one.iter().flat_map(|a| other.iter().map(move |b| (a, b))).min_by_key(|(a, b)| apart(*a, *b).len());
-        let differ = nearest.map(|(a, b)| {
-            let (first, second) = (a.values(), b.values());
-            let each = apart(a, b).into_iter().map(|kind| {
-                let say = |list: &[String]| if list.is_empty() { "none".to_owned() } else { list.join(", ") };
-                format!("{} ({} at {}, {} at {})", T::KINDS[kind], say(&first[kind]), names[0], say(&second[kind]), names[1])
-            });
-            format!(" The two nearest differ in {}.", each.collect::<Vec<_>>().join(" and "))
-        });
+        let differ = nearest_two(names.each_ref().map(String::as_str), one, other);
         let remedy = "Give both ends one proposal that is the same in every value; change whichever end is yours.";
-        return Verdict::fatal(format!("The peer answers {answer}.{}", differ.unwrap_or_default()), remedy);
+        return Verdict::fatal(format!("The peer answers {answer}.{differ}"), remedy);
     };
     // The one that each end likes best of those that both have.
     let favourite = fits.iter().min_by_key(|(_, theirs)| *theirs).map_or(*first, |(own, _)| *own);

@@ -121,6 +121,42 @@ pub enum NatTarget {
     DestinationNet(IpNet),
 }
 
+/// A class of packets to hold against a filter.
+pub(crate) struct Packet {
+    pub hook: Hook,
+    pub from: IpNet,
+    pub to: IpNet,
+    pub protection: Protection,
+    pub traffic: Traffic,
+}
+
+impl Filter {
+    /// Whether it joins a filter of the administrator's, which has its own idea of what no rule here decides.
+    pub(crate) fn is_joined(&self) -> bool {
+        self.form == FilterForm::Joined
+    }
+
+    /// What the first rule that decides does with these packets.
+    pub(crate) fn verdict(&self, packet: &Packet) -> Option<Verdict> {
+        let mut deciding = self.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
+        deciding.find(|rule| rule.applies(packet)).map(|rule| rule.verdict)
+    }
+}
+
+impl FilterRule {
+    fn applies(&self, packet: &Packet) -> bool {
+        self.concerns(packet) && self.traffic.covers(&packet.traffic)
+    }
+
+    /// Whether it can match packets of these, whatever they carry.
+    pub(crate) fn concerns(&self, packet: &Packet) -> bool {
+        self.hook == packet.hook
+            && self.from.contains(&packet.from)
+            && self.to.contains(&packet.to)
+            && (self.protection == Protection::Any || self.protection == packet.protection)
+    }
+}
+
 /// One translation rule; after routing, but for destinations.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NatRule {

@@ -13,6 +13,7 @@ mod tree;
 
 pub use crate::identity::Identity;
 pub use endpoint::Endpoint;
+pub(crate) use filter::Packet;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};

@@ -8,8 +8,8 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening, Passing,
-    Protection, Through, Traffic, TunnelInterface, Verdict,
+    BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening, Packet,
+    Passing, Protection, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::key::PublicKey;
 
@@ -295,15 +295,6 @@ fn services(near: &End<'_>, far: &End<'_>) -> Option<Finding> {
     })
 }
 
-/// A class of packets to hold against a filter.
-struct Packet {
-    hook: Hook,
-    from: IpNet,
-    to: IpNet,
-    protection: Protection,
-    traffic: Traffic,
-}
-
 impl Gateway {
     /// What a filter rule asks of packets that leave through the tunnel, and of those that came out of it.
     fn protections(&self) -> [Protection; 2] {
@@ -342,27 +333,5 @@ impl Gateway {
         let concern = |rule: &&FilterRule| rule.concerns(&packet) && rule.verdict != Verdict::Log && !bare(rule);
         let rules = self.filter.iter().flat_map(|filter| &filter.rules).filter(concern);
         rules.take_while(|rule| rule.verdict == Verdict::Accept).map(|rule| &rule.traffic).collect()
-    }
-}
-
-impl Filter {
-    /// What the first rule that decides does with these packets.
-    fn verdict(&self, packet: &Packet) -> Option<Verdict> {
-        let mut deciding = self.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
-        deciding.find(|rule| rule.applies(packet)).map(|rule| rule.verdict)
-    }
-}
-
-impl FilterRule {
-    fn applies(&self, packet: &Packet) -> bool {
-        self.concerns(packet) && self.traffic.covers(&packet.traffic)
-    }
-
-    /// Whether it can match packets of these, whatever they carry.
-    fn concerns(&self, packet: &Packet) -> bool {
-        self.hook == packet.hook
-            && self.from.contains(&packet.from)
-            && self.to.contains(&packet.to)
-            && (self.protection == Protection::Any || self.protection == packet.protection)
     }
 }

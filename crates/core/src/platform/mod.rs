@@ -4,12 +4,16 @@
 //! Everything outside that folder stays as it is.
 
 mod libreswan;
+mod manner;
 mod names;
+mod offers;
 mod openiked;
 mod strongswan;
 pub(crate) mod text;
 
+pub use manner::{Line, Manner, Narrowing, Preference};
 pub use names::{CipherName, Name, Sa};
+pub use offers::{Offer, Offers};
 
 use std::fmt;
 use std::time::Duration;
@@ -96,6 +100,10 @@ pub struct Facts {
     pub dscp: &'static [Dscp],
     /// The daemon installs routes for policy-based tunnels itself.
     pub installs_routes: bool,
+    /// What it offers where a configuration names no proposals.
+    pub offers: &'static Offers,
+    /// How it negotiates.
+    pub manner: &'static Manner,
     /// What holds where a configuration says nothing, for tables.
     pub defaults: &'static [(&'static str, &'static str)],
     /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.
@@ -218,9 +226,12 @@ pub(crate) fn implied(at: &Endpoint) -> Identity {
     match at {
         Endpoint::At(address) => Identity::Address(*address),
         Endpoint::Named(name) => Identity::Name(name.clone()),
-        Endpoint::Anywhere => Identity::Name(String::new()),
+        Endpoint::Anywhere => Identity::Implied(OWN_ADDRESS),
     }
 }
+
+/// The identity of an end that says nothing of it, and whose address is not fixed.
+pub(crate) const OWN_ADDRESS: &str = "its own address";
 
 /// How long a silent peer is given in IKEv1, which asks it several times (RFC 3706); IKEv2 retransmits instead.
 pub(crate) fn v1_patience(interval: Duration) -> Duration {
@@ -237,6 +248,11 @@ pub struct Unwritable {
 }
 
 impl Unwritable {
+    /// An identity that the files do not say.
+    pub(crate) fn no_identity() -> Self {
+        Unwritable::new("an end whose identity is not said", "Say it.")
+    }
+
     /// A value and a way out.
     pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
         Unwritable { what: what.into(), remedy: remedy.into() }

@@ -182,6 +182,7 @@ impl Daemon for Libreswan {
             "retransmission",
             "timed out",
             "no connection",
+            "connection found",
             "refused",
             "rejected",
             "unsuccessful",

@@ -72,6 +72,8 @@ pub(super) static FACTS: Facts = Facts {
     one_kind_of_key: true,
     dscp: &[Dscp::Outwards, Dscp::Both],
     installs_routes: true,
+    offers: &super::offers::OFFERS,
+    manner: &super::manner::MANNER,
     defaults: &[
         ("IKE lifetime", "8 h"),
         ("ESP lifetime", "8 h"),

@@ -1,6 +1,8 @@
 //! Libreswan 4.10 as Debian 12 packages it.
 
 mod facts;
+mod manner;
+mod offers;
 mod proposal;
 mod read;
 mod syntax;

@@ -7,10 +7,11 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::facts::default;
+use super::facts::{FACTS, default};
 use super::proposal::{read_esp, read_ike};
 use super::syntax::{Section, load, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
+use crate::algorithm::Group;
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
@@ -183,8 +184,16 @@ impl Reader<'_> {
         value.map(|value| Setting { value, origin })
     }
 
-    fn proposals<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
-        self.setting(section, key, Vec::new(), |text| text.split(',').map(|item| parse(item.trim())).collect())
+    fn proposals<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>, default: Vec<T>) -> Setting<Vec<T>> {
+        self.setting(section, key, default, |text| text.split(',').map(|item| parse(item.trim())).collect())
+    }
+
+    fn version(&mut self, section: &Section) -> Setting<IkeVersion> {
+        self.setting(section, "ikev2", IkeVersion::V2, |text| match text {
+            "insist" | "yes" => Some(IkeVersion::V2),
+            "no" | "never" => Some(IkeVersion::V1),
+            _ => None,
+        })
     }
 
     fn connection(&mut self, section: &Section) -> Option<Connection> {
@@ -195,12 +204,15 @@ impl Reader<'_> {
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
         let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
-        let children = self.children(section, [&local.value, &remote.value], delay.value.is_some());
-        let version = self.setting(section, "ikev2", IkeVersion::V2, |text| match text {
-            "insist" | "yes" => Some(IkeVersion::V2),
-            "no" | "never" => Some(IkeVersion::V1),
-            _ => None,
-        });
+        let version = self.version(section);
+        let ike = self.proposals(section, "ike", read_ike, FACTS.offers.ike(version.value));
+        let mut groups: Vec<Group> = Vec::new();
+        for group in ike.value.iter().flat_map(|proposal| &proposal.groups) {
+            if !groups.contains(group) {
+                groups.push(*group);
+            }
+        }
+        let children = self.children(section, [&local.value, &remote.value], delay.value.is_some(), (version.value, &groups));
         let patience = self.setting(section, "dpdtimeout", None, |text| duration(text).map(Some)).value;
         if version.value == IkeVersion::V1 && delay.value.map(v1_patience) != patience {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "a timeout that is not five times the liveness interval".to_owned());
@@ -245,7 +257,7 @@ impl Reader<'_> {
             version,
             aggressive: self.setting(section, "aggressive", false, yes_or_no),
             local_identity: self.setting(section, "leftid", implied(&local.value), identity),
-            remote_identity: self.setting(section, "rightid", implied(&remote.value), identity),
+            remote_identity: self.setting(section, "rightid", expected(&remote.value), identity),
             encapsulation: self.setting(section, "encapsulation", Encapsulation::Automatic, |text| match text {
                 "auto" => Some(Encapsulation::Automatic),
                 "yes" => Some(Encapsulation::Forced),
@@ -256,7 +268,7 @@ impl Reader<'_> {
             remote,
             local_method: method.clone(),
             remote_method: method,
-            ike: self.proposals(section, "ike", read_ike),
+            ike,
             ike_lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
             // In IKEv2 a timeout beside the interval is ignored.
             liveness: delay,
@@ -284,9 +296,9 @@ impl Reader<'_> {
     }
 
     /// A Child SA for each pair of networks.
-    fn children(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool) -> Vec<Child> {
+    fn children(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool, ike: (IkeVersion, &[Group])) -> Vec<Child> {
         let (local, remote) = (self.networks(section, "left", ends[0]), self.networks(section, "right", ends[1]));
-        let whole = self.child(section, liveness);
+        let whole = self.child(section, liveness, ike);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
         let mut children = Vec::new();
         for (i, near) in local.value.iter().enumerate() {
@@ -301,7 +313,7 @@ impl Reader<'_> {
     }
 
     /// What the Child SAs of a connection have in common.
-    fn child(&mut self, section: &Section, liveness: bool) -> Child {
+    fn child(&mut self, section: &Section, liveness: bool, (version, groups): (IkeVersion, &[Group])) -> Child {
         let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
             .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)));
         if protocol != theirs {
@@ -310,9 +322,14 @@ impl Reader<'_> {
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "salifetime", default::LIFETIME, duration);
         let pfs = self.setting(section, "pfs", true, yes_or_no);
-        let mut esp = self.proposals(section, "esp", read_esp);
-        if !pfs.value {
-            esp.value.iter_mut().for_each(|proposal| proposal.groups.clear());
+        let mut esp = self.proposals(section, "esp", read_esp, FACTS.offers.esp(version));
+        for proposal in &mut esp.value {
+            match pfs.value {
+                false => proposal.groups.clear(),
+                // Without a group of its own PFS takes the one of the IKE SA.
+                true if proposal.groups.is_empty() => proposal.groups.extend_from_slice(groups),
+                true => {}
+            }
         }
         let extended = self.setting(section, "esn", None, |text| yes_or_no(text).map(Some));
         if extended.value.is_none() {
@@ -366,6 +383,10 @@ fn duration(text: &str) -> Option<Duration> {
         Ok(seconds) => Some(Duration::from_secs(seconds)),
         Err(_) => crate::duration::parse_duration(text),
     }
+}
+
+fn expected(at: &Endpoint) -> Identity {
+    if *at == Endpoint::Anywhere { Identity::Anybody } else { implied(at) }
 }
 
 fn identity(text: &str) -> Option<Identity> {

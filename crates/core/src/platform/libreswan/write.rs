@@ -49,6 +49,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
 /// An identity as it stands in both files. The leading `@` keeps the daemon from asking a name server.
 fn identity(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
+        Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
         Identity::Address(address) => address.to_string(),
         Identity::Name(name) => format!("@{name}"),
         Identity::Mail(name) => name.clone(),

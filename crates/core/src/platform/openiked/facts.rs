@@ -62,6 +62,8 @@ pub(super) static FACTS: Facts = Facts {
     one_kind_of_key: false,
     dscp: &[Dscp::Outwards],
     installs_routes: true,
+    offers: &super::offers::OFFERS,
+    manner: &super::manner::MANNER,
     defaults: &[
         ("IKE lifetime", "for ever"),
         ("ESP lifetime", "3 h or 4 GiB"),

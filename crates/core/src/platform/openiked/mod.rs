@@ -1,6 +1,8 @@
 //! OpenIKED 7.2 on Linux as Debian 12 packages it.
 
 mod facts;
+mod manner;
+mod offers;
 mod proposal;
 mod read;
 mod syntax;
@@ -61,6 +63,8 @@ fn kind_and_value(identity: &Identity) -> (&'static str, String) {
         Identity::Name(name) | Identity::Free(name) => ("fqdn", name.clone()),
         Identity::Mail(name) => ("ufqdn", name.clone()),
         Identity::Subject(subject) => ("asn1_dn", subject.slashed()),
+        // No file is for those.
+        Identity::Anybody | Identity::Implied(_) => ("none", String::new()),
     }
 }
 

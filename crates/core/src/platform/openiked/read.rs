@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::facts::default;
+use super::facts::{FACTS, default};
 use super::proposal::Transforms;
 use super::syntax::{Macros, define, expand, parse};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
@@ -15,8 +15,8 @@ use crate::gateway::{
     Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
+use crate::platform::Sa;
 use crate::platform::text::{Opened, prefix};
-use crate::platform::{Sa, implied};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 use crate::subject::Subject;
@@ -336,8 +336,8 @@ impl Reader<'_> {
         let esp = policy.lifetime.unwrap_or(default::ESP_LIFETIME);
         let ike = policy.ike_lifetime.filter(|age| !age.is_zero()).map_or(default::IKE_LIFETIME, |age| age + IKE_EARLY);
         let margin = margin(ike, esp);
-        let own = policy.ids[0].clone().unwrap_or_else(|| implied(&local));
-        let other = policy.ids[1].clone().unwrap_or_else(|| implied(&remote));
+        let own = policy.ids[0].clone().unwrap_or(Identity::Implied("the name of the machine"));
+        let other = policy.ids[1].clone().unwrap_or(Identity::Anybody);
         let opening = if policy.active { Opening::AtOnce } else { Opening::Wait };
         let mode = if policy.transport { Mode::Transport } else { Mode::Tunnel };
         let child = Child {
@@ -346,7 +346,7 @@ impl Reader<'_> {
             remote: said(source, at("from"), policy.remote),
             protocol: said(source, at("proto"), policy.protocol),
             pfs: Whence::default(),
-            esp: said(source, at("childsa"), policy.esp),
+            esp: said(source, at("childsa"), or_default(policy.esp, FACTS.offers.esp(IkeVersion::V2))),
             mode: said(source, at("transport").or(at("tunnel")), mode),
             lifetime: said(source, at("lifetime"), Lifetime { hard: esp, margin }),
             opening: said(source, at("active").or(at("passive")), opening),
@@ -376,7 +376,7 @@ impl Reader<'_> {
             remote_identity: said(source, at("dstid"), other),
             local_method: said(source, at("rfc7427").or(at("psk")), method),
             remote_method: said(source, at("rfc7427").or(at("psk")), method),
-            ike: said(source, at("ikesa"), policy.ike),
+            ike: said(source, at("ikesa"), or_default(policy.ike, FACTS.offers.ike(IkeVersion::V2))),
             ike_lifetime: said(source, at("ikelifetime"), Lifetime { hard: ike, margin }),
             liveness: Setting::default_of(None),
             persistent: Setting::default_of(policy.active),
@@ -387,6 +387,10 @@ impl Reader<'_> {
 }
 
 /// The daemon tells kinds of identities by their form.
+fn or_default<T>(said: Vec<T>, default: Vec<T>) -> Vec<T> {
+    if said.is_empty() { default } else { said }
+}
+
 fn identity(text: &str) -> Option<Identity> {
     Some(match text.parse() {
         Ok(address) => Identity::Address(address),

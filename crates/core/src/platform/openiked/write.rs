@@ -69,6 +69,7 @@ fn identity(identity: &Identity) -> Result<String, Unwritable> {
         }
         Identity::Name(name) | Identity::Mail(name) => quote(name),
         Identity::Subject(subject) => quote(&subject.slashed()),
+        Identity::Anybody | Identity::Implied(_) => Err(Unwritable::no_identity()),
         Identity::Free(_) => Err(Unwritable::new("an identity without form (ID_KEY_ID), which OpenIKED does not know", "Use a DNS name.")),
     }
 }

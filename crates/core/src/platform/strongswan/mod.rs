@@ -1,6 +1,8 @@
 //! strongSwan 5.9.8 as Debian 12 packages it (charon-systemd, swanctl).
 
 mod facts;
+mod manner;
+mod offers;
 mod proposal;
 mod read;
 mod syntax;

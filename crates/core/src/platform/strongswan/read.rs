@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::facts::default;
+use super::facts::{FACTS, default};
 use super::proposal::{extended, read_esp, read_ike};
 use super::syntax::{Section, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
@@ -114,8 +114,8 @@ impl Reader<'_> {
         }
     }
 
-    fn list<T>(&mut self, section: &Section, key: &str, what: &str, parse: impl Fn(&str) -> Option<T>) -> Setting<Vec<T>> {
-        let Some(found) = section.get(key) else { return Setting::default_of(Vec::new()) };
+    fn list<T>(&mut self, section: &Section, key: &str, what: &str, parse: impl Fn(&str) -> Option<T>, default: Vec<T>) -> Setting<Vec<T>> {
+        let Some(found) = section.get(key) else { return Setting::default_of(default) };
         let items = found.value.split(',').map(str::trim).filter(|item| !item.is_empty());
         let parsed: Vec<_> = items
             .filter_map(|item| {
@@ -176,7 +176,7 @@ impl Reader<'_> {
             self.say(&rules::DEVICE_UNKNOWN, &found.place, "a timeout that is not five times the liveness interval".to_owned());
         }
         let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
-        let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok());
+        let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok(), FACTS.offers.ike(version.value));
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
             children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
@@ -249,6 +249,12 @@ impl Reader<'_> {
         if let Some(method) = end.get("auth").filter(|method| method.value != "psk" && method.value != "pubkey") {
             self.say(&rules::DEVICE_UNKNOWN, &method.place, format!("the authentication method `{}` is not understood", method.value));
         }
+        let default = match () {
+            () if end.get("pubkeys").is_some() => Identity::Implied("that of its public key"),
+            () if end.get("certs").is_some() => Identity::Implied("the subject of its certificate"),
+            () if which == "remote" => Identity::Anybody,
+            () => default,
+        };
         self.setting(end, "id", "an identity", default, identity)
     }
 
@@ -280,7 +286,7 @@ impl Reader<'_> {
                 let protocol = limited.strip_suffix(']').and_then(protocol);
                 (word == "dynamic").then(|| own.first().map(|(net, _)| (*net, protocol))).flatten()
             };
-            self.list(section, key, "a prefix", |text| selector(text).or_else(|| dynamic(text)))
+            self.list(section, key, "a prefix", |text| selector(text).or_else(|| dynamic(text)), Vec::new())
         });
         let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, protocol)| *protocol).collect();
         protocols.dedup();
@@ -296,7 +302,7 @@ impl Reader<'_> {
             local: local.map(prefixes),
             remote: remote.map(prefixes),
             pfs: Whence::default(),
-            esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok()),
+            esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok(), FACTS.offers.esp(IkeVersion::V2)),
             mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
                 "transport" => Some(Mode::Transport),

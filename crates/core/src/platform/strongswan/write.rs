@@ -63,6 +63,7 @@ fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
 /// An identity with the type prefix that keeps the daemon from guessing.
 fn identity(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
+        Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
         Identity::Address(address) => address.to_string(),
         Identity::Name(name) => format!("fqdn:{name}"),
         Identity::Mail(name) => format!("rfc822:{name}"),

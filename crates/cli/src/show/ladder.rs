@@ -1,0 +1,268 @@
+//! A negotiation as a ladder: one line down for each end, one across for each message.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use serde_json::{Value, json};
+use uspan_core::{Cure, Failure, Message, Rehearsal, Source, Step};
+
+use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
+
+/// The two ends as they are shown.
+pub struct Shown<'a> {
+    /// Their names.
+    pub names: [&'a str; 2],
+    /// Their platforms.
+    pub titles: [&'a str; 2],
+    /// Their addresses, where they are known.
+    pub addresses: [Option<IpAddr>; 2],
+    /// Their files, by the path that places name.
+    pub files: [&'a BTreeMap<String, Source>; 2],
+}
+
+/// Columns before the first line down: the numbers of the messages stand there.
+const MARGIN: usize = 5;
+
+/// The whole of it.
+pub fn text(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+    let width = columns().min(110) - MARGIN - 1;
+    let mut lines = vec![styled(HEADING, &title(rehearsal, shown)), String::new()];
+    let both = |left: &str, right: &str| {
+        let gap = (width + 2).saturating_sub(left.chars().count() + right.chars().count()).max(1);
+        format!("{:MARGIN$}{left}{:gap$}{right}", "", "").trim_end().to_owned()
+    };
+    lines.push(both(shown.names[0], shown.names[1]));
+    lines.push(both(shown.titles[0], shown.titles[1]));
+    let address = |end: usize| shown.addresses[end].map(|address| address.to_string()).unwrap_or_default();
+    if shown.addresses.iter().any(Option::is_some) {
+        lines.push(both(&address(0), &address(1)));
+    }
+    let mut number = 0;
+    for (i, step) in rehearsal.steps.iter().enumerate() {
+        match step {
+            Step::Message(message) => {
+                number += 1;
+                let fatal = rehearsal.failures.iter().any(|failure| failure.step == i);
+                lines.push(rung("", width, ""));
+                lines.extend(arrow(message, number, width, fatal));
+            }
+            Step::Thought { end, text } => {
+                lines.push(rung("", width, ""));
+                for line in wrapped(text, width - 8) {
+                    let inner = if *end == 0 { format!(" {line}") } else { format!("{line:>w$} ", w = width - 1) };
+                    lines.push(rung_of(&inner, width, *end));
+                }
+            }
+        }
+    }
+    lines.push(rung("", width, ""));
+    lines.push(String::new());
+    lines.extend(outcome(rehearsal, shown));
+    lines.join("\n")
+}
+
+/// One line for a negotiation among many.
+pub fn line(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+    let opened = rehearsal.opened.len();
+    format!("{} {}: {opened} Child SA{}", styled(GOOD, "works  "), title(rehearsal, shown), if opened == 1 { "" } else { "s" })
+}
+
+fn title(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+    let name = match &rehearsal.names {
+        [one, other] if one == other => one.clone(),
+        [one, other] => format!("{one}, {other}"),
+    };
+    format!("{name}: {} opens, {} answers", shown.names[rehearsal.opener], shown.names[1 - rehearsal.opener])
+}
+
+/// A line between the two lines down; `number` stands before it.
+fn rung(inner: &str, width: usize, number: &str) -> String {
+    let fill = width.saturating_sub(inner.chars().count());
+    format!("{number:>w$} │{inner}{:fill$}│", "", w = MARGIN - 1)
+}
+
+/// What an end thinks: a dot on its line.
+fn rung_of(inner: &str, width: usize, end: usize) -> String {
+    let fill = width.saturating_sub(inner.chars().count());
+    let text = styled(QUIET, inner);
+    let (left, right) = if end == 0 { ("•", "│") } else { ("│", "•") };
+    format!("{:MARGIN$}{left}{text}{:fill$}{right}", "", "")
+}
+
+/// What a message says, one payload after the other.
+pub fn payload_words(message: &Message) -> Vec<String> {
+    let words = |name: &str, says: &str| if says.is_empty() { name.to_owned() } else { format!("{name} {says}") };
+    message.payloads.iter().map(|payload| words(&payload.name, &payload.says)).collect()
+}
+
+/// What a message is called.
+pub fn message_words(message: &Message) -> String {
+    let word = message.exchange.word();
+    match message.id {
+        Some(id) => format!("{word} {} {id}", if message.reply { "reply" } else { "request" }),
+        None => word.to_owned(),
+    }
+}
+
+fn arrow(message: &Message, number: usize, width: usize, fatal: bool) -> Vec<String> {
+    let style = |text: &str| if fatal { styled(STOP, text) } else { text.to_owned() };
+    let room = width - 6;
+    let rightwards = message.from == 0;
+    let title = message_words(message);
+    let aligned = |text: &str, indent: usize| {
+        let indent = " ".repeat(indent);
+        if rightwards { format!(" {indent}{text}") } else { format!("{:>w$} ", format!("{text}{indent}"), w = width - 1) }
+    };
+    let mut lines = vec![rung(&aligned(&title, 0), width, &number.to_string())];
+    for line in wrapped(&payload_words(message).join("; "), room) {
+        lines.push(rung(&aligned(&line, 2), width, ""));
+    }
+    // Short colours: only what stands between the lines down.
+    if fatal {
+        for line in &mut lines {
+            let (head, rest) = line.split_once('│').unwrap_or(("", line));
+            let inner = rest.strip_suffix('│').unwrap_or(rest);
+            *line = format!("{head}│{}│", styled(STOP, inner));
+        }
+    }
+    let shaft = match (rightwards, message.arrives) {
+        (true, true) => format!("├{}▶│", style(&"─".repeat(width - 1))),
+        (false, true) => format!("│◀{}┤", style(&"─".repeat(width - 1))),
+        (true, false) => format!("├{}{}│", style(&format!("{}✗", "─".repeat(width * 2 / 3))), " ".repeat(width - 1 - width * 2 / 3)),
+        (false, false) => format!("│{}{}┤", " ".repeat(width - 1 - width * 2 / 3), style(&format!("✗{}", "─".repeat(width * 2 / 3)))),
+    };
+    lines.push(format!("{:MARGIN$}{shaft}", ""));
+    lines
+}
+
+/// What comes up, and what fails.
+fn outcome(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut add = |label: &str, text: &str| {
+        let room = columns().min(120).saturating_sub(23);
+        for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
+            lines.push(format!("        {:<13}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
+        }
+    };
+    for opened in &rehearsal.opened {
+        add("comes up", &format!("{}: {}", opened.names[rehearsal.opener], opened.protection));
+        for end in [0, 1] {
+            let pairs: Vec<_> = opened.selectors[end].iter().map(|(from, to)| format!("{from} to {to}")).collect();
+            add(&format!("{} sends", shown.names[end]), &pairs.join("\n"));
+        }
+        if !opened.whole {
+            add("but", "that is not what both ends say: what only one of them covers does not cross");
+        }
+    }
+    let mut lines = lines;
+    for failure in &rehearsal.failures {
+        if !lines.is_empty() {
+            lines.push(String::new());
+        }
+        lines.extend(failed(failure, rehearsal, shown));
+    }
+    lines
+}
+
+/// The number of the message that a step is.
+pub fn number_of(rehearsal: &Rehearsal, step: usize) -> usize {
+    rehearsal.steps.iter().take(step + 1).filter(|step| matches!(step, Step::Message(_))).count()
+}
+
+fn failed(failure: &Failure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
+    let message = match &rehearsal.steps.get(failure.step) {
+        Some(Step::Message(message)) => format!("at message {}, {}", number_of(rehearsal, failure.step), message_words(message)),
+        _ => "before the first message".to_owned(),
+    };
+    let notify = failure.notify.map_or_else(String::new, |notify| format!(": {notify}"));
+    let of = failure.child.as_ref().map_or_else(String::new, |child| format!("  of {child}"));
+    let mut lines = vec![format!("{} {}{of}", styled(STOP, "fails  "), styled(HEADING, &format!("{message}{notify}")))];
+    let mut add = |label: &str, text: &str| {
+        let room = columns().min(120).saturating_sub(23);
+        for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
+            lines.push(format!("        {:<13}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
+        }
+    };
+    add("why", &failure.reason);
+    add("in practice", failure.stage.practice());
+    for end in [0, 1] {
+        if let Some(words) = failure.logs[end] {
+            add(&format!("{} logs", shown.names[end]), words);
+        }
+    }
+    for (i, cure) in failure.cures.iter().enumerate() {
+        add(if i == 0 { "do" } else { "" }, &format!("{}: {}", at(cure, shown), cure.what));
+        if let Some(spelling) = &cure.spelling {
+            add("", &format!("  {spelling}"));
+        }
+    }
+    lines
+}
+
+/// Where a cure is to be applied, as the user would open it.
+fn at(cure: &Cure, shown: &Shown<'_>) -> String {
+    let name = shown.names[cure.end];
+    match cure.place.as_ref().map(|place| (place, shown.files[cure.end].get(&*place.file))) {
+        Some((place, Some(source))) => format!("{}:{}", source.name(), source.position(place.span.start).line),
+        Some((place, None)) => format!("{name}, {}", place.file),
+        None => name.to_owned(),
+    }
+}
+
+/// The same as JSON.
+pub fn json(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Value {
+    let step = |step: &Step| match step {
+        Step::Message(message) => json!({
+            "message": message.exchange.word(),
+            "from": shown.names[message.from],
+            "id": message.id,
+            "reply": message.reply,
+            "arrives": message.arrives,
+            "payloads": message.payloads.iter().map(|payload| json!({ "name": payload.name, "says": payload.says })).collect::<Vec<_>>(),
+            "refusal": message.refusal.map(|notify| notify.name),
+            "source": message.source,
+        }),
+        Step::Thought { end, text } => json!({ "at": shown.names[*end], "thought": text }),
+    };
+    let cure = |cure: &Cure| {
+        let line = cure.place.as_ref().and_then(|place| {
+            let source = shown.files[cure.end].get(&*place.file)?;
+            Some(json!({ "file": &**source.name(), "line": source.position(place.span.start).line }))
+        });
+        json!({ "at": shown.names[cure.end], "place": line, "spelling": cure.spelling, "do": cure.what })
+    };
+    let failure = |failure: &Failure| {
+        json!({
+            "stage": failure.stage.word(),
+            "child": failure.child,
+            "message": number_of(rehearsal, failure.step),
+            "notify": failure.notify.map(|notify| json!({ "name": notify.name, "number": notify.number })),
+            "why": failure.reason,
+            "in_practice": failure.stage.practice(),
+            "logs": json!({ shown.names[0]: failure.logs[0], shown.names[1]: failure.logs[1] }),
+            "cures": failure.cures.iter().map(cure).collect::<Vec<_>>(),
+        })
+    };
+    let opened: Vec<_> = rehearsal
+        .opened
+        .iter()
+        .map(|opened| {
+            let sends =
+                |end: usize| opened.selectors[end].iter().map(|(from, to)| json!([from.to_string(), to.to_string()])).collect::<Vec<_>>();
+            json!({
+                "names": opened.names,
+                "sends": { shown.names[0]: sends(0), shown.names[1]: sends(1) },
+                "protection": opened.protection,
+                "as_written": opened.whole,
+            })
+        })
+        .collect();
+    json!({
+        "connections": rehearsal.names,
+        "opens": shown.names[rehearsal.opener],
+        "works": rehearsal.works(),
+        "steps": rehearsal.steps.iter().map(step).collect::<Vec<_>>(),
+        "failures": rehearsal.failures.iter().map(failure).collect::<Vec<_>>(),
+        "opened": opened,
+    })
+}

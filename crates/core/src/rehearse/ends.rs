@@ -1,0 +1,131 @@
+//! Who hears whom: addresses, filters, and the connections that can answer.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
+use super::{Actor, Cure, Play, Stage};
+use crate::gateway::{Connection, Endpoint, Hook, Packet, Protection, Traffic, Verdict};
+use crate::platform::Line;
+
+/// The connections of a gateway, found by the peer that they are for.
+pub(super) struct Listeners<'a> {
+    by_peer: BTreeMap<IpAddr, Vec<&'a Connection>>,
+    /// Those for a peer whose address is not fixed.
+    open: Vec<&'a Connection>,
+}
+
+impl<'a> Listeners<'a> {
+    pub(super) fn of(connections: &'a [Connection]) -> Self {
+        let mut listeners = Listeners { by_peer: BTreeMap::new(), open: Vec::new() };
+        for connection in connections {
+            match connection.remote.value {
+                Endpoint::At(address) => listeners.by_peer.entry(address).or_default().push(connection),
+                Endpoint::Named(_) | Endpoint::Anywhere => listeners.open.push(connection),
+            }
+        }
+        listeners
+    }
+
+    /// Those that can answer a packet from a peer to an own address; those that name the peer first.
+    fn hearing(&self, from: Option<IpAddr>, to: Option<IpAddr>) -> Vec<&'a Connection> {
+        let at = |connection: &&&Connection| connection.local.value.address().zip(to).is_none_or(|(own, to)| own == to);
+        let named = match from {
+            Some(from) => self.by_peer.get(&from).into_iter().flatten().collect::<Vec<_>>(),
+            None => self.by_peer.values().flatten().collect(),
+        };
+        named.into_iter().chain(&self.open).filter(at).copied().collect()
+    }
+}
+
+/// Addresses as they are known of an end, or as the two ends' files agree on them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Places {
+    pub own: Option<IpAddr>,
+    pub reached: Option<IpAddr>,
+}
+
+/// Whether an address is for private use (RFC 1918, RFC 4193).
+fn private(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(v4) => v4.is_private(),
+        IpAddr::V6(v6) => v6.segments()[0] & 0xfe00 == 0xfc00,
+    }
+}
+
+/// What is known of where an end stands: what was said, else what its files say of itself and the peer's of it.
+fn places(actor: &Actor<'_>, own: &Connection, peers: &Connection) -> Places {
+    let (said, seen) = (own.local.value.address(), peers.remote.value.address());
+    let reached = match (said, seen) {
+        // A private address that the peer knows as a public one is translated on the way.
+        (Some(said), Some(seen)) if private(said) && !private(seen) => Some(seen),
+        (Some(said), _) => Some(said),
+        (None, seen) => seen,
+    };
+    Places { own: actor.stands.own.or(said), reached: actor.stands.reached.or(reached) }
+}
+
+impl<'a> Play<'a> {
+    pub(super) fn places(&self, end: usize) -> Places {
+        places(&self.actors[end], self.connections[end], self.connections[1 - end])
+    }
+
+    /// Whether an end stands behind a NAT device, or says so.
+    pub(super) fn translated(&self, end: usize) -> bool {
+        let Places { own, reached } = self.places(end);
+        own.is_some() && reached.is_some() && own != reached
+    }
+
+    /// The connections that can answer the one that opens.
+    pub(super) fn hearing(&self) -> Vec<&'a Connection> {
+        self.listeners.hearing(self.places(self.opener).reached, self.places(self.answerer()).own)
+    }
+
+    /// Why the first message leaves nowhere or is heard by nobody, if so: the step is the message that is lost.
+    pub(super) fn unheard(&mut self) -> Option<(String, [Option<Line>; 2], Vec<Cure>)> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let (here, there) = (self.places(caller), self.places(answerer));
+        let calling = self.calling();
+        if let (Endpoint::At(said), Some(own)) = (&calling.local.value, self.actors[caller].stands.own)
+            && *said != own
+        {
+            let reason = format!("{} says that it is at {said}, which none of its interfaces has.", self.name(caller));
+            return Some((reason, [None, None], vec![self.cure(caller, &calling.local, format!("write {own}"))]));
+        }
+        match (&calling.remote.value, there.reached) {
+            (Endpoint::Anywhere, _) => {
+                let reason = format!("{} is not told where its peer is, so that it can only answer.", self.name(caller));
+                let address = there.reached.map_or("its address".to_owned(), |address| address.to_string());
+                return Some((reason, [None, None], vec![self.cure(caller, &calling.remote, format!("write {address}"))]));
+            }
+            (Endpoint::At(wanted), Some(reached)) if *wanted != reached => {
+                let reason =
+                    format!("{} sends to {wanted}, where {} is not: that is at {reached}.", self.name(caller), self.name(answerer));
+                let cure = self.cure(caller, &calling.remote, format!("write {reached}"));
+                return Some((reason, [Some(Line::Unanswered), None], vec![cure]));
+            }
+            _ => {}
+        }
+        let filter = self.actors[answerer].looked.gateway.filter.as_ref()?;
+        let (from, to) = (here.reached?, there.own?);
+        let ike =
+            Packet { hook: Hook::Input, from: from.into(), to: to.into(), protection: Protection::Any, traffic: Traffic::Udp(vec![500]) };
+        // An administrator's filter that these rules join drops what they do not let in.
+        let dropped = |verdict: Option<Verdict>| verdict == Some(Verdict::Drop) || verdict.is_none() && filter.is_joined();
+        dropped(filter.verdict(&ike)).then(|| {
+            let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
+            let cure = Cure { end: answerer, place: None, spelling: None, what: format!("let UDP 500 and 4500 in from {from}") };
+            (reason, [Some(Line::Unanswered), None], vec![cure])
+        })
+    }
+
+    /// Tells that nobody answers, if so.
+    pub(super) fn silence(&mut self, unheard: Option<(String, [Option<Line>; 2], Vec<Cure>)>) -> bool {
+        match unheard {
+            Some((reason, told, cures)) => {
+                self.fail(Stage::Answer, reason, told, cures);
+                true
+            }
+            None => false,
+        }
+    }
+}

@@ -1,0 +1,277 @@
+//! A negotiation rehearsed: two gateways as their files say, message by message, as RFC 7296 (IKEv2) and RFC 2409 (IKEv1)
+//! have it and as the daemons do it.
+//!
+//! It sees nothing but gateways and how their platforms behave where the standards leave a choice ([`Manner`]). Where it
+//! fails it says at which message, with which notification, what each end would log, and which line of which file to change.
+
+mod choice;
+mod ends;
+mod message;
+mod proof;
+mod selectors;
+mod v1;
+mod v2;
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use crate::compare::Looked;
+use crate::couples::Couples;
+use crate::gateway::{Child, Connection, IkeVersion, Opening, Setting};
+use crate::platform::{Line, Manner};
+use crate::source::Place;
+
+use ends::Listeners;
+pub use message::{Exchange, Message, Notify, Payload, Step};
+
+/// A gateway that takes part.
+#[derive(Clone, Copy, Debug)]
+pub struct Actor<'a> {
+    /// As it was read.
+    pub looked: Looked<'a>,
+    /// How its platform behaves.
+    pub manner: &'static Manner,
+    /// Where it stands, as far as that is known beside its files.
+    pub stands: Stands,
+}
+
+/// Addresses of a gateway.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Stands {
+    /// That of its outside interface.
+    pub own: Option<IpAddr>,
+    /// That from which its packets arrive elsewhere: another one behind a NAT device.
+    pub reached: Option<IpAddr>,
+}
+
+/// How far a negotiation comes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Stage {
+    /// A first answer of the peer.
+    Answer,
+    /// Proposals and keys for the IKE SA.
+    IkeSa,
+    /// Identities, and what proves them.
+    Authentication,
+    /// Selectors and proposals of a Child SA.
+    ChildSa,
+    /// New keys for a Child SA.
+    RekeyChild,
+    /// A new IKE SA in place of the old one.
+    RekeyIke,
+}
+
+impl Stage {
+    /// A stable word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Stage::Answer => "answer",
+            Stage::IkeSa => "ike-sa",
+            Stage::Authentication => "authentication",
+            Stage::ChildSa => "child-sa",
+            Stage::RekeyChild => "rekey-child-sa",
+            Stage::RekeyIke => "rekey-ike-sa",
+        }
+    }
+
+    /// What it looks like when it fails here.
+    pub fn practice(self) -> &'static str {
+        match self {
+            Stage::Answer => "no answer of the peer, no IKE SA",
+            Stage::IkeSa | Stage::Authentication => "no IKE SA",
+            Stage::ChildSa => "an IKE SA without this ESP SA",
+            Stage::RekeyChild => "the tunnel works until its first rekey",
+            Stage::RekeyIke => "the tunnel works until the IKE SA is to be replaced",
+        }
+    }
+}
+
+/// Something to change.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Cure {
+    /// At which end.
+    pub end: usize,
+    /// Where it stands; nothing where nothing is said there.
+    pub place: Option<Place>,
+    /// As the file has it.
+    pub spelling: Option<String>,
+    /// What to do.
+    pub what: String,
+}
+
+/// Where and why a negotiation fails.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failure {
+    /// How far it came.
+    pub stage: Stage,
+    /// The Child SA that it is about, as the one who opens calls it.
+    pub child: Option<String>,
+    /// Which step shows it.
+    pub step: usize,
+    /// What the wire carries.
+    pub notify: Option<Notify>,
+    /// Why.
+    pub reason: String,
+    /// What each end's daemon logs, in its own words.
+    pub logs: [Option<&'static str>; 2],
+    /// What to change.
+    pub cures: Vec<Cure>,
+}
+
+/// A Child SA that came up.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Opened {
+    /// What each end calls it.
+    pub names: [String; 2],
+    /// What each end sends through it, from its own networks to the peer's.
+    pub selectors: [Vec<(IpNet, IpNet)>; 2],
+    /// What it is protected with.
+    pub protection: String,
+    /// Whether it carries what both ends say, and not less.
+    pub whole: bool,
+}
+
+/// A negotiation between two connections that belong together.
+#[derive(Clone, Debug)]
+pub struct Rehearsal {
+    /// What each end calls the connection.
+    pub names: [String; 2],
+    /// The end that opens it.
+    pub opener: usize,
+    /// What happens, in order.
+    pub steps: Vec<Step>,
+    /// What fails, in order; nothing where everything works.
+    pub failures: Vec<Failure>,
+    /// The Child SAs that come up.
+    pub opened: Vec<Opened>,
+}
+
+impl Rehearsal {
+    /// The stage at which it first fails.
+    pub fn stage(&self) -> Option<Stage> {
+        self.failures.iter().map(|failure| failure.stage).min()
+    }
+
+    /// Whether all of it comes up and stays up, as both ends say.
+    pub fn works(&self) -> bool {
+        self.failures.is_empty() && self.opened.iter().all(|opened| opened.whole)
+    }
+}
+
+/// Rehearsals of all connections of two gateways that belong together, and the names of those without a counterpart.
+#[derive(Clone, Debug, Default)]
+pub struct Rehearsals {
+    /// One for each pair.
+    pub all: Vec<Rehearsal>,
+    /// Connections of each end without a counterpart.
+    pub alone: [Vec<String>; 2],
+}
+
+/// Lets two gateways negotiate. `opener`: the end that opens, whatever the files say of that.
+pub fn rehearse(actors: [Actor<'_>; 2], opener: Option<usize>) -> Rehearsals {
+    let gateways = actors.each_ref().map(|actor| actor.looked.gateway);
+    let couples = Couples::of(gateways, actors.each_ref().map(|actor| actor.looked.ends_open), true);
+    let listeners = [0, 1].map(|end| Listeners::of(couples.connections(end)));
+    let mut rehearsals = Rehearsals::default();
+    for (one, other) in couples.pairs() {
+        let opener = opener.unwrap_or_else(|| who_opens([one, other]));
+        let mut play = Play::new(actors, [one, other], opener, &listeners[1 - opener]);
+        match one_of([one, other], opener).version.value {
+            IkeVersion::V2 => play.ikev2(),
+            IkeVersion::V1 => play.ikev1(),
+        }
+        rehearsals.all.push(play.rehearsal);
+    }
+    rehearsals.alone = couples.alone().map(|list| list.into_iter().map(|connection| connection.name.clone()).collect());
+    rehearsals
+}
+
+fn one_of<'a>(connections: [&'a Connection; 2], end: usize) -> &'a Connection {
+    connections[end]
+}
+
+/// The end that opens a connection by itself; the first one, where both do or neither.
+fn who_opens(connections: [&Connection; 2]) -> usize {
+    let opens = |connection: &Connection| connection.children.iter().any(|child| child.opening.value != Opening::Wait);
+    usize::from(!opens(connections[0]) && opens(connections[1]))
+}
+
+/// A negotiation while it goes on.
+struct Play<'a> {
+    actors: [Actor<'a>; 2],
+    /// The two connections that belong together.
+    connections: [&'a Connection; 2],
+    opener: usize,
+    /// Those of the one that answers.
+    listeners: &'a Listeners<'a>,
+    rehearsal: Rehearsal,
+}
+
+impl<'a> Play<'a> {
+    fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], opener: usize, listeners: &'a Listeners<'a>) -> Self {
+        let names = connections.map(|connection| connection.name.clone());
+        let rehearsal = Rehearsal { names, opener, steps: Vec::new(), failures: Vec::new(), opened: Vec::new() };
+        Play { actors, connections, opener, listeners, rehearsal }
+    }
+
+    fn answerer(&self) -> usize {
+        1 - self.opener
+    }
+
+    fn name(&self, end: usize) -> &'a str {
+        self.actors[end].looked.name
+    }
+
+    fn manner(&self, end: usize) -> &'static Manner {
+        self.actors[end].manner
+    }
+
+    /// The connection of the one that opens.
+    fn calling(&self) -> &'a Connection {
+        self.connections[self.opener]
+    }
+
+    /// The connection that is to answer.
+    fn meant(&self) -> &'a Connection {
+        self.connections[self.answerer()]
+    }
+
+    /// A message; returns its step.
+    fn say(&mut self, message: Message) -> usize {
+        self.rehearsal.steps.push(Step::Message(message));
+        self.rehearsal.steps.len() - 1
+    }
+
+    /// What an end makes of it for itself.
+    fn think(&mut self, end: usize, text: impl Into<String>) {
+        self.rehearsal.steps.push(Step::Thought { end, text: text.into() });
+    }
+
+    /// A cure at an end for a setting that is said somewhere.
+    fn cure<T>(&self, end: usize, setting: &Setting<T>, what: impl Into<String>) -> Cure {
+        self.cure_at(end, setting.origin.place(), what)
+    }
+
+    fn cure_at(&self, end: usize, place: Option<&Place>, what: impl Into<String>) -> Cure {
+        let spelling = place.and_then(|place| self.actors[end].looked.spelling(place));
+        Cure { end, place: place.cloned(), spelling, what: what.into() }
+    }
+
+    /// A failure; `told` is what the two daemons write into their logs: the one that opens, and the one that answers.
+    fn fail(&mut self, stage: Stage, reason: impl Into<String>, told: [Option<Line>; 2], cures: Vec<Cure>) -> &mut Failure {
+        let mut logs = [None, None];
+        for (end, line) in [(self.opener, told[0]), (self.answerer(), told[1])] {
+            logs[end] = line.and_then(|line| self.manner(end).words(line));
+        }
+        let step = self.rehearsal.steps.iter().rposition(|step| matches!(step, Step::Message(_))).unwrap_or(0);
+        let notify = self.rehearsal.steps.get(step).and_then(Step::refusal);
+        self.rehearsal.failures.push(Failure { stage, child: None, step, notify, reason: reason.into(), logs, cures });
+        self.rehearsal.failures.last_mut().expect("one was pushed")
+    }
+}
+
+/// What a Child SA is called where it is shown.
+fn child_name(child: &Child) -> Option<String> {
+    Some(child.name.clone())
+}

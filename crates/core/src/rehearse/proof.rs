@@ -1,0 +1,107 @@
+//! Who believes whom.
+
+use super::v2::identity_words;
+use super::{Cure, Play, Stage};
+use crate::gateway::{Connection, Identity, Method};
+use crate::platform::{Line, OWN_ADDRESS};
+
+impl<'a> Play<'a> {
+    /// Whether an end has what it proves itself with; where not, it ends here.
+    pub(super) fn can_prove(&mut self, end: usize, connection: &Connection) -> bool {
+        let gateway = self.actors[end].looked.gateway;
+        let ids = format!("{} and {}", identity_words(&connection.local_identity.value), identity_words(&connection.remote_identity.value));
+        match connection.local_method.value {
+            Method::SharedSecret if gateway.secret_for(connection).is_none() => {
+                let reason = format!("{} has no secret for {ids}.", self.name(end));
+                let cures = vec![
+                    Cure { end, place: None, spelling: None, what: format!("add a secret for {ids}") },
+                    self.cure(end, &connection.local_identity, "or name the identities that a secret is for"),
+                ];
+                self.fail(Stage::Authentication, reason, self.told(end, Line::NoSecret), cures);
+                false
+            }
+            Method::PublicKey if gateway.own_key(connection).is_none() => {
+                let own = identity_words(&connection.local_identity.value);
+                let reason = format!("{} has no key for {own}.", self.name(end));
+                let cures = vec![self.cure(end, &connection.local_identity, "name an identity that there is a key for")];
+                self.fail(Stage::Authentication, reason, self.told(end, Line::NoKey), cures);
+                false
+            }
+            _ => true,
+        }
+    }
+
+    /// Why unequal secrets are unequal, and what to do.
+    pub(super) fn unequal_secrets(&self) -> Option<(String, Vec<Cure>)> {
+        let cure = |end: usize| Cure { end, place: None, spelling: None, what: "put the same bytes on both ends".to_owned() };
+        let secrets = [0, 1].map(|end| self.actors[end].looked.gateway.secret_for(self.connections[end]));
+        (secrets[0] != secrets[1]).then(|| ("The secrets of the two ends are not the same bytes.".to_owned(), vec![cure(0), cure(1)]))
+    }
+
+    /// The identity that an end shows with a connection.
+    pub(super) fn shown(&self, end: usize, connection: &Connection) -> Identity {
+        match (&connection.local_identity.value, self.places(end).own) {
+            (Identity::Implied(OWN_ADDRESS), Some(own)) => Identity::Address(own),
+            (said, _) => said.clone(),
+        }
+    }
+
+    /// What one end alone logs.
+    fn told(&self, end: usize, line: Line) -> [Option<Line>; 2] {
+        if end == self.opener { [Some(line), None] } else { [None, Some(line)] }
+    }
+
+    /// Why an end is not believed by the other one, each with the connection that it uses; and what to do.
+    pub(super) fn disbelief(&self, end: usize, shows: &Connection, judges: &Connection) -> Option<(String, Vec<Cure>)> {
+        let other = 1 - end;
+        let [shower, judge] = [end, other].map(|at| self.actors[at].looked.gateway);
+        let names = [self.name(end), self.name(other)];
+        let shown = self.shown(end, shows);
+        if !judges.remote_identity.value.takes(&shown) {
+            let (is, wants) = (identity_words(&shown), identity_words(&judges.remote_identity.value));
+            let cures = vec![
+                self.cure(other, &judges.remote_identity, format!("write {is}")),
+                self.cure(end, &shows.local_identity, format!("or write {wants}")),
+            ];
+            return Some((format!("{} says that it is {is}, {} expects {wants}.", names[0], names[1]), cures));
+        }
+        if shows.local_method != judges.remote_method {
+            let (has, wants) = (shows.local_method.value.words(), judges.remote_method.value.words());
+            let cures = vec![
+                self.cure(other, &judges.remote_method, format!("expect {has}")),
+                self.cure(end, &shows.local_method, format!("or use {wants}")),
+            ];
+            return Some((format!("{} proves itself with {has}, {} wants {wants}.", names[0], names[1]), cures));
+        }
+        let at = |end: usize, what: &str| Cure { end, place: None, spelling: None, what: what.to_owned() };
+        match shows.local_method.value {
+            Method::SharedSecret => {
+                let secrets = [shower.secret_for(shows), judge.secret_for(judges)];
+                let reason = match secrets {
+                    [Some(one), Some(two)] if one == two => return None,
+                    [_, None] => format!("{} has no secret for the two identities.", names[1]),
+                    _ => "The secrets of the two ends are not the same bytes.".to_owned(),
+                };
+                Some((reason, vec![at(end, "put the same bytes on both ends"), at(other, "put the same bytes on both ends")]))
+            }
+            Method::PublicKey => {
+                let (signs, expects) = (shower.own_key(shows), judge.pinned_key(judges));
+                let fits = signs.is_some() && signs == expects;
+                let reason = format!("{} does not have the public key that {} signs with.", names[1], names[0]);
+                (!fits).then(|| (reason, vec![at(other, &format!("give it the public key of {}", names[0]))]))
+            }
+            Method::Certificate => {
+                // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
+                let own = shower.own_certificate(shows)?;
+                if !own.names(&shows.local_identity.value) {
+                    let is = identity_words(&shows.local_identity.value);
+                    let cures = vec![self.cure(end, &shows.local_identity, "take a name that the certificate has")];
+                    return Some((format!("The certificate of {} does not name {is}.", names[0]), cures));
+                }
+                let known = judge.authorities.iter().any(|issuer| own.issued_by(issuer));
+                let reason = format!("{} has no authority that issued the certificate of {}.", names[1], names[0]);
+                (!known).then(|| (reason, vec![at(other, "install the certificate of the authority that issued the peer's")]))
+            }
+        }
+    }
+}

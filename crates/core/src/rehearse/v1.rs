@@ -1,0 +1,253 @@
+//! IKEv1 (RFC 2409; RFC 2407 for what IDs and SAs mean in ESP).
+
+use super::choice::{Lists, Suite, choose};
+use super::message::{Exchange, Message, Notify};
+use super::selectors::{Wanted, answer};
+use super::v2::{identity_words, offered};
+use super::{Play, Stage};
+use crate::algorithm::Group;
+use crate::compare::nearest_two;
+use crate::duration::duration_words;
+use crate::gateway::{Child, Connection, IkeVersion, Method};
+use crate::platform::Line;
+
+/// Main mode.
+const MAIN: &str = "RFC 2409 section 5";
+/// Aggressive mode.
+const AGGRESSIVE: &str = "RFC 2409 section 5";
+/// Quick mode.
+const QUICK: &str = "RFC 2409 section 5.5";
+/// Notifications.
+const NOTIFY: &str = "RFC 2408 section 3.14";
+
+impl<'a> Play<'a> {
+    pub(super) fn ikev1(&mut self) {
+        let answering = if self.calling().aggressive.value { self.aggressive() } else { self.main() };
+        let Some(answering) = answering else { return };
+        for child in &self.calling().children {
+            self.quick(child, answering, false);
+        }
+        self.rekeys_v1(answering);
+    }
+
+    /// The first message, and what comes of it: the connection that answers, and what was chosen.
+    fn open_v1(&mut self, exchange: Exchange, source: &'static str, with_identity: bool) -> Option<(&'a Connection, Suite)> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let calling = self.calling();
+        let offer = &calling.ike.value;
+        let unheard = self.unheard();
+        let mut first = Message::old(caller, exchange, source).with(
+            "SA",
+            format!("{}, {}, {}", offered(offer), calling.local_method.value.words(), duration_words(calling.ike_lifetime.value.hard)),
+        );
+        if with_identity {
+            let group = offer.first().and_then(|proposal| proposal.groups.first()).map(ToString::to_string).unwrap_or_default();
+            first = first.with("KE", group).with("Ni", "").with("IDii", identity_words(&self.shown(caller, calling)));
+        }
+        self.say(Message { arrives: unheard.is_none(), ..first });
+        if self.silence(unheard) {
+            return None;
+        }
+        let hearing = self.hearing();
+        let fits = |connection: &&Connection| {
+            connection.version.value == IkeVersion::V1 && connection.aggressive.value == calling.aggressive.value
+        };
+        let able: Vec<_> = hearing.iter().copied().filter(fits).collect();
+        if able.is_empty() {
+            self.nobody_meant(&hearing);
+            return None;
+        }
+        // The way of proving it is part of a proposal.
+        let same_proof = |connection: &&Connection| {
+            connection.remote_method.value == calling.local_method.value && connection.local_method.value == calling.remote_method.value
+        };
+        let preference = self.manner(answerer).preference;
+        let chosen = able.iter().copied().filter(same_proof).find_map(|connection| {
+            let own = connection.ike.value.iter().map(Lists::from);
+            Some((connection, choose(offer.iter().map(Lists::from), own, preference)?))
+        });
+        if chosen.is_none() {
+            self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
+            let told = [Some(Line::RefusedAtOnce), Some(Line::NoIkeProposal)];
+            let meant = self.meant();
+            if able.iter().any(same_proof) {
+                let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &meant.ike.value);
+                let cures = vec![
+                    self.cure(caller, &calling.ike, "offer what the other end has"),
+                    self.cure(answerer, &meant.ike, "or take what is offered"),
+                ];
+                self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
+            } else {
+                let (has, wants) = (calling.local_method.value.words(), meant.remote_method.value.words());
+                let reason = format!("{} offers {has}, {} wants {wants}.", self.name(caller), self.name(answerer));
+                let cures = vec![
+                    self.cure(answerer, &meant.remote_method, format!("expect {has}")),
+                    self.cure(caller, &calling.local_method, format!("or use {wants}")),
+                ];
+                self.fail(Stage::IkeSa, reason, told, cures);
+            }
+        }
+        chosen
+    }
+
+    pub(super) fn refuse_v1(&mut self, end: usize, notify: Notify) {
+        self.say(Message::old(end, Exchange::Informational, NOTIFY).refusing(notify, ""));
+    }
+
+    /// Main mode: proposals, keys, and under their protection identities and proofs.
+    fn main(&mut self) -> Option<&'a Connection> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let calling = self.calling();
+        let (first, suite) = self.open_v1(Exchange::MainMode, MAIN, false)?;
+        self.say(Message::old(answerer, Exchange::MainMode, MAIN).with("SA", suite.to_string()));
+        let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
+        if !self.can_prove(caller, calling) {
+            return None;
+        }
+        self.say(Message::old(caller, Exchange::MainMode, MAIN).with("KE", group.clone()).with("Ni", ""));
+        self.say(Message::old(answerer, Exchange::MainMode, MAIN).with("KE", group).with("Nr", ""));
+        self.say(
+            Message::old(caller, Exchange::MainMode, MAIN)
+                .with("IDii", identity_words(&self.shown(caller, calling)))
+                .with(proof_name(calling), calling.local_method.value.words()),
+        );
+        // The keys that protect identities already depend on the secret: with another one they cannot be read.
+        let secrets =
+            [(caller, calling), (answerer, first)].map(|(end, connection)| self.actors[end].looked.gateway.secret_for(connection));
+        if calling.local_method.value == Method::SharedSecret
+            && secrets[0] != secrets[1]
+            && let Some((_, cures)) = self.unequal_secrets()
+        {
+            self.refuse_v1(answerer, Notify::V1_MALFORMED);
+            let reason = format!("{} cannot read the message: the secrets of the two ends are not the same bytes.", self.name(answerer));
+            self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
+            return None;
+        }
+        let answering = self.known_v1()?;
+        self.say(
+            Message::old(answerer, Exchange::MainMode, MAIN)
+                .with("IDir", identity_words(&self.shown(answerer, answering)))
+                .with(proof_name(answering), answering.local_method.value.words()),
+        );
+        self.believed_v1(answering)
+    }
+
+    /// Aggressive mode: everything in three messages, identities in clear.
+    fn aggressive(&mut self) -> Option<&'a Connection> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let calling = self.calling();
+        let (_, suite) = self.open_v1(Exchange::AggressiveMode, AGGRESSIVE, true)?;
+        let answering = self.known_v1()?;
+        let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
+        self.say(
+            Message::old(answerer, Exchange::AggressiveMode, AGGRESSIVE)
+                .with("SA", suite.to_string())
+                .with("KE", group)
+                .with("Nr", "")
+                .with("IDir", identity_words(&self.shown(answerer, answering)))
+                .with(proof_name(answering), answering.local_method.value.words()),
+        );
+        if !self.can_prove(caller, calling) {
+            return None;
+        }
+        let answering = self.believed_v1(answering)?;
+        self.say(Message::old(caller, Exchange::AggressiveMode, AGGRESSIVE).with(proof_name(calling), calling.local_method.value.words()));
+        Some(answering)
+    }
+
+    /// The connection for the identity of the one that opens.
+    fn known_v1(&mut self) -> Option<&'a Connection> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let calling = self.calling();
+        let able: Vec<_> = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V1).collect();
+        let shown = self.shown(caller, calling);
+        // What is asked for is not said in IKEv1: the one that opens finds out.
+        let known = able.iter().copied().find(|connection| connection.remote_identity.value.takes(&shown));
+        let Some(answering) = known else {
+            self.refuse_v1(answerer, Notify::V1_INVALID_ID);
+            self.stranger(Stage::Authentication);
+            return None;
+        };
+        if let Some((reason, cures)) = self.disbelief(caller, calling, answering) {
+            self.refuse_v1(answerer, Notify::V1_AUTHENTICATION);
+            self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
+            return None;
+        }
+        Some(answering)
+    }
+
+    /// What the one that opens makes of the answer.
+    fn believed_v1(&mut self, answering: &'a Connection) -> Option<&'a Connection> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let Some((reason, cures)) = self.disbelief(answerer, answering, self.calling()) else {
+            self.think(caller, format!("believes {}: the IKE SA is there", self.name(answerer)));
+            return Some(answering);
+        };
+        self.refuse_v1(caller, Notify::V1_INVALID_ID);
+        self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
+        None
+    }
+
+    /// Quick mode: a pair of SAs for ESP; the third message only says that the second one arrived.
+    fn quick(&mut self, asked: &'a Child, answering: &'a Connection, again: bool) -> bool {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let wanted = Wanted::by_opener(asked);
+        let stage = if again { Stage::RekeyChild } else { Stage::ChildSa };
+        let group = asked.esp.value.first().and_then(|proposal| proposal.groups.first()).copied();
+        let request = Message::old(caller, Exchange::QuickMode, QUICK).with("SA", offered(&asked.esp.value)).with("Ni", "");
+        self.say(identities(keyed(request, group), &wanted));
+        let narrowing = self.manner(answerer).narrowing_v1;
+        let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_answerer(child)).is_some();
+        let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
+        let Some(own) = exact.or_else(|| answering.children.iter().find(fits)) else {
+            self.refuse_v1(answerer, Notify::V1_INVALID_ID);
+            self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]).stage = stage;
+            return false;
+        };
+        let chosen =
+            choose(asked.esp.value.iter().map(Lists::from), own.esp.value.iter().map(Lists::from), self.manner(answerer).preference);
+        let Some(suite) = chosen.filter(|_| asked.extended_sequence == own.extended_sequence) else {
+            self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
+            self.unfit_esp(asked, own, true, stage);
+            return false;
+        };
+        let reply = Message::old(answerer, Exchange::QuickMode, QUICK).with("SA", suite.to_string()).with("Nr", "");
+        self.say(identities(keyed(reply, suite.group), &wanted));
+        self.say(Message::old(caller, Exchange::QuickMode, QUICK).with("HASH", ""));
+        if !again {
+            // There is no narrowing: what was asked for is what both take, or each its own part of it.
+            let answered = answer(narrowing, &wanted, &Wanted::by_answerer(own)).unwrap_or_else(|| wanted.clone());
+            self.opened(asked, own, &wanted, &answered, suite);
+        }
+        true
+    }
+
+    /// New keys are another quick mode.
+    fn rekeys_v1(&mut self, answering: &'a Connection) {
+        for opened in self.rehearsal.opened.clone() {
+            let calling = self.calling();
+            if let Some(child) = calling.children.iter().find(|child| child.name == opened.names[self.opener]) {
+                self.think(self.opener, format!("{}: new keys after at most {}", child.name, duration_words(child.lifetime.value.soft())));
+                self.quick(child, answering, true);
+            }
+        }
+    }
+}
+
+/// The payload that proves who sends it.
+fn proof_name(connection: &Connection) -> &'static str {
+    if connection.local_method.value == Method::SharedSecret { "HASH" } else { "SIG" }
+}
+
+fn keyed(message: Message, group: Option<Group>) -> Message {
+    match group {
+        Some(group) => message.with("KE", group.to_string()),
+        None => message,
+    }
+}
+
+/// The networks, as identities of those on whose behalf it is negotiated.
+fn identities(message: Message, wanted: &Wanted) -> Message {
+    let list = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    message.with("IDci", list(&wanted.near)).with("IDcr", list(&wanted.far))
+}

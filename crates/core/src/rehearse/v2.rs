@@ -1,0 +1,447 @@
+//! IKEv2 (RFC 7296).
+
+use super::choice::{Lists, Suite, choose};
+use super::message::{Exchange, Message, Notify};
+use super::selectors::{Wanted, answer, taken};
+use super::{Cure, Failure, Opened, Play, Stage, child_name};
+use crate::algorithm::Group;
+use crate::compare::nearest_two;
+use crate::duration::duration_words;
+use crate::gateway::{Child, Connection, EspProposal, Identity, IkeProposal, IkeVersion, Mode};
+use crate::platform::{Line, Narrowing};
+
+impl<'a> Play<'a> {
+    pub(super) fn ikev2(&mut self) {
+        let Some(suite) = self.init() else { return };
+        let Some(answering) = self.auth() else { return };
+        let mut id = 2;
+        for child in self.calling().children.iter().skip(1) {
+            self.another(child, answering, &mut id);
+        }
+        self.rekeys(answering, &mut id);
+        // What was agreed on once is agreed on again: the proposals are the same.
+        if !self.rehearsal.opened.is_empty() {
+            self.new_ike(suite, id);
+        }
+    }
+
+    /// IKE_SA_INIT: what is chosen, and the connections that can still be meant.
+    fn init(&mut self) -> Option<Suite> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let calling = self.calling();
+        let offer = &calling.ike.value;
+        let guess = offer.first().and_then(|proposal| proposal.groups.first()).copied();
+        let unheard = self.unheard();
+        let request = self.first_message(offer, guess, unheard.is_none());
+        self.say(request);
+        if self.silence(unheard) {
+            return None;
+        }
+        let hearing = self.hearing();
+        let able: Vec<_> = hearing.iter().copied().filter(|connection| connection.version.value == IkeVersion::V2).collect();
+        if able.is_empty() {
+            self.nobody_meant(&hearing);
+            return None;
+        }
+        let nat = self.translated(caller) || self.translated(answerer);
+        if nat {
+            self.think(answerer, "finds a NAT device between the two: from here on over UDP 4500");
+        }
+        let preference = self.manner(answerer).preference;
+        let chosen = able
+            .iter()
+            .find_map(|connection| choose(offer.iter().map(Lists::from), connection.ike.value.iter().map(Lists::from), preference));
+        let Some(suite) = chosen else {
+            self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.7");
+            let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &self.meant().ike.value);
+            let cures = vec![
+                self.cure(caller, &calling.ike, "offer what the other end has"),
+                self.cure(answerer, &self.meant().ike, "or take what is offered"),
+            ];
+            let told = [Some(Line::RefusedAtOnce), Some(Line::NoIkeProposal)];
+            self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
+            return None;
+        };
+        if suite.group != guess
+            && let Some(group) = suite.group
+        {
+            let refusal = Message::reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+            self.say(refusal.refusing(Notify::INVALID_KE_PAYLOAD, format!("group {group}")));
+            self.think(caller, format!("tries again with a key of group {group}"));
+            let again = self.first_message(offer, Some(group), true);
+            self.say(again);
+        }
+        let reply = Message::reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+        let key = suite.group.map(|group| group.to_string()).unwrap_or_default();
+        self.say(reply.with("SA", suite.to_string()).with("KE", key).with("Nr", "").with("N(NAT_DETECTION_…)", ""));
+        Some(suite)
+    }
+
+    fn first_message(&self, offer: &[IkeProposal], group: Option<Group>, arrives: bool) -> Message {
+        let message = Message::request(self.opener, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+        let message = message.with("SA", offered(offer)).with("KE", group.map(|group| group.to_string()).unwrap_or_default());
+        Message { arrives, ..message.with("Ni", "").with("N(NAT_DETECTION_…)", "") }
+    }
+
+    /// The refusal of a request.
+    pub(super) fn refuse(&mut self, exchange: Exchange, id: u32, notify: Notify, source: &'static str) {
+        let reply = Message::reply(self.answerer(), exchange, id, source);
+        self.say(reply.refusing(notify, ""));
+    }
+
+    /// No connection can answer: for want of an address, or of the version.
+    pub(super) fn nobody_meant(&mut self, hearing: &[&Connection]) {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let meant = self.meant();
+        match self.calling().version.value {
+            IkeVersion::V2 => self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
+            IkeVersion::V1 => self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL),
+        }
+        let told = [Some(Line::RefusedAtOnce), Some(Line::NoConnection)];
+        if hearing.is_empty() {
+            let from = self.places(caller).reached.map_or("that address".to_owned(), |address| address.to_string());
+            let reason = format!("{} has no connection for a peer at {from}.", self.name(answerer));
+            let mut cures = Vec::new();
+            if meant.remote.value.address().is_some_and(|at| Some(at) != self.places(caller).reached) {
+                cures.push(self.cure(answerer, &meant.remote, format!("write {from}")));
+            } else if let Some(own) = self.places(answerer).own {
+                cures.push(self.cure(answerer, &meant.local, format!("write {own}")));
+            }
+            self.fail(Stage::IkeSa, reason, told, cures);
+        } else {
+            let calling = self.calling();
+            let (says, wants) = (calling.exchange(), meant.exchange());
+            let reason = format!("{} opens with {says}, {} has the connection for {wants}.", self.name(caller), self.name(answerer));
+            let cures = vec![
+                self.cure(answerer, &meant.version, format!("say {says}")),
+                self.cure(caller, &calling.version, format!("or say {wants} here")),
+            ];
+            self.fail(Stage::IkeSa, reason, told, cures);
+        }
+    }
+
+    /// IKE_AUTH with the first Child SA: the connection that answers.
+    fn auth(&mut self) -> Option<&'a Connection> {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let calling = self.calling();
+        if !self.can_prove(caller, calling) {
+            return None;
+        }
+        let first = calling.children.first()?;
+        let mut request = Message::request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
+            .with("IDi", identity_words(&self.shown(caller, calling)));
+        // Who takes anybody asks for nobody.
+        if calling.remote_identity.value != Identity::Anybody {
+            request = request.with("IDr", identity_words(&calling.remote_identity.value));
+        }
+        request = request.with("AUTH", calling.local_method.value.words());
+        request = child_payloads(request, &bare(&first.esp.value), first);
+        self.say(request);
+        let source = "RFC 7296 section 2.21.2";
+        let able = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V2);
+        let shown = self.shown(caller, calling);
+        let known = |connection: &&Connection| {
+            connection.remote_identity.value.takes(&shown) && calling.remote_identity.value.takes(&self.shown(answerer, connection))
+        };
+        let Some(answering) = able.into_iter().find(known) else {
+            self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
+            self.stranger(Stage::Authentication);
+            return None;
+        };
+        if let Some((reason, cures)) = self.disbelief(caller, calling, answering) {
+            self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
+            self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
+            return None;
+        }
+        self.think(answerer, format!("believes {} and takes its connection {}", self.name(caller), answering.name));
+        let reply = Message::reply(answerer, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
+            .with("IDr", identity_words(&self.shown(answerer, answering)))
+            .with("AUTH", answering.local_method.value.words());
+        if let Some((reason, cures)) = self.disbelief(answerer, answering, calling) {
+            self.say(child_payloads(reply, &bare(&first.esp.value), first));
+            let goodbye = Message::request(caller, Exchange::Informational, 2, source);
+            self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED, ""));
+            self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
+            return None;
+        }
+        self.child(first, answering, reply, true);
+        Some(answering)
+    }
+
+    /// A further Child SA (RFC 7296 section 1.3.1).
+    fn another(&mut self, child: &'a Child, answering: &'a Connection, id: &mut u32) {
+        let source = "RFC 7296 section 1.3.1";
+        let request = Message::request(self.opener, Exchange::CreateChildSa, *id, source);
+        let group = first_group(&child.esp.value);
+        let request = child_payloads(request, &child.esp.value, child);
+        let request = with_key(request.with("Ni", ""), group);
+        self.say(request);
+        let reply = Message::reply(self.answerer(), Exchange::CreateChildSa, *id, source);
+        self.child(child, answering, reply, false);
+        *id += 1;
+    }
+
+    /// What the one that answers makes of a request for a Child SA. The first one takes its keys from the IKE SA.
+    fn child(&mut self, asked: &'a Child, answering: &'a Connection, reply: Message, first: bool) {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let wanted = Wanted::by_opener(asked);
+        let narrowing = self.manner(answerer).narrowing;
+        let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_answerer(child));
+        let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
+        let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
+        let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
+            self.say(reply.refusing(Notify::TS_UNACCEPTABLE, ""));
+            self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]);
+            return;
+        };
+        let lists = |list: &'a [EspProposal]| {
+            list.iter().map(move |proposal| if first { Lists::from(proposal).without_groups() } else { Lists::from(proposal) })
+        };
+        let chosen = choose(lists(&asked.esp.value), lists(&own.esp.value), self.manner(answerer).preference);
+        let chosen = chosen.filter(|_| asked.extended_sequence == own.extended_sequence);
+        let Some(suite) = chosen else {
+            self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+            self.unfit_esp(asked, own, !first, Stage::ChildSa);
+            return;
+        };
+        let mut reply = reply.with("SA", suite.to_string());
+        if !first {
+            reply = with_key(reply.with("Nr", ""), suite.group);
+        }
+        self.say(selector_payloads(reply, &answered));
+        let own_wants = Wanted::by_opener(asked);
+        let Some(kept) = taken(self.manner(caller).narrowing, &own_wants, &answered) else {
+            self.unfit_selectors(asked, answering, [Some(Line::NoSelectors), None]);
+            return;
+        };
+        let sent_back = match narrowing {
+            Narrowing::Unasked => Wanted::by_answerer(own),
+            _ => answered.clone(),
+        };
+        self.opened(asked, own, &kept, &sent_back, suite);
+    }
+
+    /// Notes a Child SA that came up.
+    pub(super) fn opened(&mut self, asked: &Child, own: &Child, kept: &Wanted, sent_back: &Wanted, suite: Suite) {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let whole = kept.same(&Wanted::by_opener(asked)) && sent_back.same(&Wanted::by_answerer(own)) && kept.same(sent_back);
+        let mut names = [String::new(), String::new()];
+        names[caller].clone_from(&asked.name);
+        names[answerer].clone_from(&own.name);
+        let mut selectors = [Vec::new(), Vec::new()];
+        selectors[caller] = kept.pairs();
+        selectors[answerer] = sent_back.pairs().into_iter().map(|(near, far)| (far, near)).collect();
+        selectors[answerer].sort();
+        let protection = Suite { group: None, ..suite }.to_string();
+        self.think(caller, format!("ESP SAs for {}: {protection}", asked.name));
+        if !whole {
+            self.think(caller, "what crosses is less, or something else, than one of the two ends says");
+        }
+        self.rehearsal.opened.push(Opened { names, selectors, protection, whole });
+    }
+
+    /// New keys for each Child SA, asked for by the end whose keys end first (RFC 7296 section 1.3.3).
+    fn rekeys(&mut self, answering: &'a Connection, id: &mut u32) {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let opened: Vec<[String; 2]> = self.rehearsal.opened.iter().map(|opened| opened.names.clone()).collect();
+        for names in opened {
+            let by_name = |connection: &'a Connection, end: usize| connection.children.iter().find(|child| child.name == names[end]);
+            let (Some(asked), Some(own)) = (by_name(self.calling(), caller), by_name(answering, answerer)) else { continue };
+            let lives = [asked.lifetime.value.soft(), own.lifetime.value.soft()];
+            let by_answerer = lives[1] < lives[0];
+            let (from, [near, far]) = if by_answerer { (answerer, [own, asked]) } else { (caller, [asked, own]) };
+            self.think(from, format!("{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
+            let source = "RFC 7296 section 1.3.3";
+            let request = Message::request(from, Exchange::CreateChildSa, *id, source).with("N(REKEY_SA)", near.name.clone());
+            let request = child_payloads(request, &near.esp.value, near).with("Ni", "");
+            self.say(with_key(request, first_group(&near.esp.value)));
+            let reply = Message::reply(1 - from, Exchange::CreateChildSa, *id, source);
+            let chosen =
+                choose(near.esp.value.iter().map(Lists::from), far.esp.value.iter().map(Lists::from), self.manner(1 - from).preference);
+            *id += 1;
+            let Some(suite) = chosen else {
+                self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+                self.unfit_esp(asked, own, true, Stage::RekeyChild);
+                continue;
+            };
+            let reply = with_key(reply.with("SA", suite.to_string()).with("Nr", ""), suite.group);
+            self.say(selector_payloads(reply, &Wanted::by_opener(near)));
+        }
+    }
+
+    /// A new IKE SA (RFC 7296 section 1.3.2).
+    fn new_ike(&mut self, suite: Suite, id: u32) {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let lives = [self.calling(), self.meant()].map(|connection| connection.ike_lifetime.value.soft());
+        let from = if lives[1] < lives[0] { answerer } else { caller };
+        self.think(from, format!("a new IKE SA after at most {}", duration_words(lives[0].min(lives[1]))));
+        let key = suite.group.map(|group| group.to_string()).unwrap_or_default();
+        let source = "RFC 7296 section 1.3.2";
+        let request = Message::request(from, Exchange::CreateChildSa, id, source);
+        self.say(request.with("SA", suite.to_string()).with("Ni", "").with("KE", key.clone()));
+        let reply = Message::reply(1 - from, Exchange::CreateChildSa, id, source);
+        self.say(reply.with("SA", suite.to_string()).with("Nr", "").with("KE", key));
+    }
+
+    /// Selectors that do not fit.
+    pub(super) fn unfit_selectors(&mut self, asked: &Child, answering: &Connection, told: [Option<Line>; 2]) -> &mut Failure {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let wanted = Wanted::by_opener(asked);
+        // The one of the other end that is meant: the same name, else the one that has most in common.
+        let near = answering.children.iter().find(|child| child.name == asked.name);
+        let near = near.or_else(|| answering.children.iter().find(|child| Wanted::by_answerer(child).shared(&wanted).is_some()));
+        let near = near.or(answering.children.first());
+        let list = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let mut cures = Vec::new();
+        let mut reason = format!(
+            "{} asks for {} to {}; {} has nothing for that.",
+            self.name(caller),
+            list(&wanted.near),
+            list(&wanted.far),
+            self.name(answerer)
+        );
+        if let Some(own) = near {
+            let theirs = Wanted::by_answerer(own);
+            reason = format!(
+                "{} asks for {} to {}, {} has {} to {}.",
+                self.name(caller),
+                list(&wanted.near),
+                list(&wanted.far),
+                self.name(answerer),
+                list(&theirs.near),
+                list(&theirs.far)
+            );
+            if theirs.near == wanted.far && theirs.far == wanted.near {
+                reason.push_str(" One of the two has its own networks and the peer's crossed.");
+            }
+            if theirs.near != wanted.near {
+                cures.push(self.cure(answerer, &own.remote, format!("write {}", list(&wanted.near))));
+                cures.push(self.cure(caller, &asked.local, format!("or write {}", list(&theirs.near))));
+            }
+            if theirs.far != wanted.far {
+                cures.push(self.cure(answerer, &own.local, format!("write {}", list(&wanted.far))));
+                cures.push(self.cure(caller, &asked.remote, format!("or write {}", list(&theirs.far))));
+            }
+            if theirs.protocol != wanted.protocol {
+                reason.push_str(" One of the two limits them to an IP protocol.");
+                cures.push(self.cure(answerer, &own.protocol, "limit both ends to the same protocol, or none"));
+                cures.push(self.cure(caller, &asked.protocol, "limit both ends to the same protocol, or none"));
+            }
+        }
+        let failure = self.fail(Stage::ChildSa, reason, told, cures);
+        failure.child = child_name(asked);
+        failure
+    }
+
+    /// Proposals for ESP that do not fit; `groups`: those for PFS count.
+    pub(super) fn unfit_esp(&mut self, asked: &Child, own: &Child, groups: bool, stage: Stage) -> &mut Failure {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let mut cures = Vec::new();
+        let names = [self.name(caller), self.name(answerer)];
+        let plain = choose(
+            asked.esp.value.iter().map(|proposal| Lists::from(proposal).without_groups()),
+            own.esp.value.iter().map(|proposal| Lists::from(proposal).without_groups()),
+            self.manner(answerer).preference,
+        );
+        let reason = if asked.extended_sequence != own.extended_sequence {
+            let bits = |child: &Child| if child.extended_sequence.value { 64 } else { 32 };
+            cures.push(self.cure(answerer, &own.extended_sequence, format!("say {} bits", bits(asked))));
+            cures.push(self.cure(caller, &asked.extended_sequence, format!("or say {} bits", bits(own))));
+            format!("Sequence numbers have {} bits at {} and {} at {}.", bits(asked), names[0], bits(own), names[1])
+        } else if groups && plain.is_some() {
+            let place = |child: &Child| child.pfs.0.clone().or_else(|| child.esp.origin.place().cloned());
+            let words = |child: &Child| {
+                let mut all: Vec<_> = child.esp.value.iter().flat_map(|proposal| &proposal.groups).map(ToString::to_string).collect();
+                all.dedup();
+                if all.is_empty() { "no group".to_owned() } else { all.join(" or ") }
+            };
+            cures.push(self.cure_at(answerer, place(own).as_ref(), format!("say {} for PFS", words(asked))));
+            cures.push(self.cure_at(caller, place(asked).as_ref(), format!("or say {} for PFS", words(own))));
+            format!("PFS does not fit: {} at {}, {} at {}.", words(asked), names[0], words(own), names[1])
+        } else {
+            cures.push(self.cure(answerer, &own.esp, "take what is offered"));
+            cures.push(self.cure(caller, &asked.esp, "or offer what the other end has"));
+            format!("No ESP proposal of the one fits one of the other.{}", nearest_two(names, &asked.esp.value, &own.esp.value))
+        };
+        let failure = self.fail(stage, reason, [Some(Line::EspRefused), Some(Line::NoEspProposal)], cures);
+        failure.child = child_name(asked);
+        failure
+    }
+
+    /// The peer is nobody that a connection is for: its identity, or the one that it asks for.
+    pub(super) fn stranger(&mut self, stage: Stage) -> &mut Failure {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let (calling, meant) = (self.calling(), self.meant());
+        let mut reasons = Vec::new();
+        let mut cures: Vec<Cure> = Vec::new();
+        let shown = self.shown(caller, calling);
+        let theirs = self.shown(answerer, meant);
+        if !meant.remote_identity.value.takes(&shown) {
+            let (says, wants) = (identity_words(&shown), identity_words(&meant.remote_identity.value));
+            reasons.push(format!("{} says that it is {says}, {} expects {wants}.", self.name(caller), self.name(answerer)));
+            cures.push(self.cure(answerer, &meant.remote_identity, format!("write {says}")));
+            cures.push(self.cure(caller, &calling.local_identity, format!("or write {wants}")));
+        }
+        if !calling.remote_identity.value.takes(&theirs) {
+            let (wants, is) = (identity_words(&calling.remote_identity.value), identity_words(&theirs));
+            reasons.push(format!("{} asks for {wants}, {} is {is}.", self.name(caller), self.name(answerer)));
+            cures.push(self.cure(answerer, &meant.local_identity, format!("write {wants}")));
+            cures.push(self.cure(caller, &calling.remote_identity, format!("or write {is}")));
+        }
+        self.fail(stage, reasons.join(" "), [Some(Line::NotBelieved), Some(Line::PeerUnknown)], cures)
+    }
+}
+
+/// Proposals in a few words.
+pub(super) fn offered<T: std::fmt::Display>(list: &[T]) -> String {
+    match list {
+        [] => "its own list".to_owned(),
+        [one] => one.to_string(),
+        [first, rest @ ..] => format!("{first}; and {} more", rest.len()),
+    }
+}
+
+pub(super) fn identity_words(identity: &crate::gateway::Identity) -> String {
+    format!("{identity} ({})", identity.kind())
+}
+
+fn bare(list: &[EspProposal]) -> Vec<String> {
+    list.iter().map(|proposal| Suites(proposal).to_string()).collect()
+}
+
+/// A proposal without its groups.
+struct Suites<'a>(&'a EspProposal);
+
+impl std::fmt::Display for Suites<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let text = self.0.to_string();
+        // The groups stand last.
+        let end = text.rfind(", ").unwrap_or(text.len());
+        f.write_str(&text[..end])
+    }
+}
+
+fn child_payloads<T: std::fmt::Display>(message: Message, offer: &[T], child: &Child) -> Message {
+    let message = message.with("SA", offered(offer));
+    let message = if child.mode.value == Mode::Transport { message.with("N(USE_TRANSPORT_MODE)", "") } else { message };
+    selector_payloads(message, &Wanted::by_opener(child))
+}
+
+fn selector_payloads(message: Message, wanted: &Wanted) -> Message {
+    let list = |nets: &[ipnet::IpNet]| {
+        let nets = nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        wanted.protocol.map_or(nets.clone(), |protocol| format!("{nets}, IP protocol {protocol}"))
+    };
+    message.with("TSi", list(&wanted.near)).with("TSr", list(&wanted.far))
+}
+
+fn first_group(list: &[EspProposal]) -> Option<Group> {
+    list.first().and_then(|proposal| proposal.groups.first()).copied()
+}
+
+fn with_key(message: Message, group: Option<Group>) -> Message {
+    match group {
+        Some(group) => message.with("KE", group.to_string()),
+        None => message,
+    }
+}
