@@ -5,13 +5,15 @@ use std::collections::BTreeMap;
 
 use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
-use crate::description::{Description, Tunnel};
+use crate::compare::Looked;
+use crate::description::{Description, Site, Tunnel};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Gateway, Method, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::platform::{PLATFORMS, Platform, Unwritable};
+use crate::rehearse::{Actor, Rehearsal, rehearse};
 use crate::routing;
 
 /// What came of a tunnel.
@@ -114,12 +116,32 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         reached: ends[i].reached(),
         shares_internet: ends[i].shares_internet,
     };
-    let findings: Vec<_> = hold(end(0), end(1)).into_iter().map(|finding| finding.at(place.clone())).collect();
+    let mut findings = hold(end(0), end(1));
+    if !any_stops(&findings) {
+        findings.extend(rehearsed(ends, &gateways));
+    }
+    let findings: Vec<_> = findings.into_iter().map(|finding| finding.at(place.clone())).collect();
     if any_stops(&findings) {
         return Err(findings);
     }
     let built = BuiltTunnel { name: tunnel.name.value.clone(), ends: ends.map(|site| site.name.value.clone()), agreement, gateways };
     Ok((built, trees, findings))
+}
+
+/// What the two ends, as they were written, would fail at.
+fn rehearsed(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Finding> {
+    let actor = |i: usize| {
+        let facts = ends[i].platform.value.facts();
+        let looked = Looked { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.ends_by_address, tree: None };
+        Actor { looked, manner: facts.manner, stands: ends[i].stands() }
+    };
+    let came = rehearse([actor(0), actor(1)], None);
+    let works = !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works);
+    let reason = came.all.iter().flat_map(|rehearsal| &rehearsal.failures).next().map_or_else(
+        || "the two ends do not belong together, or carry something else than both say".to_owned(),
+        |failure| failure.reason.clone(),
+    );
+    (!works).then(|| Finding::new(&rules::WOULD_NOT_COME_UP, reason))
 }
 
 /// Writes one side: the files of the daemon, the packet filter, the network and the routing protocol.

@@ -201,7 +201,6 @@ fn part(args: &Rehearse, description: &Description, name: &str, standing: &BTree
     let root = args.built.as_ref().map(|folder| folder.join(name));
     let path = |below: &str| root.as_ref().map_or_else(|| format!("{name}/{below}"), |root| root.join(below).display().to_string());
     let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
-    let reached = site.reached().address();
-    let stands = Stands { own: site.own_address.as_ref().map(|own| own.value).or(reached), reached };
-    Some(Part { name: name.to_owned(), facts: site.platform.value.facts(), tree, gateway, stands, findings, sources })
+    let (facts, stands) = (site.platform.value.facts(), site.stands());
+    Some(Part { name: name.to_owned(), facts, tree, gateway, stands, findings, sources })
 }

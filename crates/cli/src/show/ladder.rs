@@ -95,6 +95,21 @@ pub fn payload_words(message: &Message) -> Vec<String> {
     message.payloads.iter().map(|payload| words(&payload.name, &payload.says)).collect()
 }
 
+/// The payloads in lines of at most `room` characters; a payload goes over to the next line whole, if it fits on one.
+pub fn payload_lines(message: &Message, room: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for words in payload_words(message) {
+        match lines.last_mut() {
+            Some(last) if last.chars().count() + 3 + words.chars().count() <= room => {
+                last.push_str("   ");
+                last.push_str(&words);
+            }
+            _ => lines.extend(wrapped(&words, room)),
+        }
+    }
+    lines
+}
+
 /// What a message is called.
 pub fn message_words(message: &Message) -> String {
     let word = message.exchange.word();
@@ -114,7 +129,7 @@ fn arrow(message: &Message, number: usize, width: usize, fatal: bool) -> Vec<Str
         if rightwards { format!(" {indent}{text}") } else { format!("{:>w$} ", format!("{text}{indent}"), w = width - 1) }
     };
     let mut lines = vec![rung(&aligned(&title, 0), width, &number.to_string())];
-    for line in wrapped(&payload_words(message).join("; "), room) {
+    for line in payload_lines(message, room) {
         lines.push(rung(&aligned(&line, 2), width, ""));
     }
     // Short colours: only what stands between the lines down.
@@ -191,10 +206,8 @@ fn failed(failure: &Failure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<St
         }
     }
     for (i, cure) in failure.cures.iter().enumerate() {
-        add(if i == 0 { "do" } else { "" }, &format!("{}: {}", at(cure, shown), cure.what));
-        if let Some(spelling) = &cure.spelling {
-            add("", &format!("  {spelling}"));
-        }
+        let spelling = cure.spelling.as_ref().map_or_else(String::new, |spelling| format!("  {spelling}"));
+        add(if i == 0 { "do" } else { "" }, &format!("{}{spelling}\n    {}", at(cure, shown), cure.what));
     }
     lines
 }

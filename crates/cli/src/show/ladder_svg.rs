@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use uspan_core::{Message, Rehearsal, Step};
 
-use super::ladder::{Shown, message_words, number_of, payload_words};
+use super::ladder::{Shown, message_words, number_of, payload_lines};
 use super::wrapped;
 
 const WIDTH: usize = 1000;
@@ -89,7 +89,7 @@ fn arrow(body: &mut String, message: &Message, number: usize, fatal: bool, y: &m
     words(body, LINES[0] - 14, *y + 10, "end", FAINT, 12, &number.to_string());
     words(body, x, *y + 10, anchor, colour, 14, &message_words(message));
     *y += 18;
-    for line in wrapped(&payload_words(message).join("; "), FIT) {
+    for line in payload_lines(message, FIT) {
         words(body, x, *y + 8, anchor, if fatal { WRONG } else { FAINT }, 12, &line);
         *y += ROW;
     }

@@ -22,6 +22,7 @@ use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Method, Opening, Passing};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
+use crate::rehearse::Stands;
 use crate::source::{Located, Source, Span};
 
 /// A description that could be understood. Parts that could not are left out; findings say which.
@@ -99,6 +100,12 @@ impl Site {
             Address::Named(name) => Endpoint::Named(name.clone()),
             Address::Dynamic | Address::Assigned => Endpoint::Anywhere,
         }
+    }
+
+    /// Its addresses, as far as they are fixed.
+    pub fn stands(&self) -> Stands {
+        let reached = self.reached().address();
+        Stands { own: self.local().address().or(reached), reached }
     }
 
     /// Its family on the outside, where that is known.

@@ -18,7 +18,7 @@ use ipnet::IpNet;
 
 use crate::compare::Looked;
 use crate::couples::Couples;
-use crate::gateway::{Child, Connection, IkeVersion, Opening, Setting};
+use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Opening, Setting};
 use crate::platform::{Line, Manner};
 use crate::source::Place;
 
@@ -191,10 +191,12 @@ fn one_of<'a>(connections: [&'a Connection; 2], end: usize) -> &'a Connection {
     connections[end]
 }
 
-/// The end that opens a connection by itself; the first one, where both do or neither.
+/// The end that opens a connection by itself; where both do or neither, the first one that knows where its peer is.
 fn who_opens(connections: [&Connection; 2]) -> usize {
     let opens = |connection: &Connection| connection.children.iter().any(|child| child.opening.value != Opening::Wait);
-    usize::from(!opens(connections[0]) && opens(connections[1]))
+    let knows = |connection: &Connection| connection.remote.value != Endpoint::Anywhere;
+    let rank = |connection| (opens(connection), knows(connection));
+    usize::from(rank(connections[1]) > rank(connections[0]))
 }
 
 /// A negotiation while it goes on.

@@ -71,6 +71,11 @@ chapter! {
         why: "The session does not come up, or networks are missing that the tunnel carries.",
         remedy: "What is own on one end must be the neighbour's on the other.",
     }
+    WOULD_NOT_COME_UP = "US715" "would-not-come-up" Error {
+        what: "A negotiation between the two ends, rehearsed from what was written, fails.",
+        why: "The tunnel would not come up, or would break at its first rekey.",
+        remedy: "This is a defect of the program; please report it with the description.",
+    }
     DEVICE_SYNTAX = "US801" "device-syntax" Error {
         what: "A line of a gateway's file cannot be read.",
         why: "The daemon would refuse the file or leave the line out.",
