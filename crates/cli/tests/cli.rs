@@ -61,6 +61,9 @@ fn no_output_shows_a_secret() {
         &["compare", "out/packhouse", "out/coldstore"],
         &["compare", "out/packhouse", "out/coldstore", "--format", "json"],
         &["compare", "out/coldstore", "--against", "orchard.span.toml"],
+        &["rehearse", "orchard.span.toml"],
+        &["rehearse", "out/packhouse", "out/coldstore", "--format", "json"],
+        &["rehearse", "out/packhouse", "out/coldstore", "--svg", "ladder.svg"],
         &["build", "orchard.span.toml", "-o", "other", "--format", "json"],
     ] {
         let run = uspan(folder.path(), args);
@@ -475,6 +478,38 @@ fn compare_says_what_is_fatal_where_it_stands_and_exits_with_one() {
     assert_eq!((&json["fine"], &json["between"][0]), (&Value::Bool(false), &Value::String("packhouse".to_owned())));
     assert_eq!(compare(&["--tunnel", "harvest"]).code, 1);
     assert_eq!(compare(&["--tunnel", "other"]).code, 2);
+}
+
+#[test]
+fn rehearse_says_at_which_message_it_fails_and_which_line_to_change() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let rehearse = |more: &[&str]| uspan(folder.path(), &[&["rehearse", "out/packhouse", "out/coldstore"][..], more].concat());
+    let run = rehearse(&[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stdout.contains("The tunnel comes up"), "{}", run.stdout);
+    edit(folder.path(), COLD, "rightsubnet=10.41.0.0/22", "rightsubnet=10.42.0.0/22");
+    let run = rehearse(&["--svg", "ladder.svg"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    insta::assert_snapshot!(run.stdout);
+    let svg = fs::read_to_string(folder.path().join("ladder.svg")).expect("a picture");
+    assert!(svg.starts_with("<svg") && svg.contains("N(TS_UNACCEPTABLE)") && svg.contains("Fails at message 4 (TS_UNACCEPTABLE)"), "{svg}");
+    let json = rehearse(&["--format", "json"]).json();
+    let failure = &json["rehearsals"][0]["failures"][0];
+    assert_eq!((&failure["stage"], &failure["message"], &failure["notify"]["number"]), (&"child-sa".into(), &4.into(), &38.into()));
+    assert_eq!((&failure["cures"][0]["place"]["file"], &failure["cures"][0]["place"]["line"]), (&COLD.into(), &8.into()));
+    // What a build would write is not what stands there.
+    assert_eq!(uspan(folder.path(), &["rehearse", "orchard.span.toml"]).code, 0);
+    assert_eq!(uspan(folder.path(), &["rehearse", "orchard.span.toml", "--built", "out"]).code, 1);
+    // The other end can open; nobody else can.
+    let run = rehearse(&["--from", "coldstore", "--format", "json"]);
+    assert_eq!(run.json()["rehearsals"][0]["opens"], "coldstore");
+    assert_eq!((rehearse(&["--from", "press"]).code, rehearse(&["--tunnel", "other"]).code), (2, 2));
+    // A picture takes the place of a picture, and of nothing else.
+    assert_eq!(rehearse(&["--svg", "ladder.svg"]).code, 1);
+    let run = rehearse(&["--svg", "orchard.span.toml"]);
+    assert_eq!(run.code, 2, "{}", run.all());
+    assert!(fs::read_to_string(folder.path().join("orchard.span.toml")).expect("still there").starts_with("# "));
 }
 
 #[test]

@@ -157,7 +157,7 @@ fn another_secret_or_identity_fails_the_authentication() {
 /// RFC 7296 section 2.15: without a secret there is no proof to send.
 #[test]
 fn a_secret_for_other_identities_is_none() {
-    let rehearsal = rehearsed(trees(PAIR, CBC), &[(0, "id = \"198.51.100.20\"", "id = \"fqdn:press.example.net\"")], None);
+    let rehearsal = rehearsed(trees(["libreswan", "strongswan"], CBC), &[(0, "leftid=198.51.100.20", "leftid=@press.example.net")], None);
     assert_eq!(script(&rehearsal).len(), 2, "no IKE_AUTH is sent");
     assert_eq!(failed(&rehearsal), [(Stage::Authentication, "")]);
     assert_eq!(rehearsal.failures[0].reason, "packhouse has no secret for press.example.net (name) and 203.0.113.77 (address).");

@@ -25,7 +25,7 @@ const MARGIN: usize = 5;
 
 /// The whole of it.
 pub fn text(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
-    let width = columns().min(110) - MARGIN - 1;
+    let width = columns().min(124) - MARGIN - 1;
     let mut lines = vec![styled(HEADING, &title(rehearsal, shown)), String::new()];
     let both = |left: &str, right: &str| {
         let gap = (width + 2).saturating_sub(left.chars().count() + right.chars().count()).max(1);
@@ -150,26 +150,43 @@ fn arrow(message: &Message, number: usize, width: usize, fatal: bool) -> Vec<Str
     lines
 }
 
+/// Texts with labels before them, aligned.
+#[derive(Default)]
+struct Labelled(Vec<(String, String)>);
+
+impl Labelled {
+    fn add(&mut self, label: impl Into<String>, text: impl Into<String>) {
+        self.0.push((label.into(), text.into()));
+    }
+
+    fn lines(&self) -> Vec<String> {
+        let width = self.0.iter().map(|(label, _)| label.chars().count()).max().unwrap_or(0);
+        let room = columns().min(120).saturating_sub(10 + width);
+        let mut lines = Vec::new();
+        for (label, text) in &self.0 {
+            for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
+                lines.push(format!("        {:<width$}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
+            }
+        }
+        lines
+    }
+}
+
 /// What comes up, and what fails.
 fn outcome(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
     let mut lines = Vec::new();
-    let mut add = |label: &str, text: &str| {
-        let room = columns().min(120).saturating_sub(23);
-        for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
-            lines.push(format!("        {:<13}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
-        }
-    };
     for opened in &rehearsal.opened {
-        add("comes up", &format!("{}: {}", opened.names[rehearsal.opener], opened.protection));
+        lines.push(format!("{} {}: {}", styled(GOOD, "up     "), styled(HEADING, &opened.names[rehearsal.opener]), opened.protection));
+        let mut told = Labelled::default();
         for end in [0, 1] {
             let pairs: Vec<_> = opened.selectors[end].iter().map(|(from, to)| format!("{from} to {to}")).collect();
-            add(&format!("{} sends", shown.names[end]), &pairs.join("\n"));
+            told.add(format!("{} sends", shown.names[end]), pairs.join("\n"));
         }
         if !opened.whole {
-            add("but", "that is not what both ends say: what only one of them covers does not cross");
+            told.add("but", "that is not what both ends say: what only one of them covers does not cross");
         }
+        lines.extend(told.lines());
     }
-    let mut lines = lines;
     for failure in &rehearsal.failures {
         if !lines.is_empty() {
             lines.push(String::new());
@@ -192,23 +209,19 @@ fn failed(failure: &Failure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<St
     let notify = failure.notify.map_or_else(String::new, |notify| format!(": {notify}"));
     let of = failure.child.as_ref().map_or_else(String::new, |child| format!("  of {child}"));
     let mut lines = vec![format!("{} {}{of}", styled(STOP, "fails  "), styled(HEADING, &format!("{message}{notify}")))];
-    let mut add = |label: &str, text: &str| {
-        let room = columns().min(120).saturating_sub(23);
-        for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
-            lines.push(format!("        {:<13}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
-        }
-    };
-    add("why", &failure.reason);
-    add("in practice", failure.stage.practice());
+    let mut told = Labelled::default();
+    told.add("why", failure.reason.as_str());
+    told.add("in practice", failure.practice);
     for end in [0, 1] {
         if let Some(words) = failure.logs[end] {
-            add(&format!("{} logs", shown.names[end]), words);
+            told.add(format!("{} logs", shown.names[end]), words);
         }
     }
     for (i, cure) in failure.cures.iter().enumerate() {
         let spelling = cure.spelling.as_ref().map_or_else(String::new, |spelling| format!("  {spelling}"));
-        add(if i == 0 { "do" } else { "" }, &format!("{}{spelling}\n    {}", at(cure, shown), cure.what));
+        told.add(if i == 0 { "do" } else { "" }, format!("{}{spelling}\n→ {}", at(cure, shown), cure.what));
     }
+    lines.extend(told.lines());
     lines
 }
 
@@ -251,7 +264,7 @@ pub fn json(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Value {
             "message": number_of(rehearsal, failure.step),
             "notify": failure.notify.map(|notify| json!({ "name": notify.name, "number": notify.number })),
             "why": failure.reason,
-            "in_practice": failure.stage.practice(),
+            "in_practice": failure.practice,
             "logs": json!({ shown.names[0]: failure.logs[0], shown.names[1]: failure.logs[1] }),
             "cures": failure.cures.iter().map(cure).collect::<Vec<_>>(),
         })

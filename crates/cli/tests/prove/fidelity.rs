@@ -9,8 +9,8 @@ use ipnet::IpNet;
 use uspan_core::algorithm::{Cipher, Group, Integrity, Prf};
 use uspan_core::{
     Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion,
-    Lifetime, Looked, Method, Mode, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build, platform,
-    read_tree, rehearse,
+    Lifetime, Looked, Method, Mode, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build,
+    platform, read_tree, rehearse,
 };
 use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
@@ -59,16 +59,32 @@ pub fn negotiate(cases: &[Case], note: Option<&Path>) -> BTreeMap<usize, Negotia
     came
 }
 
-/// What the daemons did otherwise than it was rehearsed, if anything.
-pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
+fn rehearsed(case: &Case) -> Option<Rehearsal> {
     let actor = |end: usize| {
         let (site, facts) = (&case.job.sites[end], platform(case.platforms[end]).expect("a platform").facts());
         let (gateway, tree) = (&case.gateways[end], Some(&case.trees[end]));
         let looked = Looked { name: site.name.as_str(), gateway, ends_open: facts.ends_by_address, tree };
         Actor { looked, manner: facts.manner, stands: Stands { own: Some(site.own), reached: Some(site.address) } }
     };
-    let rehearsed = rehearse([actor(0), actor(1)], Some(0));
-    let rehearsal = rehearsed.all.first();
+    rehearse([actor(0), actor(1)], Some(0)).all.into_iter().next()
+}
+
+/// The words that a daemon was to log at the first failure and did not, and how many it was to.
+pub fn unsaid(case: &Case, came: &Negotiation) -> (Vec<String>, usize) {
+    let Some(failure) = rehearsed(case).and_then(|rehearsal| rehearsal.failures.into_iter().next()) else { return (Vec::new(), 0) };
+    let wanted: Vec<(usize, &str)> = [0, 1].into_iter().filter_map(|end| Some((end, failure.logs[end]?))).collect();
+    let missing = wanted.iter().filter(|(end, words)| !came.words[*end].iter().any(|line| line.contains(words)));
+    let told = |(end, words): &(usize, &str)| {
+        let said: Vec<_> = came.words[*end].iter().filter(|line| !line.contains("tpm_plugin")).take(4).map(String::as_str).collect();
+        format!("{} {:?} as {end}: {words}\n      {}", case.job.number, case.platforms, said.join("\n      "))
+    };
+    (missing.map(told).collect(), wanted.len())
+}
+
+/// What the daemons did otherwise than it was rehearsed, if anything.
+pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
+    let rehearsal = rehearsed(case);
+    let rehearsal = rehearsal.as_ref();
     let (said, did) = (rehearsal.map(|rehearsal| rehearsal.stage()), observed(came));
     let mut wrong = Vec::new();
     if said != Some(did) {

@@ -400,6 +400,13 @@ impl Gateway {
         self.secrets.iter().filter_map(|entry| Some((fit(entry)?, entry))).rev().max_by_key(|(fit, _)| *fit).map(|(_, entry)| &entry.secret)
     }
 
+    /// A secret that is for one of the two ends, where none is for both.
+    pub(crate) fn secret_for_either(&self, connection: &Connection) -> Option<&Secret> {
+        let ends = [&connection.local_identity.value, &connection.remote_identity.value];
+        let names = |identity: &Identity| self.secrets.iter().find(|entry| entry.identities.contains(identity));
+        ends.into_iter().rev().find_map(names).map(|entry| &entry.secret)
+    }
+
     /// The public part of the key with which this gateway proves itself to a peer.
     pub fn own_key(&self, connection: &Connection) -> Option<&PublicKey> {
         self.key_pairs.iter().find(|pair| pair.identity == connection.local_identity.value).map(|pair| &pair.public)

@@ -2,6 +2,8 @@
 //!
 //! Found out with the daemons themselves, of the versions that [`super::Facts`] name.
 
+use crate::gateway::IkeVersion;
+
 /// Whose order decides among proposals that both ends have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Preference {
@@ -53,6 +55,14 @@ pub enum Line {
     NoEspProposal,
     /// The peer refused the proposals for ESP.
     EspRefused,
+    /// The peer refused the IKE SA with its first Child SA.
+    RefusedWhole,
+    /// The peer's answer has other selectors than were asked for.
+    ReplyUnfit,
+    /// None of the offered proposals for new keys fits.
+    NoRekeyProposal,
+    /// The peer refused to make new keys.
+    RekeyRefused,
 }
 
 /// How a daemon negotiates.
@@ -64,13 +74,34 @@ pub struct Manner {
     pub narrowing: Narrowing,
     /// The same in IKEv1, which knows no narrowing.
     pub narrowing_v1: Narrowing,
+    /// Whether it answers one that no connection is for; else it is silent.
+    pub answers_strangers: bool,
+    /// For PFS it takes the group of the IKE SA, whatever a connection says beside that there is PFS.
+    pub pfs_with_ike_group: bool,
+    /// It takes a further Child SA without a group of its own, though its connection has PFS.
+    pub further_child_without_group: bool,
+    /// In IKEv1 it takes whatever group a peer proposes for PFS, or none.
+    pub any_group_v1: bool,
+    /// In transport mode it asks for its own address and the peer's alone.
+    pub transport_between_hosts: bool,
+    /// It answers only where it is the one that is asked for (IDr in the request); else it shows who it is.
+    pub heeds_asked_identity: bool,
+    /// Who asks for transport mode is recognised only where a connection has it.
+    pub recognises_by_mode: bool,
+    /// Where it refuses the first Child SA it refuses the IKE SA with it.
+    pub refuses_whole: bool,
+    /// A secret for one of the two identities will do.
+    pub secret_by_one_end: bool,
     /// What it writes.
     pub says: &'static [(Line, &'static str)],
+    /// What it writes otherwise in IKEv1.
+    pub says_v1: &'static [(Line, &'static str)],
 }
 
 impl Manner {
     /// What it writes, without what differs from case to case; nothing where it writes nothing.
-    pub fn words(&self, line: Line) -> Option<&'static str> {
-        self.says.iter().find(|(known, _)| *known == line).map(|(_, words)| *words)
+    pub fn words(&self, line: Line, version: IkeVersion) -> Option<&'static str> {
+        let v1 = if version == IkeVersion::V1 { self.says_v1 } else { &[] };
+        v1.iter().chain(self.says).find(|(known, _)| *known == line).map(|(_, words)| *words)
     }
 }

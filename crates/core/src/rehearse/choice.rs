@@ -52,13 +52,6 @@ impl<'a> From<&'a EspProposal> for Lists<'a> {
     }
 }
 
-impl Lists<'_> {
-    /// As it stands in IKE_AUTH, where the first Child SA takes its keys from the IKE SA (RFC 7296 section 1.2).
-    pub(super) fn without_groups(self) -> Self {
-        Lists { groups: &[], ..self }
-    }
-}
-
 /// What the one that answers chooses of what is offered.
 pub(super) fn choose<'a>(
     offered: impl Iterator<Item = Lists<'a>> + Clone,

@@ -16,6 +16,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
+use crate::algorithm::Group;
 use crate::compare::Looked;
 use crate::couples::Couples;
 use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Opening, Setting};
@@ -111,6 +112,8 @@ pub struct Failure {
     pub step: usize,
     /// What the wire carries.
     pub notify: Option<Notify>,
+    /// What it looks like.
+    pub practice: &'static str,
     /// Why.
     pub reason: String,
     /// What each end's daemon logs, in its own words.
@@ -207,6 +210,8 @@ struct Play<'a> {
     opener: usize,
     /// Those of the one that answers.
     listeners: &'a Listeners<'a>,
+    /// The group of the IKE SA.
+    group: Option<Group>,
     rehearsal: Rehearsal,
 }
 
@@ -214,7 +219,7 @@ impl<'a> Play<'a> {
     fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], opener: usize, listeners: &'a Listeners<'a>) -> Self {
         let names = connections.map(|connection| connection.name.clone());
         let rehearsal = Rehearsal { names, opener, steps: Vec::new(), failures: Vec::new(), opened: Vec::new() };
-        Play { actors, connections, opener, listeners, rehearsal }
+        Play { actors, connections, opener, listeners, group: None, rehearsal }
     }
 
     fn answerer(&self) -> usize {
@@ -263,12 +268,22 @@ impl<'a> Play<'a> {
     /// A failure; `told` is what the two daemons write into their logs: the one that opens, and the one that answers.
     fn fail(&mut self, stage: Stage, reason: impl Into<String>, told: [Option<Line>; 2], cures: Vec<Cure>) -> &mut Failure {
         let mut logs = [None, None];
+        let version = self.calling().version.value;
         for (end, line) in [(self.opener, told[0]), (self.answerer(), told[1])] {
-            logs[end] = line.and_then(|line| self.manner(end).words(line));
+            logs[end] = line.and_then(|line| self.manner(end).words(line, version));
         }
         let step = self.rehearsal.steps.iter().rposition(|step| matches!(step, Step::Message(_))).unwrap_or(0);
         let notify = self.rehearsal.steps.get(step).and_then(Step::refusal);
-        self.rehearsal.failures.push(Failure { stage, child: None, step, notify, reason: reason.into(), logs, cures });
+        self.rehearsal.failures.push(Failure {
+            stage,
+            practice: stage.practice(),
+            child: None,
+            step,
+            notify,
+            reason: reason.into(),
+            logs,
+            cures,
+        });
         self.rehearsal.failures.last_mut().expect("one was pushed")
     }
 }

@@ -4,6 +4,7 @@ use super::v2::identity_words;
 use super::{Cure, Play, Stage};
 use crate::gateway::{Connection, Identity, Method};
 use crate::platform::{Line, OWN_ADDRESS};
+use crate::secret::Secret;
 
 impl<'a> Play<'a> {
     /// Whether an end has what it proves itself with; where not, it ends here.
@@ -11,7 +12,7 @@ impl<'a> Play<'a> {
         let gateway = self.actors[end].looked.gateway;
         let ids = format!("{} and {}", identity_words(&connection.local_identity.value), identity_words(&connection.remote_identity.value));
         match connection.local_method.value {
-            Method::SharedSecret if gateway.secret_for(connection).is_none() => {
+            Method::SharedSecret if self.secret(end, connection).is_none() => {
                 let reason = format!("{} has no secret for {ids}.", self.name(end));
                 let cures = vec![
                     Cure { end, place: None, spelling: None, what: format!("add a secret for {ids}") },
@@ -31,10 +32,23 @@ impl<'a> Play<'a> {
         }
     }
 
+    /// The secret that an end takes for a connection.
+    pub(super) fn secret(&self, end: usize, connection: &Connection) -> Option<&'a Secret> {
+        let gateway = self.actors[end].looked.gateway;
+        // Who takes anybody looks for the secret of whoever it is.
+        let mut known = connection.clone();
+        if known.remote_identity.value == Identity::Anybody {
+            known.remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
+        }
+        let connection = &known;
+        let by_one = || gateway.secret_for_either(connection).filter(|_| self.manner(end).secret_by_one_end);
+        gateway.secret_for(connection).or_else(by_one)
+    }
+
     /// Why unequal secrets are unequal, and what to do.
     pub(super) fn unequal_secrets(&self) -> Option<(String, Vec<Cure>)> {
         let cure = |end: usize| Cure { end, place: None, spelling: None, what: "put the same bytes on both ends".to_owned() };
-        let secrets = [0, 1].map(|end| self.actors[end].looked.gateway.secret_for(self.connections[end]));
+        let secrets = [0, 1].map(|end| self.secret(end, self.connections[end]));
         (secrets[0] != secrets[1]).then(|| ("The secrets of the two ends are not the same bytes.".to_owned(), vec![cure(0), cure(1)]))
     }
 
@@ -76,7 +90,7 @@ impl<'a> Play<'a> {
         let at = |end: usize, what: &str| Cure { end, place: None, spelling: None, what: what.to_owned() };
         match shows.local_method.value {
             Method::SharedSecret => {
-                let secrets = [shower.secret_for(shows), judge.secret_for(judges)];
+                let secrets = [self.secret(end, shows), self.secret(other, judges)];
                 let reason = match secrets {
                     [Some(one), Some(two)] if one == two => return None,
                     [_, None] => format!("{} has no secret for the two identities.", names[1]),

@@ -3,7 +3,7 @@
 use super::choice::{Lists, Suite, choose};
 use super::message::{Exchange, Message, Notify};
 use super::selectors::{Wanted, answer};
-use super::v2::{identity_words, offered};
+use super::v2::{Keys, identity_words, offered};
 use super::{Play, Stage};
 use crate::algorithm::Group;
 use crate::compare::nearest_two;
@@ -99,6 +99,7 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
         let (first, suite) = self.open_v1(Exchange::MainMode, MAIN, false)?;
+        self.group = suite.group;
         self.say(Message::old(answerer, Exchange::MainMode, MAIN).with("SA", suite.to_string()));
         let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
         if !self.can_prove(caller, calling) {
@@ -112,8 +113,7 @@ impl<'a> Play<'a> {
                 .with(proof_name(calling), calling.local_method.value.words()),
         );
         // The keys that protect identities already depend on the secret: with another one they cannot be read.
-        let secrets =
-            [(caller, calling), (answerer, first)].map(|(end, connection)| self.actors[end].looked.gateway.secret_for(connection));
+        let secrets = [(caller, calling), (answerer, first)].map(|(end, connection)| self.secret(end, connection));
         if calling.local_method.value == Method::SharedSecret
             && secrets[0] != secrets[1]
             && let Some((_, cures)) = self.unequal_secrets()
@@ -137,6 +137,7 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
         let (_, suite) = self.open_v1(Exchange::AggressiveMode, AGGRESSIVE, true)?;
+        self.group = suite.group;
         let answering = self.known_v1()?;
         let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
         self.say(
@@ -204,8 +205,10 @@ impl<'a> Play<'a> {
             self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]).stage = stage;
             return false;
         };
-        let chosen =
-            choose(asked.esp.value.iter().map(Lists::from), own.esp.value.iter().map(Lists::from), self.manner(answerer).preference);
+        // The group may be free to choose.
+        let keys = if self.manner(answerer).any_group_v1 { Keys::OfIke } else { Keys::Own };
+        let chosen = self.chosen(answerer, &self.esp(caller, asked, keys), &self.esp(answerer, own, keys));
+        let chosen = chosen.map(|suite| Suite { group: suite.group.or(group), ..suite });
         let Some(suite) = chosen.filter(|_| asked.extended_sequence == own.extended_sequence) else {
             self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
             self.unfit_esp(asked, own, true, stage);

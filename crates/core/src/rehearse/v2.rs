@@ -1,6 +1,9 @@
 //! IKEv2 (RFC 7296).
 
+use ipnet::IpNet;
+
 use super::choice::{Lists, Suite, choose};
+use super::ends::Places;
 use super::message::{Exchange, Message, Notify};
 use super::selectors::{Wanted, answer, taken};
 use super::{Cure, Failure, Opened, Play, Stage, child_name};
@@ -13,6 +16,7 @@ use crate::platform::{Line, Narrowing};
 impl<'a> Play<'a> {
     pub(super) fn ikev2(&mut self) {
         let Some(suite) = self.init() else { return };
+        self.group = suite.group;
         let Some(answering) = self.auth() else { return };
         let mut id = 2;
         for child in self.calling().children.iter().skip(1) {
@@ -94,10 +98,15 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let meant = self.meant();
         match self.calling().version.value {
+            _ if !self.manner(answerer).answers_strangers => {}
             IkeVersion::V2 => self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
             IkeVersion::V1 => self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL),
         }
-        let told = [Some(Line::RefusedAtOnce), Some(Line::NoConnection)];
+        let (stage, here) = match self.manner(answerer).answers_strangers {
+            true => (Stage::IkeSa, Line::RefusedAtOnce),
+            false => (Stage::Answer, Line::Unanswered),
+        };
+        let told = [Some(here), Some(Line::NoConnection)];
         if hearing.is_empty() {
             let from = self.places(caller).reached.map_or("that address".to_owned(), |address| address.to_string());
             let reason = format!("{} has no connection for a peer at {from}.", self.name(answerer));
@@ -107,7 +116,7 @@ impl<'a> Play<'a> {
             } else if let Some(own) = self.places(answerer).own {
                 cures.push(self.cure(answerer, &meant.local, format!("write {own}")));
             }
-            self.fail(Stage::IkeSa, reason, told, cures);
+            self.fail(stage, reason, told, cures);
         } else {
             let calling = self.calling();
             let (says, wants) = (calling.exchange(), meant.exchange());
@@ -116,7 +125,7 @@ impl<'a> Play<'a> {
                 self.cure(answerer, &meant.version, format!("say {says}")),
                 self.cure(caller, &calling.version, format!("or say {wants} here")),
             ];
-            self.fail(Stage::IkeSa, reason, told, cures);
+            self.fail(stage, reason, told, cures);
         }
     }
 
@@ -135,16 +144,35 @@ impl<'a> Play<'a> {
             request = request.with("IDr", identity_words(&calling.remote_identity.value));
         }
         request = request.with("AUTH", calling.local_method.value.words());
-        request = child_payloads(request, &bare(&first.esp.value), first);
+        request = child_payloads(request, &without_groups(&first.esp.value), first);
         self.say(request);
         let source = "RFC 7296 section 2.21.2";
         let able = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V2);
         let shown = self.shown(caller, calling);
         let known = |connection: &&Connection| {
-            connection.remote_identity.value.takes(&shown) && calling.remote_identity.value.takes(&self.shown(answerer, connection))
+            // Who does not say who it is does not look for it either.
+            let own = self.shown(answerer, connection);
+            let asked = calling.remote_identity.value.takes(&own) || matches!(own, Identity::Implied(_));
+            connection.remote_identity.value.takes(&shown) && (asked || !self.manner(answerer).heeds_asked_identity)
         };
-        let Some(answering) = able.into_iter().find(known) else {
+        let known: Vec<_> = able.into_iter().filter(known).collect();
+        // Who is not asked for transport mode takes tunnel mode.
+        let tunnel = first.mode.value == Mode::Tunnel;
+        let mode = |connection: &&Connection| tunnel || connection.children.iter().any(|child| child.mode == first.mode);
+        let fits = |connection: &&Connection| !self.manner(answerer).recognises_by_mode || mode(connection);
+        let Some(answering) = known.iter().copied().find(fits) else {
             self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
+            if let Some(own) = known.first().and_then(|connection| connection.children.first()) {
+                let words = |child: &Child| if child.mode.value == Mode::Tunnel { "tunnel mode" } else { "transport mode" };
+                let names = [self.name(caller), self.name(answerer)];
+                let reason = format!("{} asks for {}, {} has the connection for {}.", names[0], words(first), names[1], words(own));
+                let cures = vec![
+                    self.cure(answerer, &own.mode, format!("say {}", words(first))),
+                    self.cure(caller, &first.mode, format!("or say {}", words(own))),
+                ];
+                self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::PeerUnknown)], cures);
+                return None;
+            }
             self.stranger(Stage::Authentication);
             return None;
         };
@@ -158,7 +186,7 @@ impl<'a> Play<'a> {
             .with("IDr", identity_words(&self.shown(answerer, answering)))
             .with("AUTH", answering.local_method.value.words());
         if let Some((reason, cures)) = self.disbelief(answerer, answering, calling) {
-            self.say(child_payloads(reply, &bare(&first.esp.value), first));
+            self.say(child_payloads(reply, &without_groups(&first.esp.value), first));
             let goodbye = Message::request(caller, Exchange::Informational, 2, source);
             self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED, ""));
             self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
@@ -185,23 +213,43 @@ impl<'a> Play<'a> {
     fn child(&mut self, asked: &'a Child, answering: &'a Connection, reply: Message, first: bool) {
         let (caller, answerer) = (self.opener, self.answerer());
         let wanted = Wanted::by_opener(asked);
+        let wanted = self.between_hosts(asked, wanted);
+        if wanted.near.is_empty() || wanted.far.is_empty() {
+            self.say(reply.refusing(Notify::TS_UNACCEPTABLE, ""));
+            let reason = format!(
+                "{} asks for transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left.",
+                self.name(caller)
+            );
+            let cures = vec![self.cure(caller, &asked.mode, "say tunnel mode")];
+            let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
+            self.fail(Stage::ChildSa, reason, told, cures).child = child_name(asked);
+            return;
+        }
         let narrowing = self.manner(answerer).narrowing;
         let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_answerer(child));
         let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
-            self.say(reply.refusing(Notify::TS_UNACCEPTABLE, ""));
+            self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE, ""));
             self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]);
             return;
         };
-        let lists = |list: &'a [EspProposal]| {
-            list.iter().map(move |proposal| if first { Lists::from(proposal).without_groups() } else { Lists::from(proposal) })
-        };
-        let chosen = choose(lists(&asked.esp.value), lists(&own.esp.value), self.manner(answerer).preference);
+        let keys = if first { Keys::OfIke } else { Keys::Own };
+        let (offered, have) = (self.esp(caller, asked, keys), self.esp(answerer, own, keys));
+        let chosen = self.chosen(answerer, &offered, &have).or_else(|| {
+            let lax = !first && self.manner(answerer).further_child_without_group && offered.iter().all(|one| one.groups.is_empty());
+            self.chosen(answerer, &offered, &self.esp(answerer, own, Keys::OfIke)).filter(|_| lax)
+        });
         let chosen = chosen.filter(|_| asked.extended_sequence == own.extended_sequence);
         let Some(suite) = chosen else {
-            self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
-            self.unfit_esp(asked, own, !first, Stage::ChildSa);
+            let whole = first && self.manner(answerer).refuses_whole;
+            self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+            let told = whole.then(|| self.manner(caller).words(Line::RefusedWhole, IkeVersion::V2)).flatten();
+            let failure = self.unfit_esp(asked, own, !first, Stage::ChildSa);
+            if whole {
+                failure.practice = "no IKE SA";
+                failure.logs[caller] = told.or(failure.logs[caller]);
+            }
             return;
         };
         let mut reply = reply.with("SA", suite.to_string());
@@ -209,9 +257,9 @@ impl<'a> Play<'a> {
             reply = with_key(reply.with("Nr", ""), suite.group);
         }
         self.say(selector_payloads(reply, &answered));
-        let own_wants = Wanted::by_opener(asked);
+        let own_wants = self.between_hosts(asked, Wanted::by_opener(asked));
         let Some(kept) = taken(self.manner(caller).narrowing, &own_wants, &answered) else {
-            self.unfit_selectors(asked, answering, [Some(Line::NoSelectors), None]);
+            self.unfit_selectors(asked, answering, [Some(Line::ReplyUnfit), None]);
             return;
         };
         let sent_back = match narrowing {
@@ -219,6 +267,45 @@ impl<'a> Play<'a> {
             _ => answered.clone(),
         };
         self.opened(asked, own, &kept, &sent_back, suite);
+    }
+
+    /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else.
+    fn between_hosts(&self, asked: &Child, wanted: Wanted) -> Wanted {
+        if asked.mode.value != Mode::Transport || !self.manner(self.opener).transport_between_hosts {
+            return wanted;
+        }
+        let only = |nets: Vec<IpNet>, end: usize| {
+            let Places { own, reached } = self.places(end);
+            let is = |net: &IpNet| [own, reached].contains(&Some(net.addr())) && net.prefix_len() == net.max_prefix_len();
+            nets.into_iter().filter(is).collect()
+        };
+        Wanted { near: only(wanted.near, self.opener), far: only(wanted.far, self.answerer()), ..wanted }
+    }
+
+    /// An end's proposals for ESP, with the groups that count.
+    pub(super) fn esp(&self, end: usize, child: &Child, keys: Keys) -> Vec<EspProposal> {
+        let mut list = child.esp.value.clone();
+        for proposal in &mut list {
+            if keys == Keys::OfIke {
+                proposal.groups.clear();
+            } else if self.manner(end).pfs_with_ike_group && !proposal.groups.is_empty() {
+                proposal.groups = self.group.into_iter().collect();
+            }
+        }
+        list
+    }
+
+    /// What an end chooses of proposals for ESP.
+    pub(super) fn chosen(&self, end: usize, offered: &[EspProposal], own: &[EspProposal]) -> Option<Suite> {
+        choose(offered.iter().map(Lists::from), own.iter().map(Lists::from), self.manner(end).preference)
+    }
+
+    /// The reply to the first request as it is when the Child SA is refused: some refuse everything.
+    fn bare(&self, reply: Message, first: bool) -> Message {
+        match first && self.manner(self.answerer()).refuses_whole {
+            true => Message { payloads: Vec::new(), ..reply },
+            false => reply,
+        }
     }
 
     /// Notes a Child SA that came up.
@@ -256,12 +343,12 @@ impl<'a> Play<'a> {
             let request = child_payloads(request, &near.esp.value, near).with("Ni", "");
             self.say(with_key(request, first_group(&near.esp.value)));
             let reply = Message::reply(1 - from, Exchange::CreateChildSa, *id, source);
-            let chosen =
-                choose(near.esp.value.iter().map(Lists::from), far.esp.value.iter().map(Lists::from), self.manner(1 - from).preference);
+            let chosen = self.chosen(1 - from, &self.esp(from, near, Keys::Own), &self.esp(1 - from, far, Keys::Own));
             *id += 1;
             let Some(suite) = chosen else {
                 self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
                 self.unfit_esp(asked, own, true, Stage::RekeyChild);
+                self.swap_logs(from, [Line::RekeyRefused, Line::NoRekeyProposal]);
                 continue;
             };
             let reply = with_key(reply.with("SA", suite.to_string()).with("Nr", ""), suite.group);
@@ -291,7 +378,7 @@ impl<'a> Play<'a> {
         let near = answering.children.iter().find(|child| child.name == asked.name);
         let near = near.or_else(|| answering.children.iter().find(|child| Wanted::by_answerer(child).shared(&wanted).is_some()));
         let near = near.or(answering.children.first());
-        let list = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let list = |nets: &[IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let mut cures = Vec::new();
         let mut reason = format!(
             "{} asks for {} to {}; {} has nothing for that.",
@@ -338,11 +425,7 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let mut cures = Vec::new();
         let names = [self.name(caller), self.name(answerer)];
-        let plain = choose(
-            asked.esp.value.iter().map(|proposal| Lists::from(proposal).without_groups()),
-            own.esp.value.iter().map(|proposal| Lists::from(proposal).without_groups()),
-            self.manner(answerer).preference,
-        );
+        let plain = self.chosen(answerer, &self.esp(caller, asked, Keys::OfIke), &self.esp(answerer, own, Keys::OfIke));
         let reason = if asked.extended_sequence != own.extended_sequence {
             let bits = |child: &Child| if child.extended_sequence.value { 64 } else { 32 };
             cures.push(self.cure(answerer, &own.extended_sequence, format!("say {} bits", bits(asked))));
@@ -350,14 +433,15 @@ impl<'a> Play<'a> {
             format!("Sequence numbers have {} bits at {} and {} at {}.", bits(asked), names[0], bits(own), names[1])
         } else if groups && plain.is_some() {
             let place = |child: &Child| child.pfs.0.clone().or_else(|| child.esp.origin.place().cloned());
-            let words = |child: &Child| {
-                let mut all: Vec<_> = child.esp.value.iter().flat_map(|proposal| &proposal.groups).map(ToString::to_string).collect();
+            let words = |end: usize, child: &Child| {
+                let mut all: Vec<_> =
+                    self.esp(end, child, Keys::Own).iter().flat_map(|proposal| &proposal.groups).map(ToString::to_string).collect();
                 all.dedup();
                 if all.is_empty() { "no group".to_owned() } else { all.join(" or ") }
             };
-            cures.push(self.cure_at(answerer, place(own).as_ref(), format!("say {} for PFS", words(asked))));
-            cures.push(self.cure_at(caller, place(asked).as_ref(), format!("or say {} for PFS", words(own))));
-            format!("PFS does not fit: {} at {}, {} at {}.", words(asked), names[0], words(own), names[1])
+            cures.push(self.cure_at(answerer, place(own).as_ref(), format!("say {} for PFS", words(caller, asked))));
+            cures.push(self.cure_at(caller, place(asked).as_ref(), format!("or say {} for PFS", words(answerer, own))));
+            format!("PFS does not fit: {} at {}, {} at {}.", words(caller, asked), names[0], words(answerer, own), names[1])
         } else {
             cures.push(self.cure(answerer, &own.esp, "take what is offered"));
             cures.push(self.cure(caller, &asked.esp, "or offer what the other end has"));
@@ -366,6 +450,17 @@ impl<'a> Play<'a> {
         let failure = self.fail(stage, reason, [Some(Line::EspRefused), Some(Line::NoEspProposal)], cures);
         failure.child = child_name(asked);
         failure
+    }
+
+    /// The last failure is of a request of this end: what the two log then.
+    pub(super) fn swap_logs(&mut self, from: usize, [asks, answers]: [Line; 2]) {
+        let version = self.calling().version.value;
+        let mut logs = [None, None];
+        logs[from] = self.manner(from).words(asks, version);
+        logs[1 - from] = self.manner(1 - from).words(answers, version);
+        if let Some(failure) = self.rehearsal.failures.last_mut() {
+            failure.logs = logs;
+        }
     }
 
     /// The peer is nobody that a connection is for: its identity, or the one that it asks for.
@@ -392,6 +487,15 @@ impl<'a> Play<'a> {
     }
 }
 
+/// Where the keys of a Child SA come from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Keys {
+    /// From the IKE SA alone, as those of the first one do (RFC 7296 section 1.2).
+    OfIke,
+    /// From an exchange of its own, where there is PFS.
+    Own,
+}
+
 /// Proposals in a few words.
 pub(super) fn offered<T: std::fmt::Display>(list: &[T]) -> String {
     match list {
@@ -405,7 +509,7 @@ pub(super) fn identity_words(identity: &crate::gateway::Identity) -> String {
     format!("{identity} ({})", identity.kind())
 }
 
-fn bare(list: &[EspProposal]) -> Vec<String> {
+fn without_groups(list: &[EspProposal]) -> Vec<String> {
     list.iter().map(|proposal| Suites(proposal).to_string()).collect()
 }
 
@@ -428,7 +532,7 @@ fn child_payloads<T: std::fmt::Display>(message: Message, offer: &[T], child: &C
 }
 
 fn selector_payloads(message: Message, wanted: &Wanted) -> Message {
-    let list = |nets: &[ipnet::IpNet]| {
+    let list = |nets: &[IpNet]| {
         let nets = nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
         wanted.protocol.map_or(nets.clone(), |protocol| format!("{nets}, IP protocol {protocol}"))
     };

@@ -2,7 +2,35 @@
 
 use super::super::{Line, Manner, Narrowing, Preference};
 
-pub(super) static MANNER: Manner =
-    Manner { preference: Preference::Own, narrowing: Narrowing::Unasked, narrowing_v1: Narrowing::Unasked, says: SAYS };
+pub(super) static MANNER: Manner = Manner {
+    preference: Preference::Own,
+    narrowing: Narrowing::Unasked,
+    narrowing_v1: Narrowing::Unasked,
+    answers_strangers: false,
+    pfs_with_ike_group: false,
+    further_child_without_group: false,
+    any_group_v1: false,
+    transport_between_hosts: false,
+    heeds_asked_identity: true,
+    recognises_by_mode: true,
+    refuses_whole: true,
+    secret_by_one_end: false,
+    says: SAYS,
+    says_v1: SAYS_V1,
+};
 
-const SAYS: &[(Line, &str)] = &[];
+#[rustfmt::skip]
+const SAYS: &[(Line, &str)] = &[
+    (Line::RefusedAtOnce, "sa_free: no proposal chosen"),
+    (Line::NoIkeProposal, "ikev2_sa_responder: no proposal chosen"),
+    (Line::PeerUnknown, "ikev2_send_auth_failed: authentication failed for"),
+    (Line::ProofWrong, "ikev2_send_auth_failed: authentication failed for"),
+    (Line::NotBelieved, "sa_free: authentication failed notification from peer"),
+    (Line::NoEspProposal, "ikev2_ike_auth_recv: no proposal chosen"),
+    (Line::EspRefused, "sa_free: no proposal chosen"),
+    (Line::PeerIsAnother, "ikev2_send_auth_failed: authentication failed for"),
+    (Line::NoRekeyProposal, "ikev2_resp_create_child_sa: no proposal chosen"),
+    (Line::RekeyRefused, "CREATE_CHILD_SA failed"),
+];
+
+const SAYS_V1: &[(Line, &str)] = &[];
