@@ -101,6 +101,11 @@ pub enum Command {
         after_help = "Examples:\n  uspan rehearse office.span.toml                        # what a build would write\n  uspan rehearse office.span.toml --built out            # what stands there now\n  uspan rehearse ours theirs --from ours --svg ladder.svg   # any two folders with an etc in them"
     )]
     Rehearse(Rehearse),
+    /// Follow a packet through both gateways, and its answer back
+    #[command(
+        after_help = "Examples:\n  uspan walk office.span.toml --from 10.41.0.10 --to 10.73.16.10\n  uspan walk ours theirs --from 10.41.0.10 --to 10.73.16.10 --service tcp/443   # any two folders with an etc in them"
+    )]
+    Walk(Walk),
     /// Write the scripts that take a tunnel out of both gateways again
     #[command(
         after_help = "Example:\n  uspan retire office.span.toml --tunnel harvest -o retire\n  scp retire/packhouse/retire-harvest.sh root@packhouse: && ssh root@packhouse sh retire-harvest.sh"
@@ -272,6 +277,41 @@ pub struct Rehearse {
     /// Draw the ladder into this file, too; for one tunnel
     #[arg(long, value_name = "FILE")]
     pub svg: Option<PathBuf>,
+    /// The platform of LEFT, where files of several stand there
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub left_platform: Option<String>,
+    /// The platform of RIGHT
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub right_platform: Option<String>,
+    /// How to print
+    #[arg(long, value_enum, default_value_t)]
+    pub format: Format,
+}
+
+/// Arguments of `walk`.
+#[derive(Debug, clap::Args)]
+pub struct Walk {
+    /// A description; or a folder that stands for a gateway's /
+    #[arg(value_name = "FILE|LEFT")]
+    pub left: PathBuf,
+    /// The folder of the other gateway
+    #[arg(value_name = "RIGHT")]
+    pub right: Option<PathBuf>,
+    /// Who sends it
+    #[arg(long, value_name = "ADDRESS")]
+    pub from: std::net::IpAddr,
+    /// To whom, as the sender writes it
+    #[arg(long, value_name = "ADDRESS")]
+    pub to: std::net::IpAddr,
+    /// What for: a name such as `https`, or a protocol and a port
+    #[arg(long, value_name = "SERVICE", default_value = "ping")]
+    pub service: String,
+    /// The files as they stand in the output folder of an earlier build, not those that a build would write now
+    #[arg(long, value_name = "DIR", conflicts_with = "right")]
+    pub built: Option<PathBuf>,
+    /// What the description leaves open
+    #[command(flatten)]
+    pub supply: Supply,
     /// The platform of LEFT, where files of several stand there
     #[arg(long, value_name = "PLATFORM", requires = "right")]
     pub left_platform: Option<String>,

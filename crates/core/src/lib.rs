@@ -41,6 +41,7 @@ pub mod routing;
 mod secret;
 mod source;
 mod subject;
+mod walk;
 
 pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, READ_BELOW, build, platforms_of, read_tree, verify};
@@ -71,6 +72,7 @@ pub use retire::{Retirement, retire};
 pub use secret::Secret;
 pub use source::{Located, Place, Position, Source, Span};
 pub use subject::Subject;
+pub use walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
 
 /// Rules by name, for the command line's own findings.
 pub mod rules {

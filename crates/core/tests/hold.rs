@@ -84,7 +84,7 @@ spoilt! {
     drop_before_accept: |g| {
         let (from, to) = (rules(g)[2].from, rules(g)[2].to);
         let (hook, protection, traffic, verdict) = (Hook::Forward, Protection::Any, Traffic::Any, Verdict::Drop);
-        rules(g).insert(0, FilterRule { hook, from, to, protection, traffic, verdict });
+        rules(g).insert(0, FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() });
     } => ["US709"];
     a_service_that_only_one_end_lets_through: |g| {
         let rule = rules(g).iter_mut().find(|r| r.protection == Protection::Leaving).expect("a rule");

@@ -641,7 +641,7 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
     let rule =
         (any::<bool>(), network(), network(), protection, traffic, verdict).prop_map(|(input, from, to, protection, traffic, verdict)| {
             let hook = if input { Hook::Input } else { Hook::Forward };
-            FilterRule { hook, from, to, protection, traffic, verdict }
+            FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() }
         });
     let target = prop_oneof![
         Just(NatTarget::KeepSource),
@@ -650,10 +650,12 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
         network().prop_map(NatTarget::DestinationNet),
     ];
     let nat = (network(), network(), target).prop_map(|(from, to, target)| match target {
-        NatTarget::DestinationNet(_) => NatRule { from, to, target, order: -110 },
+        NatTarget::DestinationNet(_) => NatRule { from, to, target, order: -110, place: Whence::default() },
         // To itself is to keep it.
-        NatTarget::SourceNet(net) if net == from => NatRule { from, to, target: NatTarget::KeepSource, order: 90 },
-        _ => NatRule { from, to, target, order: 90 },
+        NatTarget::SourceNet(net) if net == from => {
+            NatRule { from, to, target: NatTarget::KeepSource, order: 90, place: Whence::default() }
+        }
+        _ => NatRule { from, to, target, order: 90, place: Whence::default() },
     });
     (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), subsequence(limits, 0..=2), any::<bool>()).prop_map(
         |(mut rules, mut nat, segment_limits, joined)| {

@@ -8,6 +8,7 @@ mod demo;
 mod explain;
 mod gateways;
 mod new;
+mod parts;
 mod platforms;
 #[cfg(feature = "prove")]
 mod prove;
@@ -15,6 +16,7 @@ mod rehearse;
 mod retire;
 mod schema;
 mod secret;
+mod walk;
 
 use std::io::Write as _;
 
@@ -37,6 +39,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         }
         Command::Compare(args) => compare::run(&args),
         Command::Rehearse(args) => rehearse::run(&args),
+        Command::Walk(args) => walk::run(&args),
         Command::Retire { file, tunnel, output, supply, replace, format } => retire::run(&file, &supply, &tunnel, &output, replace, format),
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),

@@ -1,39 +1,19 @@
 //! `uspan rehearse`.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{
-    Actor, Description, Facts, Finding, Gateway, Looked, Rehearsal, Rehearsals, Site, Source, Stands, Tree, any_stops, read_tree, rehearse,
-};
+use uspan_core::{Finding, Rehearsal, Rehearsals, any_stops, rehearse};
 
 use super::check::plan;
-use super::gateways;
+use super::parts::{self, Part};
 use crate::args::{Format, Rehearse};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::Input;
 use crate::files::{secret, trees};
 use crate::show::ladder::{self, Shown};
 use crate::show::{GOOD, STOP, findings, ladder_svg, styled};
-
-/// A gateway that takes part, with what its files are called where the user opens them.
-struct Part {
-    name: String,
-    facts: &'static Facts,
-    tree: Tree,
-    gateway: Gateway,
-    stands: Stands,
-    findings: Vec<Finding>,
-    sources: BTreeMap<String, Source>,
-}
-
-impl Part {
-    fn actor(&self) -> Actor<'_> {
-        let looked = Looked { name: &self.name, gateway: &self.gateway, ends_open: self.facts.ends_by_address, tree: Some(&self.tree) };
-        Actor { looked, manner: self.facts.manner, stands: self.stands }
-    }
-}
 
 /// Two gateways, and what came of it.
 struct Act {
@@ -124,23 +104,7 @@ fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
 
 /// Two folders.
 fn folders(args: &Rehearse, right: &Path) -> Result<Act, Failure> {
-    let mut reads = [
-        gateways::read(&args.left, args.left_platform.as_deref(), "--left-platform")?,
-        gateways::read(right, args.right_platform.as_deref(), "--right-platform")?,
-    ];
-    if reads[0].name == reads[1].name {
-        reads[0].name = "left".to_owned();
-        reads[1].name = "right".to_owned();
-    }
-    let parts = reads.map(|read| Part {
-        name: read.name,
-        facts: read.platform.facts(),
-        tree: read.tree,
-        gateway: read.gateway,
-        stands: Stands::default(),
-        findings: read.findings,
-        sources: read.sources,
-    });
+    let parts = parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
     let opener = opener(args, &[&parts[0].name, &parts[1].name])?;
     let came = rehearse([parts[0].actor(), parts[1].actor()], opener);
     Ok(Act { parts, came })
@@ -167,24 +131,13 @@ fn described(args: &Rehearse) -> Result<Result<Vec<Act>, Stopped>, Failure> {
         Some(folder) => trees::standing(folder, &planned)?,
         None => planned.trees.clone(),
     };
-    let wanted = |name: &str| args.tunnel.as_deref().is_none_or(|tunnel| tunnel == name);
-    let mut pairs: Vec<[String; 2]> = Vec::new();
-    let mut seen: BTreeSet<[String; 2]> = BTreeSet::new();
-    for tunnel in planned.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)) {
-        let mut key = tunnel.ends.clone();
-        key.sort();
-        if seen.insert(key) {
-            pairs.push(tunnel.ends.clone());
-        }
-    }
+    let pairs = parts::pairs(&planned, args.tunnel.as_deref());
     let mut acts = Vec::new();
     for ends in pairs {
         if args.from.as_ref().is_some_and(|from| !ends.contains(from)) {
             continue;
         }
-        let parts = ends.each_ref().map(|name| part(args, &description, name, &standing));
-        let [Some(one), Some(other)] = parts else { continue };
-        let parts = [one, other];
+        let Some(parts) = parts::of_sites(&description, &ends, &standing, args.built.as_deref()) else { continue };
         let opener = opener(args, &[&parts[0].name, &parts[1].name])?;
         let mut came = rehearse([parts[0].actor(), parts[1].actor()], opener);
         // What belongs to other pairs of sites is rehearsed there.
@@ -192,15 +145,4 @@ fn described(args: &Rehearse) -> Result<Result<Vec<Act>, Stopped>, Failure> {
         acts.push(Act { parts, came });
     }
     Ok(Ok(acts))
-}
-
-fn part(args: &Rehearse, description: &Description, name: &str, standing: &BTreeMap<String, Tree>) -> Option<Part> {
-    let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
-    let tree = standing.get(name)?.clone();
-    let (gateway, findings) = read_tree(site.platform.value, &tree);
-    let root = args.built.as_ref().map(|folder| folder.join(name));
-    let path = |below: &str| root.as_ref().map_or_else(|| format!("{name}/{below}"), |root| root.join(below).display().to_string());
-    let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
-    let (facts, stands) = (site.platform.value.facts(), site.stands());
-    Some(Part { name: name.to_owned(), facts, tree, gateway, stands, findings, sources })
 }

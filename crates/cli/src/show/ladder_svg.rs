@@ -90,7 +90,7 @@ fn arrow(body: &mut String, message: &Message, number: usize, fatal: bool, y: &m
     words(body, x, *y + 10, anchor, colour, 14, &message_words(message));
     *y += 18;
     for line in payload_lines(message, FIT) {
-        words(body, x, *y + 8, anchor, if fatal { WRONG } else { FAINT }, 12, &line);
+        words(body, x, *y + 8, anchor, if fatal { WRONG } else { FAINT }, 12, &line.replace("   ", "  ·  "));
         *y += ROW;
     }
     let at = *y + 6;

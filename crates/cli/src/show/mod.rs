@@ -6,6 +6,7 @@ pub mod comparison;
 pub mod findings;
 pub mod ladder;
 pub mod ladder_svg;
+pub mod path;
 pub mod progress;
 #[cfg(feature = "prove")]
 pub mod proof;

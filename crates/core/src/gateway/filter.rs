@@ -1,6 +1,6 @@
 //! Address translation and packet filter of a gateway, in neutral words.
 
-use super::{Ports, Transport};
+use super::{Ports, Transport, Whence};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -106,6 +106,8 @@ pub struct FilterRule {
     pub traffic: Traffic,
     /// What happens.
     pub verdict: Verdict,
+    /// Where it stands.
+    pub place: Whence,
 }
 
 /// What a translation rule does.
@@ -144,7 +146,7 @@ impl Filter {
 }
 
 impl FilterRule {
-    fn applies(&self, packet: &Packet) -> bool {
+    pub(crate) fn applies(&self, packet: &Packet) -> bool {
         self.concerns(packet) && self.traffic.covers(&packet.traffic)
     }
 
@@ -169,6 +171,8 @@ pub struct NatRule {
     /// Order among all translation chains of the gateway: lower acts first. An administrator's
     /// chain usually stands at 100.
     pub order: i32,
+    /// Where it stands.
+    pub place: Whence,
 }
 
 impl NatRule {

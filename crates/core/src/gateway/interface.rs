@@ -5,6 +5,8 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
+use super::Whence;
+
 /// An interface that stands for a tunnel.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TunnelInterface {
@@ -41,6 +43,8 @@ pub struct Route {
     pub through: Through,
     /// Lower is preferred.
     pub metric: u32,
+    /// Where it stands.
+    pub place: Whence,
 }
 
 /// How a route leads there.

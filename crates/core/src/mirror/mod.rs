@@ -210,9 +210,9 @@ impl Taking<'_> {
         remote.sort();
         remote.dedup();
         let name = self.interface_name();
-        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric: PREFERRED };
+        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric: PREFERRED, place: Whence::default() };
         let last = if self.tunnel.bgp.is_some() { BEHIND_ROUTING } else { LAST_RESORT };
-        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last };
+        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last, place: Whence::default() };
         match self.tunnel.bgp {
             Some(_) => remote.iter().map(nowhere).collect(),
             None => remote.iter().map(into).chain(remote.iter().map(nowhere)).collect(),
@@ -304,11 +304,17 @@ impl Taking<'_> {
 
     /// What crosses keeps its source, whichever side opened the connection, or gets the one as which it is to appear.
     fn translations(&self) -> Vec<NatRule> {
-        let source = |from, to, target| NatRule { from, to, target, order: EXEMPTION_ORDER };
+        let source = |from, to, target| NatRule { from, to, target, order: EXEMPTION_ORDER, place: Whence::default() };
         let mut rules = Vec::new();
         for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
             if apparent != local {
-                let back = NatRule { from: remote, to: apparent, target: NatTarget::DestinationNet(local), order: DESTINATION_ORDER };
+                let back = NatRule {
+                    from: remote,
+                    to: apparent,
+                    target: NatTarget::DestinationNet(local),
+                    order: DESTINATION_ORDER,
+                    place: Whence::default(),
+                };
                 rules.extend([back, source(local, remote, NatTarget::SourceNet(apparent))]);
             } else if self.me().shares_internet {
                 rules.push(source(local, remote, NatTarget::KeepSource));
@@ -326,14 +332,37 @@ impl Taking<'_> {
     fn filter(&self) -> Vec<FilterRule> {
         let ipv4 = self.me().outer_ipv4().or(self.peer().outer_ipv4()).unwrap_or(true);
         let (me, peer) = (self.me().local().range(ipv4), self.peer().reached().range(ipv4));
-        let reach =
-            |traffic| FilterRule { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic, verdict: Verdict::Accept };
-        let pass = |from, to, protection, traffic, verdict| FilterRule { hook: Hook::Forward, from, to, protection, traffic, verdict };
+        let reach = |traffic| FilterRule {
+            hook: Hook::Input,
+            from: peer,
+            to: me,
+            protection: Protection::Any,
+            traffic,
+            verdict: Verdict::Accept,
+            place: Whence::default(),
+        };
+        let pass = |from, to, protection, traffic, verdict| FilterRule {
+            hook: Hook::Forward,
+            from,
+            to,
+            protection,
+            traffic,
+            verdict,
+            place: Whence::default(),
+        };
         let bare = [Traffic::Udp(vec![500, 4500]), Traffic::Esp];
         let mut rules: Vec<_> = bare.iter().cloned().map(reach).collect();
         if self.tunnel.gre.is_some() {
             // In clear it comes and goes when there is no SA.
-            let gre = |hook, from, to, protection, verdict| FilterRule { hook, from, to, protection, traffic: Traffic::Gre, verdict };
+            let gre = |hook, from, to, protection, verdict| FilterRule {
+                hook,
+                from,
+                to,
+                protection,
+                traffic: Traffic::Gre,
+                verdict,
+                place: Whence::default(),
+            };
             for (hook, from, to, protection) in
                 [(Hook::Input, peer, me, Protection::Arrived), (Hook::Output, me, peer, Protection::Leaving)]
             {
@@ -350,7 +379,7 @@ impl Taking<'_> {
             // What makes and carries the SAs is not in them; all else between the two is.
             let own = |hook, from, to, protection: &Protection, traffic, verdict| {
                 let protection = protection.clone();
-                FilterRule { hook, from, to, protection, traffic, verdict }
+                FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() }
             };
             rules.extend(bare.into_iter().map(|traffic| own(Hook::Output, me, peer, &Protection::Any, traffic, Verdict::Accept)));
             for (hook, from, to, protection, opener) in
@@ -386,6 +415,7 @@ impl Taking<'_> {
                 protection: arrived,
                 traffic: BgpSession::traffic(),
                 verdict: Verdict::Accept,
+                place: Whence::default(),
             });
         }
         // Routes look at the destination alone: what else takes the interface does not cross.

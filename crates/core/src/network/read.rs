@@ -2,7 +2,7 @@
 
 use super::FOLDER;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{InterfaceKind, Route, Through, Tree, TunnelInterface};
+use crate::gateway::{InterfaceKind, Route, Through, Tree, TunnelInterface, Whence};
 use crate::source::{Source, Span};
 
 /// The interfaces and routes of a tree. Total: what is not understood is reported.
@@ -15,7 +15,10 @@ pub(crate) fn read(tree: &Tree) -> (Vec<TunnelInterface>, Vec<Route>, Vec<Findin
             let span = Span { start, end: start + line.trim_end().len() };
             start += line.len();
             let words: Vec<&str> = line.split_whitespace().collect();
-            if statement(&words, &mut interfaces, &mut routes).is_none() {
+            let before = routes.len();
+            let known = statement(&words, &mut interfaces, &mut routes);
+            routes[before..].iter_mut().for_each(|route: &mut Route| route.place = Whence(Some(source.place(span))));
+            if known.is_none() {
                 let message = format!("`{}` is not understood", line.trim());
                 findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(span)));
             }
@@ -65,11 +68,21 @@ fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut
             interfaces[at].addresses.push(address.parse().ok()?);
         }
         ["up", "ip", "route", "add", "blackhole", to, "metric", metric] => {
-            routes.push(Route { to: to.parse().ok()?, through: Through::BlackHole, metric: metric.parse().ok()? });
+            routes.push(Route {
+                to: to.parse().ok()?,
+                through: Through::BlackHole,
+                metric: metric.parse().ok()?,
+                place: Whence::default(),
+            });
         }
         ["up", "ip", "route", "add", to, "dev", name, "metric", metric] => {
             known(name, interfaces)?;
-            routes.push(Route { to: to.parse().ok()?, through: Through::Interface((*name).to_owned()), metric: metric.parse().ok()? });
+            routes.push(Route {
+                to: to.parse().ok()?,
+                through: Through::Interface((*name).to_owned()),
+                metric: metric.parse().ok()?,
+                place: Whence::default(),
+            });
         }
         _ => return None,
     }

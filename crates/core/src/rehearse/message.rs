@@ -47,7 +47,6 @@ pub struct Notify {
 
 impl Notify {
     pub(super) const NO_PROPOSAL_CHOSEN: Notify = Notify { name: "NO_PROPOSAL_CHOSEN", number: 14 };
-    pub(super) const INVALID_MAJOR_VERSION: Notify = Notify { name: "INVALID_MAJOR_VERSION", number: 5 };
     pub(super) const INVALID_KE_PAYLOAD: Notify = Notify { name: "INVALID_KE_PAYLOAD", number: 17 };
     pub(super) const AUTHENTICATION_FAILED: Notify = Notify { name: "AUTHENTICATION_FAILED", number: 24 };
     pub(super) const TS_UNACCEPTABLE: Notify = Notify { name: "TS_UNACCEPTABLE", number: 38 };

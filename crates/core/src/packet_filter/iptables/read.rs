@@ -9,7 +9,7 @@ use super::names::{DESTINATION, FORWARD, INPUT, NAT, OUTPUT, SEGMENTS};
 use super::{FAMILIES, FOLDER};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
-    Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
+    Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict, Whence,
 };
 use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, FoundRules, LOG_RATE};
 use crate::source::{Source, Span};
@@ -90,7 +90,7 @@ impl Found {
                 },
                 ["-I", built_in, "-j", chain] => self.jump(table, built_in, chain),
                 ["-A", chain, rest @ ..] if role(table, chain) == Some(Role::Segments) => self.limit(chain, rest, ipv4),
-                ["-A", chain, rest @ ..] => self.rule(table, chain, rest),
+                ["-A", chain, rest @ ..] => self.rule(table, chain, rest, Whence(Some(source.place(span)))),
                 _ => false,
             };
             if !known {
@@ -121,7 +121,7 @@ impl Found {
         self.jumped.contains(chain)
     }
 
-    fn rule(&mut self, table: &str, chain: &str, words: &[&str]) -> bool {
+    fn rule(&mut self, table: &str, chain: &str, words: &[&str], place: Whence) -> bool {
         let (Some(role), Some(rule)) = (role(table, chain), parse(words)) else { return false };
         match role {
             // A chain that nothing jumps to exempts nothing.
@@ -138,7 +138,7 @@ impl Found {
                 if rule.traffic != Traffic::Any || rule.protection != Protection::Any {
                     return false;
                 }
-                self.nat.push(NatRule { from: rule.from, to: rule.to, target, order });
+                self.nat.push(NatRule { from: rule.from, to: rule.to, target, order, place });
             }
             Role::Filter(hook) => {
                 let verdict = match (rule.target, rule.to_source) {
@@ -148,7 +148,7 @@ impl Found {
                     _ => return false,
                 };
                 let Rule { from, to, protection, traffic, .. } = rule;
-                self.rules.push(FilterRule { hook, from, to, protection, traffic, verdict });
+                self.rules.push(FilterRule { hook, from, to, protection, traffic, verdict, place });
             }
         }
         true

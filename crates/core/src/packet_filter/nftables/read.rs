@@ -9,6 +9,7 @@ use super::{DEPARTURE_ORDER, FOLDER};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{
     Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
+    Whence,
 };
 use crate::packet_filter::{FoundRules, LOG_RATE};
 use crate::source::Source;
@@ -90,11 +91,11 @@ impl Found {
                     None => self.unknown(source, statement),
                 },
                 (words, Some(Role::Nat(order))) => match nat_rule(words, *order) {
-                    Some(rule) => self.nat.push(rule),
+                    Some(rule) => self.nat.push(NatRule { place: Whence(Some(source.place(statement.span))), ..rule }),
                     None => self.unknown(source, statement),
                 },
                 (words, Some(Role::Filter(_, hook))) => match filter_rule(words, *hook) {
-                    Some(rule) => self.rules.push(rule),
+                    Some(rule) => self.rules.push(FilterRule { place: Whence(Some(source.place(statement.span))), ..rule }),
                     None => self.unknown(source, statement),
                 },
                 _ => self.unknown(source, statement),
@@ -143,7 +144,7 @@ fn nat_rule(words: &[&str], order: i32) -> Option<NatRule> {
         ["snat", "to", address] => NatTarget::SourceTo(address.parse().ok()?),
         _ => return None,
     };
-    Some(NatRule { from, to, target, order })
+    Some(NatRule { from, to, target, order, place: Whence::default() })
 }
 
 fn limit(words: &[&str]) -> Option<SegmentLimit> {
@@ -182,5 +183,5 @@ fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
         ["limit", "rate", rate, "log", "prefix", _] if *rate == format!("{LOG_RATE}/second") => Verdict::Log,
         _ => return None,
     };
-    Some(FilterRule { hook, from, to, protection, traffic, verdict })
+    Some(FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() })
 }

@@ -1,0 +1,77 @@
+//! `uspan walk`.
+
+use serde_json::json;
+use uspan_core::{Flow, Walk as Walked, Walker, any_stops, service, walk};
+
+use super::check::plan;
+use super::parts::{self, Part};
+use crate::args::{Format, Walk};
+use crate::failure::{Failure, Verdict};
+use crate::files::trees;
+use crate::show::path::{self, Shown};
+use crate::show::{GOOD, STOP, findings, styled};
+
+pub fn run(args: &Walk) -> Result<Verdict, Failure> {
+    let known = service(&args.service).and_then(|list| list.into_iter().next());
+    let traffic = known.ok_or_else(|| {
+        Failure::Usage(format!("`{}` is no service; write a name such as `https`, or a protocol and a port, `tcp/443`", args.service))
+    })?;
+    if args.from.is_ipv4() != args.to.is_ipv4() {
+        return Err(Failure::Usage("--from and --to are of different families".to_owned()));
+    }
+    let flow = Flow { from: args.from, to: args.to, traffic };
+    let pairs = match &args.right {
+        Some(right) => vec![parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?],
+        None => {
+            let (mut input, planned) = plan(&args.left, &args.supply)?;
+            let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
+                return super::stopped(&planned.findings, &input.source, args.format, "hops", "Nothing was followed");
+            };
+            let standing = match &args.built {
+                Some(folder) => trees::standing(folder, &planned)?,
+                None => planned.trees.clone(),
+            };
+            let sites = parts::pairs(&planned, None);
+            sites.iter().filter_map(|ends| parts::of_sites(&description, ends, &standing, args.built.as_deref())).collect()
+        }
+    };
+    let walked = pairs.iter().filter_map(|parts| Some((parts, walk(walkers(parts), &flow)?)));
+    // Of several pairs of gateways, the one that comes farthest is meant.
+    let Some((parts, walked)) = walked.max_by_key(|(_, walked)| (walked.works(), walked.there.hops.len())) else {
+        let none = format!("no gateway is {} or has it behind it: no tunnel of theirs is for that address", args.from);
+        return Err(Failure::Usage(none));
+    };
+    let shown = Shown { names: [&parts[0].name, &parts[1].name], files: [&parts[0].sources, &parts[1].sources] };
+    if args.format == Format::Json {
+        super::print_json(&json!({
+            "from": args.from,
+            "to": args.to,
+            "service": args.service,
+            "fine": walked.works(),
+            "there": path::json(&walked.there, &shown),
+            "back": walked.back.as_ref().map(|back| path::json(back, &shown)),
+        }))?;
+    } else {
+        for part in parts {
+            let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
+            findings::print_among(&part.findings, &sources);
+        }
+        super::print_line(&path::text(&walked, &flow, &shown))?;
+        super::print_line(&closing(&walked))?;
+    }
+    Ok(if walked.works() { Verdict::Fine } else { Verdict::Stopped })
+}
+
+fn walkers(parts: &[Part; 2]) -> [Walker<'_>; 2] {
+    parts.each_ref().map(|part| Walker { actor: part.actor(), shares_internet: part.shares_internet })
+}
+
+fn closing(walked: &Walked) -> String {
+    match (walked.works(), &walked.back) {
+        (true, _) => format!("{}. It arrives, and the answer comes back.", styled(GOOD, "Fine")),
+        (false, Some(_)) => {
+            format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It arrives, and the answer does not come back"))
+        }
+        (false, None) => format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It does not arrive")),
+    }
+}

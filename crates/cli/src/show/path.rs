@@ -1,0 +1,92 @@
+//! A packet's path, hop by hop.
+
+use std::collections::BTreeMap;
+
+use serde_json::{Value, json};
+use uspan_core::{Flow, Hop, Leg, Place, Source, Spot, Walk};
+
+use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
+
+/// The two gateways as they are shown.
+pub struct Shown<'a> {
+    /// Their names.
+    pub names: [&'a str; 2],
+    /// Their files, by the path that places name.
+    pub files: [&'a BTreeMap<String, Source>; 2],
+}
+
+/// The whole of it.
+pub fn text(walk: &Walk, flow: &Flow, shown: &Shown<'_>) -> String {
+    let mut lines = vec![styled(HEADING, &format!("{} to {}, {}", flow.from, flow.to, flow.traffic))];
+    lines.extend(leg(&walk.there, shown));
+    if let Some(back) = &walk.back {
+        lines.push(String::new());
+        lines.push(styled(HEADING, "and the answer"));
+        lines.extend(leg(back, shown));
+    }
+    lines.push(String::new());
+    lines.join("\n")
+}
+
+fn leg(leg: &Leg, shown: &Shown<'_>) -> Vec<String> {
+    let mut lines = Vec::new();
+    let width = shown.names.iter().map(|name| name.chars().count()).max().unwrap_or(0).max("internet".len());
+    let room = columns().min(140).saturating_sub(width + 22);
+    let mut last = None;
+    for hop in &leg.hops {
+        if last != Some(hop.spot) {
+            lines.push(String::new());
+        }
+        let spot = if last == Some(hop.spot) { "" } else { spot(hop, shown) };
+        last = Some(hop.spot);
+        let (mark, style) = if hop.passes { ("  ", GOOD) } else { ("✗ ", STOP) };
+        let head = format!("{spot:<width$}  {}{:<13}", styled(style, mark), hop.aspect.word());
+        let mut rest = wrapped(&hop.says, room).into_iter();
+        let first = rest.next().unwrap_or_default();
+        let text = |line: &str| if hop.passes { line.to_owned() } else { styled(STOP, line) };
+        lines.push(format!("{head}{}", text(&first)));
+        let indent = " ".repeat(width + 17);
+        lines.extend(rest.map(|line| format!("{indent}{}", text(&line))));
+        if let Some((place, spelling)) = &hop.decided {
+            let spelling = spelling.as_ref().map_or_else(String::new, |spelling| format!("  {spelling}"));
+            let decided = format!("{}{spelling}", at(hop, place, shown));
+            lines.extend(wrapped(&decided, room).iter().map(|line| format!("{indent}{}", styled(QUIET, line))));
+        }
+        if let Some(remedy) = &hop.remedy {
+            lines.extend(wrapped(&format!("→ {remedy}"), room).iter().map(|line| format!("{indent}{line}")));
+        }
+    }
+    lines
+}
+
+fn spot<'a>(hop: &Hop, shown: &Shown<'a>) -> &'a str {
+    match hop.spot {
+        Spot::Gateway(end) => shown.names[end],
+        Spot::Internet => "internet",
+    }
+}
+
+/// File and line, as the user would open it.
+fn at(hop: &Hop, place: &Place, shown: &Shown<'_>) -> String {
+    let Spot::Gateway(end) = hop.spot else { return place.file.to_string() };
+    match shown.files[end].get(&*place.file) {
+        Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
+        None => place.file.to_string(),
+    }
+}
+
+/// The same as JSON.
+pub fn json(leg: &Leg, shown: &Shown<'_>) -> Value {
+    let hop = |hop: &Hop| {
+        json!({
+            "at": spot(hop, shown),
+            "what": hop.aspect.word(),
+            "says": hop.says,
+            "decided_by": hop.decided.as_ref().map(|(place, _)| at(hop, place, shown)),
+            "spelling": hop.decided.as_ref().and_then(|(_, spelling)| spelling.clone()),
+            "passes": hop.passes,
+            "do": hop.remedy,
+        })
+    };
+    json!({ "arrives": leg.arrives(), "hops": leg.hops.iter().map(hop).collect::<Vec<_>>() })
+}

@@ -1,0 +1,454 @@
+//! The way in one direction.
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use super::{Aspect, Flow, Hop, Leg, Spot, Way, is_own};
+use crate::gateway::{
+    Child, Connection, Encapsulation, FilterRule, GRE, Hook, InterfaceKind, NatRule, NatTarget, Packet, Protection, Through, Traffic,
+    Transport, Verdict,
+};
+use crate::rehearse::Opened;
+
+/// Source and destination.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Ends {
+    from: IpAddr,
+    to: IpAddr,
+}
+
+impl Ends {
+    fn turned(self) -> Ends {
+        Ends { from: self.to, to: self.from }
+    }
+
+    fn within(&self, pair: &(IpNet, IpNet)) -> bool {
+        pair.0.contains(&self.from) && pair.1.contains(&self.to)
+    }
+}
+
+/// The addresses that a packet has on its way: at the gateway that sends it, in the tunnel, and at the one that it reaches.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Crossed {
+    sent: Ends,
+    inside: Ends,
+    received: Ends,
+}
+
+/// The address at the place of another one in a network of the same size.
+fn moved(address: IpAddr, from: IpNet, to: IpNet) -> IpAddr {
+    match (address, from, to) {
+        (IpAddr::V4(at), IpNet::V4(from), IpNet::V4(to)) => {
+            IpAddr::V4((u32::from(to.network()) | (u32::from(at) & !u32::from(from.netmask()))).into())
+        }
+        (IpAddr::V6(at), IpNet::V6(from), IpNet::V6(to)) => {
+            IpAddr::V6((u128::from(to.network()) | (u128::from(at) & !u128::from(from.netmask()))).into())
+        }
+        (address, ..) => address,
+    }
+}
+
+/// The IP protocol of traffic (IANA protocol numbers).
+fn protocol(traffic: &Traffic, ipv4: bool) -> u8 {
+    match traffic {
+        Traffic::Ping if ipv4 => 1,
+        Traffic::Ping => 58,
+        Traffic::To(Transport::Tcp, _) => 6,
+        Traffic::To(Transport::Udp, _) | Traffic::Udp(_) => 17,
+        Traffic::Esp => 50,
+        Traffic::Gre => GRE,
+        Traffic::Any | Traffic::Replies => 0,
+    }
+}
+
+/// How a packet leaves a gateway.
+enum Steered<'a> {
+    /// On the default route; the selectors may take it.
+    Outside,
+    /// Into a tunnel interface.
+    Into(&'a str),
+}
+
+impl<'a> Way<'a> {
+    /// The way there; where it arrives, with the addresses that the packet had.
+    pub(super) fn there(&self, near: usize, flow: &Flow) -> (Leg, Option<Crossed>) {
+        let mut leg = Leg::default();
+        let sent = Ends { from: flow.from, to: flow.to };
+        let crossed = self.sends(&mut leg, near, sent, flow, None);
+        let crossed = crossed.and_then(|inside| {
+            let received = self.receives(&mut leg, 1 - near, inside, flow, None)?;
+            Some(Crossed { sent, inside, received })
+        });
+        (leg, crossed)
+    }
+
+    /// The way back of the answer: translations are undone by themselves.
+    pub(super) fn back(&self, near: usize, crossed: &Crossed) -> Leg {
+        let mut leg = Leg::default();
+        let answer = Crossed { sent: crossed.received.turned(), inside: crossed.inside.turned(), received: crossed.sent.turned() };
+        let flow = Flow { from: answer.sent.from, to: answer.sent.to, traffic: Traffic::Replies };
+        if let Some(inside) = self.sends(&mut leg, 1 - near, answer.sent, &flow, Some(&answer)) {
+            self.receives(&mut leg, near, inside, &flow, Some(&answer));
+        }
+        leg
+    }
+
+    fn hop(&self, leg: &mut Leg, end: usize, aspect: Aspect, says: impl Into<String>) {
+        let hop = Hop { spot: Spot::Gateway(end), aspect, says: says.into(), decided: None, passes: true, remedy: None };
+        leg.hops.push(hop);
+    }
+
+    fn stop(&self, leg: &mut Leg, end: usize, aspect: Aspect, says: impl Into<String>, remedy: impl Into<String>) {
+        self.hop(leg, end, aspect, says);
+        if let Some(hop) = leg.hops.last_mut() {
+            hop.passes = false;
+            hop.remedy = Some(remedy.into());
+        }
+    }
+
+    /// Through the gateway that sends it into the tunnel; the addresses that it then has.
+    fn sends(&self, leg: &mut Leg, end: usize, sent: Ends, flow: &Flow, answer: Option<&Crossed>) -> Option<Ends> {
+        let gateway = self.gateway(end);
+        let own = is_own(&self.walkers[end], sent.from);
+        let hook = if own { Hook::Output } else { Hook::Forward };
+        let behind = || gateway.crossing().into_iter().map(|(net, remote)| gateway.inner(net, remote)).find(|net| net.contains(&sent.from));
+        match behind() {
+            _ if own => self.hop(leg, end, Aspect::Source, format!("{} itself sends it, from {}", self.name(end), sent.from)),
+            Some(net) => self.hop(leg, end, Aspect::Source, format!("comes from a host in {net}")),
+            None => self.hop(leg, end, Aspect::Source, format!("comes from {}", sent.from)),
+        }
+        let mut at = sent;
+        if answer.is_none() && !own {
+            at.to = self.destination(leg, end, at);
+        }
+        let steered = self.route(leg, end, at)?;
+        let protection = self.protection(end, at, &steered, flow);
+        self.filtered(leg, end, hook, at, protection, &flow.traffic)?;
+        let before = at;
+        match answer {
+            Some(answer) => at = answer.inside,
+            None if own => {}
+            None => at.from = self.source(leg, end, at, &steered),
+        }
+        if gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure) {
+            let protection = self.protection(end, at, &steered, flow);
+            self.filtered(leg, end, Hook::Departure, at, protection, &flow.traffic)?;
+        }
+        self.into_sa(leg, end, (before, at), &steered, flow)?;
+        Some(at)
+    }
+
+    /// Through the gateway that it comes out of the tunnel at.
+    fn receives(&self, leg: &mut Leg, end: usize, inside: Ends, flow: &Flow, answer: Option<&Crossed>) -> Option<Ends> {
+        self.outer(leg, end)?;
+        let gateway = self.gateway(end);
+        let Some((connection, child, _)) = self.sa(end, inside.turned(), flow) else {
+            let text =
+                format!("no SA of {} is for {} to {}: what comes out of another one is dropped", self.name(end), inside.from, inside.to);
+            self.stop(leg, end, Aspect::Selector, text, "Make the selectors of the two ends mirror each other.");
+            return None;
+        };
+        self.hop(leg, end, Aspect::Selector, format!("is for {} to {}: {}", inside.from, inside.to, child.name));
+        self.last_decided(leg, self.by_setting(end, &child.remote));
+        let mut at = inside;
+        match answer {
+            Some(answer) => at = answer.received,
+            None => at.to = self.destination(leg, end, at),
+        }
+        let own = is_own(&self.walkers[end], at.to);
+        let protection = match self.interface(end, connection) {
+            Some(name) => Protection::OutOf(name.to_owned()),
+            None => Protection::Arrived,
+        };
+        let hook = if own { Hook::Input } else { Hook::Forward };
+        self.filtered(leg, end, hook, at, protection, &flow.traffic)?;
+        if answer.is_none() && !own {
+            let rules = gateway.nat.iter().filter(|rule| !rule.before_routing());
+            if let Some(rule) = first(rules, at).filter(|rule| rule.target != NatTarget::KeepSource) {
+                at.from = translated(rule, at.from);
+                self.hop(leg, end, Aspect::Translation, format!("its source becomes {}", at.from));
+                self.last_decided(leg, self.by_rule(end, &rule.place));
+            }
+        }
+        let whom = if own { format!("at {} itself", self.name(end)) } else { format!("at the host {}", at.to) };
+        self.hop(leg, end, Aspect::Arrival, whom);
+        Some(at)
+    }
+
+    fn last_decided(&self, leg: &mut Leg, decided: Option<(crate::source::Place, Option<String>)>) {
+        if let Some(hop) = leg.hops.last_mut() {
+            hop.decided = decided;
+        }
+    }
+
+    /// Translation of the destination, before routing.
+    fn destination(&self, leg: &mut Leg, end: usize, at: Ends) -> IpAddr {
+        let rules = self.gateway(end).nat.iter().filter(|rule| rule.before_routing());
+        let Some(rule) = first(rules, at) else { return at.to };
+        let NatTarget::DestinationNet(net) = rule.target else { return at.to };
+        let to = moved(at.to, rule.to, net);
+        self.hop(leg, end, Aspect::Translation, format!("its destination {} becomes {to}", at.to));
+        self.last_decided(leg, self.by_rule(end, &rule.place));
+        to
+    }
+
+    /// Translation of the source, after routing: the rules in order, then what the administrator does with all that leaves
+    /// for the internet.
+    fn source(&self, leg: &mut Leg, end: usize, at: Ends, steered: &Steered<'_>) -> IpAddr {
+        let gateway = self.gateway(end);
+        if let Some(rule) = first(gateway.nat.iter().filter(|rule| !rule.before_routing()), at) {
+            let from = translated(rule, at.from);
+            let says = if from == at.from { "keeps its source".to_owned() } else { format!("its source becomes {from}") };
+            self.hop(leg, end, Aspect::Translation, says);
+            self.last_decided(leg, self.by_rule(end, &rule.place));
+            return from;
+        }
+        let own = self.walkers[end].actor.stands.own.or_else(|| gateway.connections.first().and_then(|c| c.local.value.address()));
+        match (steered, self.walkers[end].shares_internet, own) {
+            // What goes into a tunnel interface does not leave for the internet.
+            (Steered::Outside, Some(true), Some(own)) => {
+                self.hop(leg, end, Aspect::Translation, format!("no exemption is for it: its source becomes {own}, as of all that leaves"));
+                own
+            }
+            (Steered::Outside, None, _) => {
+                self.hop(leg, end, Aspect::Translation, "no rule here; one of the administrator's that translates would change its source");
+                at.from
+            }
+            _ => at.from,
+        }
+    }
+
+    /// Where it is routed; nothing where that is its end.
+    fn route(&self, leg: &mut Leg, end: usize, at: Ends) -> Option<Steered<'a>> {
+        let gateway = self.gateway(end);
+        let mut fitting: Vec<_> = gateway.routes.iter().filter(|route| route.to.contains(&at.to)).collect();
+        fitting.sort_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
+        let learned = gateway
+            .sessions
+            .iter()
+            .flat_map(|session| &session.accepts)
+            .filter(|net| net.contains(&at.to))
+            .max_by_key(|net| net.prefix_len());
+        // A route that a peer tells is preferred to the last resort.
+        if let Some(net) = learned
+            && fitting.first().is_none_or(|route| route.through == Through::BlackHole)
+        {
+            let name = gateway.interfaces.first().map(|interface| interface.name.as_str())?;
+            self.hop(leg, end, Aspect::Route, format!("{net} by what the peer tells, into {name}"));
+            return Some(Steered::Into(name));
+        }
+        match fitting.first() {
+            Some(route) => {
+                let text = format!("{} {}", route.to, route.through);
+                match &route.through {
+                    Through::Interface(name) => {
+                        self.hop(leg, end, Aspect::Route, text);
+                        self.last_decided(leg, self.by_rule(end, &route.place));
+                        Some(Steered::Into(name))
+                    }
+                    Through::BlackHole => {
+                        self.stop(leg, end, Aspect::Route, text, "Route the network into the tunnel's interface, with a lower metric.");
+                        self.last_decided(leg, self.by_rule(end, &route.place));
+                        None
+                    }
+                }
+            }
+            None => {
+                self.hop(leg, end, Aspect::Route, "the default route; the selectors decide what enters the tunnel");
+                Some(Steered::Outside)
+            }
+        }
+    }
+
+    /// What the filter sees of the packet's protection.
+    fn protection(&self, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> Protection {
+        match steered {
+            Steered::Into(name) => Protection::Into((*name).to_owned()),
+            Steered::Outside if self.child(end, at, flow).is_some() => Protection::Leaving,
+            Steered::Outside => Protection::Any,
+        }
+    }
+
+    /// The filter; nothing where it drops the packet.
+    fn filtered(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, protection: Protection, traffic: &Traffic) -> Option<()> {
+        let Some(filter) = &self.gateway(end).filter else { return Some(()) };
+        let packet = Packet { hook, from: at.from.into(), to: at.to.into(), protection, traffic: traffic.clone() };
+        // An answer belongs to a connection that was let through: what lets all of a network through takes it, too.
+        let rules = filter.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
+        let what = if *traffic == Traffic::Replies { "the answer".to_owned() } else { traffic.to_string() };
+        match rules.clone().find(|rule| rule.applies(&packet)) {
+            Some(rule) => self.by_filter(leg, end, rule, &what),
+            None if filter.is_joined() && hook != Hook::Departure => {
+                let says = format!("no rule lets {what} from {} to {} pass; what the rules join drops it, as a rule", at.from, at.to);
+                self.stop(leg, end, Aspect::Filter, says, format!("Let {what} pass {}.", direction(&packet.protection)));
+                None
+            }
+            None => {
+                if hook != Hook::Departure {
+                    self.hop(leg, end, Aspect::Filter, "no rule is for it");
+                }
+                Some(())
+            }
+        }
+    }
+
+    fn by_filter(&self, leg: &mut Leg, end: usize, rule: &FilterRule, what: &str) -> Option<()> {
+        let passes = rule.verdict == Verdict::Accept;
+        let text = format!("{} {what} from {} to {}", if passes { "accepts" } else { "drops" }, rule.from, rule.to);
+        if passes {
+            self.hop(leg, end, Aspect::Filter, text);
+        } else {
+            let remedy = format!("Before this line, let {what} pass from {} to {}.", rule.from, rule.to);
+            self.stop(leg, end, Aspect::Filter, text, remedy);
+        }
+        self.last_decided(leg, self.by_rule(end, &rule.place));
+        passes.then_some(())
+    }
+
+    /// The tunnel interface of a connection.
+    fn interface(&self, end: usize, connection: &Connection) -> Option<&'a str> {
+        let ends = connection.local.value.address().zip(connection.remote.value.address());
+        let own = |kind: &InterfaceKind| match kind {
+            InterfaceKind::Numbered(id) => connection.interface.value == Some(*id),
+            InterfaceKind::Gre { local, remote } => ends == Some((*local, *remote)),
+        };
+        self.gateway(end).interfaces.iter().find(|interface| own(&interface.kind)).map(|interface| interface.name.as_str())
+    }
+
+    /// The connections of an end with their Child SAs, and what is in each.
+    fn children(&self, end: usize) -> impl Iterator<Item = (&'a Connection, &'a Child)> {
+        self.gateway(end).connections.iter().flat_map(|connection| connection.children.iter().map(move |child| (connection, child)))
+    }
+
+    /// What is covered by a Child SA as it is configured.
+    fn covers(&self, end: usize, connection: &Connection, child: &Child, at: Ends, flow: &Flow) -> bool {
+        let wraps = child.protocol.value == Some(GRE) && self.interface(end, connection).is_some();
+        let number = protocol(&flow.traffic, at.from.is_ipv4());
+        let of_protocol = child.protocol.value.is_none_or(|protocol| number == 0 || protocol == number);
+        let (own, far) = (child.local.value.iter(), child.remote.value.iter());
+        // What is put into GRE first is not what the selectors see.
+        wraps || (of_protocol && own.clone().any(|net| net.contains(&at.from)) && far.clone().any(|net| net.contains(&at.to)))
+    }
+
+    /// The Child SA that a packet is for, whether it is up or not.
+    fn child(&self, end: usize, at: Ends, flow: &Flow) -> Option<(&'a Connection, &'a Child)> {
+        self.children(end).find(|(connection, child)| self.covers(end, connection, child, at, flow))
+    }
+
+    /// The SA that takes a packet; seen from the end that it leaves.
+    fn sa(&self, end: usize, at: Ends, flow: &Flow) -> Option<(&'a Connection, &'a Child, &'a Opened)> {
+        let (connection, child) = self.child(end, at, flow)?;
+        let opened = self.rehearsals.all.iter().flat_map(|rehearsal| &rehearsal.opened);
+        let wraps = child.protocol.value == Some(GRE);
+        let takes =
+            |opened: &&Opened| opened.names[end] == child.name && (wraps || opened.selectors[end].iter().any(|pair| at.within(pair)));
+        opened.clone().find(|opened| takes(opened)).map(|opened| (connection, child, opened))
+    }
+
+    /// Into the SA; nothing where there is none.
+    fn into_sa(&self, leg: &mut Leg, end: usize, (before, at): (Ends, Ends), steered: &Steered<'_>, flow: &Flow) -> Option<()> {
+        let Some((connection, child)) = self.child(end, at, flow) else {
+            let text = format!("no selector covers {} to {}: it leaves in clear, and the internet has no way for it", at.from, at.to);
+            let remedy = if before.from != at.from && self.child(end, before, flow).is_some() {
+                "Translation comes before the selectors: exempt this traffic from it.".to_owned()
+            } else if is_own(&self.walkers[end], at.from) {
+                format!("Send it from an address inside the selectors: {} is outside of them.", at.from)
+            } else {
+                "Add the pair of networks at both ends, or send it from an address inside them.".to_owned()
+            };
+            self.stop(leg, end, Aspect::Selector, text, remedy);
+            return None;
+        };
+        let list = |nets: &[IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        if let Steered::Into(name) = steered
+            && self.interface(end, connection) != Some(name)
+        {
+            let text = format!("{name} belongs to no connection whose selectors cover {} to {}", at.from, at.to);
+            self.stop(leg, end, Aspect::Selector, text, "Give the interface and the connection the same number.");
+            return None;
+        }
+        self.hop(leg, end, Aspect::Selector, format!("{}: {} to {}", child.name, list(&child.local.value), list(&child.remote.value)));
+        self.last_decided(leg, self.by_setting(end, &child.local));
+        match self.sa(end, at, flow) {
+            Some((.., opened)) => {
+                self.hop(leg, end, Aspect::Sa, opened.protection.clone());
+                Some(())
+            }
+            None => {
+                let why = self.failing().and_then(|rehearsal| rehearsal.failures.first());
+                let why = why.map_or_else(|| "what was agreed on does not cover it".to_owned(), |failure| failure.reason.clone());
+                let text = format!("there is no SA: {why}");
+                self.stop(leg, end, Aspect::Sa, text, "Rehearse the negotiation, and mend what it shows.");
+                None
+            }
+        }
+    }
+
+    /// Over the internet to the other gateway.
+    fn outer(&self, leg: &mut Leg, end: usize) -> Option<()> {
+        let rehearsed = |end: usize| self.walkers[end].actor.stands;
+        let (here, there) = (rehearsed(1 - end), rehearsed(end));
+        let connection = self.gateway(end).connections.first()?;
+        let from = here.reached.or(connection.remote.value.address());
+        let to = there.own.or(connection.local.value.address());
+        let behind = |stands: crate::rehearse::Stands| stands.own.is_some() && stands.own != stands.reached;
+        let forced = self.children(end).chain(self.children(1 - end)).any(|(c, _)| c.encapsulation.value == Encapsulation::Forced);
+        let in_udp = behind(here) || behind(there) || forced;
+        let carrier = if in_udp { "ESP in UDP 4500" } else { "ESP" };
+        let words = |address: Option<IpAddr>, name: &str| address.map_or_else(|| name.to_owned(), |address| address.to_string());
+        let says = format!("{carrier} from {} to {}", words(from, self.name(1 - end)), words(there.reached.or(to), self.name(end)));
+        leg.hops.push(Hop { spot: Spot::Internet, aspect: Aspect::Path, says, decided: None, passes: true, remedy: None });
+        let (Some(filter), Some(from), Some(to)) = (&self.gateway(end).filter, from, to) else { return Some(()) };
+        let traffic = if in_udp { Traffic::Udp(vec![4500]) } else { Traffic::Esp };
+        let packet = Packet { hook: Hook::Input, from: from.into(), to: to.into(), protection: Protection::Any, traffic };
+        match filter.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(|rule| rule.applies(&packet)) {
+            Some(rule) => self.by_filter(leg, end, rule, carrier),
+            None if filter.is_joined() => {
+                let says = format!("no rule lets {carrier} in from {from}; what the rules join drops it, as a rule");
+                self.stop(leg, end, Aspect::Filter, says, format!("Let {carrier} in from {from}."));
+                None
+            }
+            None => Some(()),
+        }
+    }
+}
+
+/// Which way a packet goes, for a remedy.
+fn direction(protection: &Protection) -> String {
+    match protection {
+        Protection::Arrived => "where it came out of an SA".to_owned(),
+        Protection::Leaving => "where an SA will carry it".to_owned(),
+        Protection::Into(name) => format!("into {name}"),
+        Protection::OutOf(name) => format!("out of {name}"),
+        Protection::Any => "there".to_owned(),
+    }
+}
+
+/// The first rule for these addresses.
+fn first<'r>(mut rules: impl Iterator<Item = &'r NatRule>, at: Ends) -> Option<&'r NatRule> {
+    rules.find(|rule| rule.from.contains(&at.from) && rule.to.contains(&at.to))
+}
+
+/// What a rule makes of a source.
+fn translated(rule: &NatRule, from: IpAddr) -> IpAddr {
+    match rule.target {
+        NatTarget::KeepSource | NatTarget::DestinationNet(_) => from,
+        NatTarget::SourceTo(address) => address,
+        NatTarget::SourceNet(net) => moved(from, rule.from, net),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_address_keeps_its_place_in_the_other_network() {
+        let at = |address: &str, from: &str, to: &str| {
+            moved(address.parse().expect("an address"), from.parse().expect("a net"), to.parse().expect("a net")).to_string()
+        };
+        assert_eq!(at("10.1.2.3", "10.1.0.0/22", "10.200.0.0/22"), "10.200.2.3");
+        assert_eq!(at("fd00::7", "fd00::/64", "2001:db8::/64"), "2001:db8::7");
+    }
+}
