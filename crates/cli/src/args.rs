@@ -303,6 +303,9 @@ pub struct Walk {
     /// To whom, as the sender writes it
     #[arg(long, value_name = "ADDRESS")]
     pub to: std::net::IpAddr,
+    /// An address that a gateway has inside, so that it counts as the gateway's own; as often as needed
+    #[arg(long, value_name = "NAME=ADDRESS")]
+    pub inside: Vec<String>,
     /// What for: a name such as `https`, or a protocol and a port
     #[arg(long, value_name = "SERVICE", default_value = "ping")]
     pub service: String,

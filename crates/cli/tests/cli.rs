@@ -563,3 +563,40 @@ fn compare_reads_what_is_there_and_says_what_it_cannot() {
     fs::create_dir_all(folder.path().join("empty/etc")).expect("made");
     assert_eq!(compare("empty", &[]).code, 2);
 }
+
+#[test]
+fn walk_shows_the_line_that_decides_at_each_hop() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let walk = |more: &[&str]| {
+        let args = ["walk", "out/packhouse", "out/coldstore", "--from", "10.41.0.10", "--to", "10.73.16.10"];
+        uspan(folder.path(), &[&args[..], more].concat())
+    };
+    let run = walk(&[]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stdout.contains("the answer comes back"), "{}", run.stdout);
+    const RULES: &str = "out/coldstore/etc/nftables.d/uspan-harvest.nft";
+    edit(folder.path(), RULES, "ip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 meta ipsec exists counter accept\n", "\n");
+    let run = walk(&["--service", "https"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    insta::assert_snapshot!(run.stdout);
+    let json = walk(&["--format", "json"]).json();
+    let last = json["there"]["hops"].as_array().and_then(|hops| hops.last()).expect("a hop").clone();
+    assert_eq!((&last["at"], &last["what"], &last["passes"]), (&"coldstore".into(), &"filter".into(), &false.into()));
+    assert!(last["decided_by"].as_str().is_some_and(|at| at.starts_with(RULES)), "{last}");
+    assert_eq!(json["back"], Value::Null);
+    // The gateway's own address is outside of the selectors; one that is inside is not.
+    let from = |address: &str, more: &[&str]| {
+        let args = ["walk", "orchard.span.toml", "--from", address, "--to", "10.73.16.10"];
+        uspan(folder.path(), &[&args[..], more].concat())
+    };
+    let run = from("198.51.100.20", &[]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    assert!(run.stdout.contains("Send it from an address inside the selectors"), "{}", run.stdout);
+    assert_eq!(from("10.41.0.1", &["--inside", "packhouse=10.41.0.1"]).code, 0);
+    for wrong in [&["--service", "https/1"][..], &["--inside", "press=10.1.1.1"]] {
+        assert_eq!(walk(wrong).code, 2, "{wrong:?}");
+    }
+    assert_eq!(from("192.0.2.77", &[]).code, 2, "nobody is there");
+    assert_eq!(from("2001:db8::7", &[]).code, 2, "two families");
+}

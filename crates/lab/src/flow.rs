@@ -10,7 +10,7 @@ use etherparse::{IcmpEchoHeader, Icmpv4Header, Icmpv4Type};
 use rustix::net::sockopt::{
     Ipv4PathMtuDiscovery, Ipv6PathMtuDiscovery, Timeout, ip_mtu, ipv6_mtu, set_ip_mtu_discover, set_ipv6_mtu_discover, set_socket_timeout,
 };
-use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketType, connect, ipproto, recv, send, socket};
+use rustix::net::{AddressFamily, RecvFlags, SendFlags, SocketType, bind, connect, ipproto, recv, send, socket};
 
 use crate::stage::Machine;
 use crate::stage::room::Room;
@@ -64,9 +64,14 @@ fn patient(fd: impl AsFd, patience: Duration) -> io::Result<()> {
 /// Sends an echo request and waits for the answer; tries a few times, because a first packet may be lost while a
 /// tunnel is being opened.
 pub fn ping(from: &Room, to: IpAddr, tries: u16) -> Result<(), String> {
+    ping_from(from, None, to, tries)
+}
+
+/// The same from one of the room's own addresses.
+pub fn ping_from(from: &Room, own: Option<IpAddr>, to: IpAddr, tries: u16) -> Result<(), String> {
     let id = number();
     from.run(move || {
-        let fd = echo_socket(to).map_err(|e| e.to_string())?;
+        let fd = echo_socket(own, to).map_err(|e| e.to_string())?;
         for seq in 0..tries {
             match echo(&fd, to, id, seq) {
                 Ok(true) => return Ok(()),
@@ -80,9 +85,12 @@ pub fn ping(from: &Room, to: IpAddr, tries: u16) -> Result<(), String> {
     })
 }
 
-fn echo_socket(to: IpAddr) -> io::Result<OwnedFd> {
+fn echo_socket(own: Option<IpAddr>, to: IpAddr) -> io::Result<OwnedFd> {
     let (family, protocol) = if to.is_ipv4() { (AddressFamily::INET, ipproto::ICMP) } else { (AddressFamily::INET6, ipproto::ICMPV6) };
     let fd = socket(family, SocketType::RAW, Some(protocol))?;
+    if let Some(own) = own {
+        bind(&fd, &SocketAddr::new(own, 0))?;
+    }
     connect(&fd, &SocketAddr::new(to, 0))?;
     patient(&fd, PATIENCE)?;
     Ok(fd)

@@ -33,6 +33,8 @@ pub enum Depth {
     Proof,
     /// The tunnels are opened and get new keys, whatever comes of it; that is told as [`Negotiation`]s.
     Negotiation,
+    /// The tunnels are opened, and then everybody tries to reach everybody at the other end; that is told as [`Flowed`].
+    Flows,
 }
 
 /// What came of the negotiation of a tunnel.
@@ -52,6 +54,19 @@ pub struct Negotiation {
     pub messages: Vec<IkeSeen>,
     /// What each end's daemon said of failures.
     pub words: [Vec<String>; 2],
+}
+
+/// A flow that was tried.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Flowed {
+    /// Its source.
+    pub from: IpAddr,
+    /// Its destination.
+    pub to: IpAddr,
+    /// The TCP port; nothing for an echo request.
+    pub port: Option<u16>,
+    /// Whether it arrived and its answer came back.
+    pub worked: bool,
 }
 
 /// What can be seen of an IKE message from outside (RFC 7296 section 3.1, RFC 2408 section 3.1).
@@ -420,6 +435,17 @@ pub enum Event {
         tunnel: usize,
         /// What came of it.
         came: Box<Negotiation>,
+    },
+    /// Flows between the two ends of a tunnel were tried.
+    Flowed {
+        /// In which job.
+        job: usize,
+        /// Which of its tunnels.
+        tunnel: usize,
+        /// The inside address of each gateway that has one.
+        inside: [Option<IpAddr>; 2],
+        /// The flows.
+        flows: Vec<Flowed>,
     },
     /// A job is through.
     Through(usize),

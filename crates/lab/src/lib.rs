@@ -26,7 +26,7 @@ use std::io;
 pub use casting::cast;
 pub use daemon::complains;
 pub use ground::{Ground, Options, inside_main, machine_has_esp, run};
-pub use job::{Check, Depth, Event, IkeSeen, Job, Negotiation, Opens, Outcome, Pair, Row, Site, SiteFile, Tunnel};
+pub use job::{Check, Depth, Event, Flowed, IkeSeen, Job, Negotiation, Opens, Outcome, Pair, Row, Site, SiteFile, Tunnel};
 pub use loader::Loaded;
 pub use requirements::{Lab, Missing, default_cache, ground, is_root, requirements};
 

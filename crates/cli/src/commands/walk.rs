@@ -1,5 +1,8 @@
 //! `uspan walk`.
 
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
 use serde_json::json;
 use uspan_core::{Flow, Walk as Walked, Walker, any_stops, service, walk};
 
@@ -35,7 +38,8 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
             sites.iter().filter_map(|ends| parts::of_sites(&description, ends, &standing, args.built.as_deref())).collect()
         }
     };
-    let walked = pairs.iter().filter_map(|parts| Some((parts, walk(walkers(parts), &flow)?)));
+    let inside = inside(&args.inside, &pairs)?;
+    let walked = pairs.iter().filter_map(|parts| Some((parts, walk(walkers(parts, &inside), &flow)?)));
     // Of several pairs of gateways, the one that comes farthest is meant.
     let Some((parts, walked)) = walked.max_by_key(|(_, walked)| (walked.works(), walked.there.hops.len())) else {
         let none = format!("no gateway is {} or has it behind it: no tunnel of theirs is for that address", args.from);
@@ -62,8 +66,26 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
     Ok(if walked.works() { Verdict::Fine } else { Verdict::Stopped })
 }
 
-fn walkers(parts: &[Part; 2]) -> [Walker<'_>; 2] {
-    parts.each_ref().map(|part| Walker { actor: part.actor(), shares_internet: part.shares_internet })
+/// Inside addresses by gateway.
+fn inside(given: &[String], pairs: &[[Part; 2]]) -> Result<BTreeMap<String, Vec<IpAddr>>, Failure> {
+    let mut inside: BTreeMap<String, Vec<IpAddr>> = BTreeMap::new();
+    for text in given {
+        let known = |name: &str| pairs.iter().flatten().any(|part| part.name == name);
+        let parsed = text.split_once('=').and_then(|(name, address)| Some((name, address.parse().ok()?)));
+        let (name, address) = parsed
+            .filter(|(name, _)| known(name))
+            .ok_or_else(|| Failure::Usage(format!("`{text}` is not NAME=ADDRESS, with the name of one of the gateways")))?;
+        inside.entry(name.to_owned()).or_default().push(address);
+    }
+    Ok(inside)
+}
+
+fn walkers<'a>(parts: &'a [Part; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) -> [Walker<'a>; 2] {
+    parts.each_ref().map(|part| Walker {
+        actor: part.actor(),
+        inside: inside.get(&part.name).map(Vec::as_slice).unwrap_or_default(),
+        shares_internet: part.shares_internet,
+    })
 }
 
 fn closing(walked: &Walked) -> String {

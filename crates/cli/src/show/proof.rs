@@ -27,7 +27,7 @@ impl Told {
             Event::Row(row) => self.rows.push(row),
             Event::Warning { job, site, line } => self.warnings.push((job, site, line)),
             Event::Broken { job, how } => self.broken.push((job, how)),
-            Event::Now { .. } | Event::Through(_) | Event::Negotiated { .. } => {}
+            Event::Now { .. } | Event::Through(_) | Event::Negotiated { .. } | Event::Flowed { .. } => {}
         }
     }
 

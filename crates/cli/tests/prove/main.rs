@@ -9,6 +9,7 @@ mod common;
 mod fidelity;
 mod sabotage;
 mod suite;
+mod walks;
 mod weights;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -372,4 +373,18 @@ fn rehearsals_and_the_daemons_agree() {
     say(&format!("seed {seed}: {} of {} pairs as rehearsed", told.len() - wrong.len(), told.len()));
     // One in a hundred may be an accident of the lab; each is told.
     assert!(seen.is_some() || wrong.len() * 100 <= told.len(), "{}", wrong.join("\n"));
+}
+
+/// What `walk` says of a flow is what becomes of it: everybody to everybody, over pairs of which some are spoilt.
+#[test]
+fn walks_and_the_packets_agree() {
+    if !*READY {
+        return;
+    }
+    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let cases = suite::draw(walks::cases(), 4, |case| case.name.to_owned());
+    let (all, wrong) = walks::tried(&cases);
+    say(&format!("{} of {all} flows as walked", all - wrong.len()));
+    assert!(all >= 20 * cases.len(), "{all}");
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }

@@ -128,7 +128,6 @@ impl<'a> Way<'a> {
         let before = at;
         match answer {
             Some(answer) => at = answer.inside,
-            None if own => {}
             None => at.from = self.source(leg, end, at, &steered),
         }
         if gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure) {
@@ -207,6 +206,7 @@ impl<'a> Way<'a> {
         let own = self.walkers[end].actor.stands.own.or_else(|| gateway.connections.first().and_then(|c| c.local.value.address()));
         match (steered, self.walkers[end].shares_internet, own) {
             // What goes into a tunnel interface does not leave for the internet.
+            (Steered::Outside, _, Some(own)) if own == at.from => own,
             (Steered::Outside, Some(true), Some(own)) => {
                 self.hop(leg, end, Aspect::Translation, format!("no exemption is for it: its source becomes {own}, as of all that leaves"));
                 own
@@ -279,7 +279,18 @@ impl<'a> Way<'a> {
         let what = if *traffic == Traffic::Replies { "the answer".to_owned() } else { traffic.to_string() };
         match rules.clone().find(|rule| rule.applies(&packet)) {
             Some(rule) => self.by_filter(leg, end, rule, &what),
-            None if filter.is_joined() && hook != Hook::Departure => {
+            None if filter.is_joined()
+                && hook == Hook::Forward
+                && matches!(packet.protection, Protection::Leaving | Protection::Into(_)) =>
+            {
+                self.hop(leg, end, Aspect::Filter, "no rule is for it; it is left to the filter that the rules join");
+                Some(())
+            }
+            None if filter.is_joined() && *traffic == Traffic::Replies => {
+                self.hop(leg, end, Aspect::Filter, "no rule is for it; a filter that is joined lets answers pass, as a rule");
+                Some(())
+            }
+            None if filter.is_joined() && hook == Hook::Forward => {
                 let says = format!("no rule lets {what} from {} to {} pass; what the rules join drops it, as a rule", at.from, at.to);
                 self.stop(leg, end, Aspect::Filter, says, format!("Let {what} pass {}.", direction(&packet.protection)));
                 None

@@ -17,6 +17,8 @@ use crate::source::Place;
 pub struct Walker<'a> {
     /// As it negotiates.
     pub actor: Actor<'a>,
+    /// Its addresses inside, as far as they are known; its files do not tell them.
+    pub inside: &'a [IpAddr],
     /// Whether it translates what leaves for the internet, beside what its files say; nothing where that is not known.
     pub shares_internet: Option<bool>,
 }
@@ -164,7 +166,8 @@ fn is_own(walker: &Walker<'_>, address: IpAddr) -> bool {
     let gateway = walker.actor.looked.gateway;
     let said = gateway.connections.iter().filter_map(|connection| connection.local.value.address());
     let inner = gateway.interfaces.iter().flat_map(|interface| &interface.addresses).map(ipnet::IpNet::addr);
-    [stands.own, stands.reached].into_iter().flatten().chain(said).chain(inner).any(|own| own == address)
+    let inside = walker.inside.iter().copied();
+    [stands.own, stands.reached].into_iter().flatten().chain(said).chain(inner).chain(inside).any(|own| own == address)
 }
 
 /// Two gateways, and the SAs between them.

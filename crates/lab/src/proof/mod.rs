@@ -80,9 +80,13 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
     let witness = Witness::watch(&stage.internet, protected, &places.logs.join("internet.pcap"))?;
     let mut proof = Proof { job, places, stage: &stage, witness: &witness, running: Vec::new(), routers: Vec::new(), tell };
     let files = proof.start()?;
-    if job.depth == Depth::Negotiation {
+    if job.depth != Depth::Proof {
         for number in 0..job.tunnels.len() {
-            Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() }.negotiate(&files)?;
+            let mut walk = Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() };
+            match job.depth {
+                Depth::Flows => walk.try_flows()?,
+                _ => walk.negotiate(&files)?,
+            }
         }
         return Ok(());
     }

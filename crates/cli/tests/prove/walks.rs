@@ -1,0 +1,114 @@
+//! What `walk` says of flows between two ends is what becomes of them, also where something was spoilt.
+
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+use std::path::Path;
+use std::sync::atomic::AtomicBool;
+
+use uspan_core::{Actor, Description, Flow, Looked, Ports, Source, Stands, Traffic, Transport, Walker, build, platform, read_tree, walk};
+use uspan_lab::{Depth, Event, Flowed, Options, cast, default_cache, ground, run};
+
+use crate::suite::{LSW, OI, Pair, SS, orchard, supplied};
+
+/// A pair, and what is done to which of its files.
+pub struct Case {
+    pub name: &'static str,
+    pub pair: Pair,
+    pub edits: &'static [(&'static str, &'static str, &'static str)],
+}
+
+const TWO: [&str; 2] = ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\""];
+
+#[rustfmt::skip]
+pub fn cases() -> Vec<Case> {
+    let pair = |platforms| Pair { platforms, networks: TWO, ..orchard() };
+    let plain = |name, edits| Case { name, pair: pair([SS, LSW]), edits };
+    let sites = |platforms, sites: [&'static str; 2], tunnel: &str| Pair { sites, tunnel: tunnel.to_owned(), ..pair(platforms) };
+    let shared = ["shares-internet = true", "shares-internet = true"];
+    vec![
+        plain("nothing", &[]),
+        plain("an inbound rule", &[("coldstore", "ip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 meta ipsec exists counter accept\n", "\n")]),
+        plain("an outbound rule", &[("coldstore", "ip saddr 10.73.16.0/20 ip daddr 10.41.8.0/24 rt ipsec exists counter accept\n", "\n")]),
+        plain("the exemption", &[("packhouse", "ip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 counter snat ip prefix to 10.41.0.0/22\n", "\n")]),
+        plain("a selector", &[("coldstore", "rightsubnet=10.41.8.0/24", "rightsubnet=10.41.9.0/24")]),
+        plain("the secret", &[("coldstore", "PSK 0x4b", "PSK 0x4c")]),
+        Case { name: "services", pair: sites([LSW, SS], shared, "services = [\"https\", \"ping\"]"), edits: &[] },
+        Case { name: "one way", pair: sites([SS, SS], shared, "one-way = \"packhouse\"\nservices = [\"https\"]"), edits: &[] },
+        Case { name: "a service at one end", pair: sites([SS, LSW], shared, "services = [\"https\", \"ssh\"]"), edits: &[("coldstore", "tcp dport 22 ", "tcp dport 23 ")] },
+        Case { name: "routes", pair: sites([SS, LSW], ["style = \"route-based\"", "style = \"route-based\"\nshares-internet = true"], ""), edits: &[] },
+        Case { name: "a route", pair: sites([SS, LSW], ["style = \"route-based\"", ""], ""), edits: &[("packhouse", "\tup ip route add 10.73.16.0/20 dev us-harvest metric 10\n", "")] },
+        Case { name: "a joined filter", pair: sites([SS, LSW], ["", "filter = \"joined\""], ""), edits: &[] },
+        Case { name: "iptables", pair: sites([SS, LSW], ["style = \"route-based\"\npacket-filter = \"iptables\"", "style = \"route-based\"\npacket-filter = \"iptables\""], "services = [\"https\"]"), edits: &[] },
+        Case { name: "OpenIKED", pair: Pair { tunnel: "esp-lifetime = \"10m\"\nike-lifetime = \"30m\"".to_owned(), ..pair([OI, SS]) },
+            edits: &[("coldstore", "ip saddr 10.41.8.0/24 ip daddr 10.73.16.0/20 meta ipsec exists counter accept\n", "\n")] },
+    ]
+}
+
+/// The flows of each case, as they went in the lab, and those of which `walk` says otherwise.
+pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
+    let supplied = supplied();
+    let mut jobs = Vec::new();
+    let mut pairs = Vec::new();
+    for (number, case) in cases.iter().enumerate() {
+        let (description, findings) = Description::parse(&Source::new("pair.span.toml", case.pair.text().as_str()));
+        let mut built = build(&description, &supplied);
+        let stops = findings.iter().chain(&built.findings).find(|finding| finding.stops());
+        assert!(stops.is_none(), "{}: {stops:?}", case.name);
+        for (site, old, new) in case.edits {
+            let mut touched = 0;
+            for file in built.trees.get_mut(*site).expect("a site").files.values_mut().filter(|file| file.text.contains(old)) {
+                file.text = file.text.replace(old, new);
+                touched += 1;
+            }
+            assert!(touched > 0, "{}: no `{old}` at {site}", case.name);
+        }
+        let mut job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &[], |_| true);
+        (job.number, job.depth) = (number, Depth::Flows);
+        let trees = ["packhouse", "coldstore"].map(|site| built.trees[site].clone());
+        let gateways = [0, 1].map(|end| read_tree(platform(case.pair.platforms[end]).expect("a platform"), &trees[end]).0);
+        pairs.push((trees, gateways, job.sites.clone()));
+        jobs.push(job);
+    }
+    let mut came: BTreeMap<usize, ([Vec<IpAddr>; 2], Vec<Flowed>)> = BTreeMap::new();
+    let cache = default_cache();
+    let keep = std::env::var_os("USPAN_KEEP").map(|path| Path::new(&path).join("walks"));
+    let options =
+        Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep };
+    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+        Event::Flowed { job, inside, flows, .. } => {
+            came.insert(job, (inside.map(|address| address.into_iter().collect()), flows));
+        }
+        Event::Broken { job, how } => panic!("{job}: {how}"),
+        _ => {}
+    })
+    .expect("it runs");
+    let (mut all, mut wrong) = (0, Vec::new());
+    for (number, case) in cases.iter().enumerate() {
+        let (trees, gateways, sites) = &pairs[number];
+        let Some((inside, flows)) = came.get(&number) else { continue };
+        let walker = |end: usize| {
+            let (site, facts) = (&sites[end], platform(case.pair.platforms[end]).expect("a platform").facts());
+            let looked =
+                Looked { name: site.name.as_str(), gateway: &gateways[end], ends_open: facts.ends_by_address, tree: Some(&trees[end]) };
+            let stands = Stands { own: Some(site.own), reached: Some(site.address) };
+            Walker {
+                actor: Actor { looked, manner: facts.manner, stands },
+                inside: &inside[end],
+                shares_internet: Some(site.shares_internet),
+            }
+        };
+        for flowed in flows {
+            all += 1;
+            let port = |port| Traffic::To(Transport::Tcp, Ports { first: port, last: port });
+            let traffic = flowed.port.map_or(Traffic::Ping, port);
+            let flow = Flow { from: flowed.from, to: flowed.to, traffic };
+            let walked = walk([walker(0), walker(1)], &flow);
+            if walked.as_ref().is_some_and(uspan_core::Walk::works) != flowed.worked {
+                let hops = walked.iter().flat_map(|walked| std::iter::once(&walked.there).chain(&walked.back)).flat_map(|leg| &leg.hops);
+                let last = hops.last().map(|hop| format!("{}: {}", hop.aspect.word(), hop.says));
+                wrong.push(format!("{}: {flowed:?}; walk ends at {last:?}", case.name));
+            }
+        }
+    }
+    (all, wrong)
+}
