@@ -553,6 +553,10 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                     child.name = format!("harvest_{i}");
                 }
                 let (mut life, mut persistent) = (life, persistent);
+                let mut ike = ike;
+                if version == IkeVersion::V1 && facts.word == "libreswan" {
+                    ike.iter_mut().for_each(|proposal| proposal.groups.truncate(1));
+                }
                 narrow(platform, &mut children, &mut life, &mut persistent);
                 let connection = Connection {
                     name: "harvest".to_owned(),

@@ -86,6 +86,16 @@ pub struct Manner {
     pub transport_between_hosts: bool,
     /// It answers only where it is the one that is asked for (IDr in the request); else it shows who it is.
     pub heeds_asked_identity: bool,
+    /// It takes a Child SA only in its connection's mode.
+    pub insists_on_mode: bool,
+    /// Without any connection for IKEv1 it does not answer IKEv1 at all.
+    pub silent_to_v1: bool,
+    /// In IKEv1 it offers the first value of each kind alone.
+    pub first_values_v1: bool,
+    /// In IKEv1 it takes whatever it knows where its connection names no proposals.
+    pub takes_any_v1: bool,
+    /// In IKEv1 it has no extended sequence numbers, whatever a connection says.
+    pub no_extended_v1: bool,
     /// Who asks for transport mode is recognised only where a connection has it.
     pub recognises_by_mode: bool,
     /// Where it refuses the first Child SA it refuses the IKE SA with it.

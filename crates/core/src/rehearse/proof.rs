@@ -40,9 +40,8 @@ impl<'a> Play<'a> {
         if known.remote_identity.value == Identity::Anybody {
             known.remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
         }
-        let connection = &known;
-        let by_one = || gateway.secret_for_either(connection).filter(|_| self.manner(end).secret_by_one_end);
-        gateway.secret_for(connection).or_else(by_one)
+        let by_one = || gateway.secret_for_either(&known).filter(|_| self.manner(end).secret_by_one_end);
+        gateway.secret_for(connection).or_else(|| gateway.secret_for(&known)).or_else(by_one)
     }
 
     /// Why unequal secrets are unequal, and what to do.

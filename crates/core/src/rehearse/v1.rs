@@ -8,7 +8,7 @@ use super::{Play, Stage};
 use crate::algorithm::Group;
 use crate::compare::nearest_two;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, IkeVersion, Method};
+use crate::gateway::{Child, Connection, IkeVersion, Method, Origin};
 use crate::platform::Line;
 
 /// Main mode.
@@ -34,7 +34,16 @@ impl<'a> Play<'a> {
     fn open_v1(&mut self, exchange: Exchange, source: &'static str, with_identity: bool) -> Option<(&'a Connection, Suite)> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let offer = &calling.ike.value;
+        let mut offer = calling.ike.value.clone();
+        if self.manner(caller).first_values_v1 {
+            for one in &mut offer {
+                one.ciphers.truncate(1);
+                one.integrities.truncate(1);
+                one.prfs.truncate(1);
+                one.groups.truncate(1);
+            }
+        }
+        let offer = &offer;
         let unheard = self.unheard();
         let mut first = Message::old(caller, exchange, source).with(
             "SA",
@@ -63,8 +72,9 @@ impl<'a> Play<'a> {
         };
         let preference = self.manner(answerer).preference;
         let chosen = able.iter().copied().filter(same_proof).find_map(|connection| {
-            let own = connection.ike.value.iter().map(Lists::from);
-            Some((connection, choose(offer.iter().map(Lists::from), own, preference)?))
+            let any = self.manner(answerer).takes_any_v1 && connection.ike.origin == Origin::Default;
+            let own = if any { offer.as_slice() } else { connection.ike.value.as_slice() };
+            Some((connection, choose(offer.iter().map(Lists::from), own.iter().map(Lists::from), preference)?))
         });
         if chosen.is_none() {
             self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
@@ -205,11 +215,12 @@ impl<'a> Play<'a> {
             self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]).stage = stage;
             return false;
         };
+        let wide = |end: usize, child: &Child| child.extended_sequence.value && !self.manner(end).no_extended_v1;
         // The group may be free to choose.
         let keys = if self.manner(answerer).any_group_v1 { Keys::OfIke } else { Keys::Own };
         let chosen = self.chosen(answerer, &self.esp(caller, asked, keys), &self.esp(answerer, own, keys));
         let chosen = chosen.map(|suite| Suite { group: suite.group.or(group), ..suite });
-        let Some(suite) = chosen.filter(|_| asked.extended_sequence == own.extended_sequence) else {
+        let Some(suite) = chosen.filter(|_| wide(caller, asked) == wide(answerer, own)) else {
             self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
             self.unfit_esp(asked, own, true, stage);
             return false;

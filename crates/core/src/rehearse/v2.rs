@@ -97,14 +97,17 @@ impl<'a> Play<'a> {
     pub(super) fn nobody_meant(&mut self, hearing: &[&Connection]) {
         let (caller, answerer) = (self.opener, self.answerer());
         let meant = self.meant();
+        let old = self.calling().version.value == IkeVersion::V1;
+        let none_old = self.actors[answerer].looked.gateway.connections.iter().all(|one| one.version.value == IkeVersion::V2);
+        let silent = !self.manner(answerer).answers_strangers || (old && none_old && self.manner(answerer).silent_to_v1);
         match self.calling().version.value {
-            _ if !self.manner(answerer).answers_strangers => {}
+            _ if silent => {}
             IkeVersion::V2 => self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
             IkeVersion::V1 => self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL),
         }
-        let (stage, here) = match self.manner(answerer).answers_strangers {
-            true => (Stage::IkeSa, Line::RefusedAtOnce),
-            false => (Stage::Answer, Line::Unanswered),
+        let (stage, here) = match silent {
+            false => (Stage::IkeSa, Line::RefusedAtOnce),
+            true => (Stage::Answer, Line::Unanswered),
         };
         let told = [Some(here), Some(Line::NoConnection)];
         if hearing.is_empty() {
@@ -176,7 +179,13 @@ impl<'a> Play<'a> {
             self.stranger(Stage::Authentication);
             return None;
         };
-        if let Some((reason, cures)) = self.disbelief(caller, calling, answering) {
+        let bare = |child: &Child, end| self.esp(end, child, Keys::OfIke);
+        let fits = answering.children.iter().any(|own| {
+            own.extended_sequence == first.extended_sequence && self.chosen(answerer, &bare(first, caller), &bare(own, answerer)).is_some()
+        });
+        if let Some((reason, cures)) = self.disbelief(caller, calling, answering)
+            && (fits || !self.manner(answerer).refuses_whole)
+        {
             self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
             return None;
@@ -213,7 +222,7 @@ impl<'a> Play<'a> {
     fn child(&mut self, asked: &'a Child, answering: &'a Connection, reply: Message, first: bool) {
         let (caller, answerer) = (self.opener, self.answerer());
         let wanted = Wanted::by_opener(asked);
-        let wanted = self.between_hosts(asked, wanted);
+        let wanted = self.between_hosts(caller, asked, wanted);
         if wanted.near.is_empty() || wanted.far.is_empty() {
             self.say(reply.refusing(Notify::TS_UNACCEPTABLE, ""));
             let reason = format!(
@@ -226,14 +235,21 @@ impl<'a> Play<'a> {
             return;
         }
         let narrowing = self.manner(answerer).narrowing;
-        let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_answerer(child));
-        let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
+        let owns = |child: &Child| self.between_hosts(answerer, child, Wanted::by_answerer(child));
+        let fits = |child: &&Child| answer(narrowing, &wanted, &owns(child)).filter(|_| !owns(child).near.is_empty());
+        let exact = answering.children.iter().find(|child| owns(child).same(&wanted));
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
             self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE, ""));
             self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]);
             return;
         };
+        let transport = |child: &Child| child.mode.value == Mode::Transport;
+        if self.manner(answerer).insists_on_mode && transport(own) && !transport(asked) {
+            self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+            self.unfit_mode(asked, own);
+            return;
+        }
         let keys = if first { Keys::OfIke } else { Keys::Own };
         let (offered, have) = (self.esp(caller, asked, keys), self.esp(answerer, own, keys));
         let chosen = self.chosen(answerer, &offered, &have).or_else(|| {
@@ -257,7 +273,11 @@ impl<'a> Play<'a> {
             reply = with_key(reply.with("Nr", ""), suite.group);
         }
         self.say(selector_payloads(reply, &answered));
-        let own_wants = self.between_hosts(asked, Wanted::by_opener(asked));
+        if self.manner(caller).insists_on_mode && transport(asked) && !transport(own) {
+            self.unfit_mode(asked, own);
+            return;
+        }
+        let own_wants = self.between_hosts(caller, asked, Wanted::by_opener(asked));
         let Some(kept) = taken(self.manner(caller).narrowing, &own_wants, &answered) else {
             self.unfit_selectors(asked, answering, [Some(Line::ReplyUnfit), None]);
             return;
@@ -270,8 +290,8 @@ impl<'a> Play<'a> {
     }
 
     /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else.
-    fn between_hosts(&self, asked: &Child, wanted: Wanted) -> Wanted {
-        if asked.mode.value != Mode::Transport || !self.manner(self.opener).transport_between_hosts {
+    fn between_hosts(&self, end: usize, child: &Child, wanted: Wanted) -> Wanted {
+        if child.mode.value != Mode::Transport || !self.manner(end).transport_between_hosts {
             return wanted;
         }
         let only = |nets: Vec<IpNet>, end: usize| {
@@ -418,6 +438,18 @@ impl<'a> Play<'a> {
         let failure = self.fail(Stage::ChildSa, reason, told, cures);
         failure.child = child_name(asked);
         failure
+    }
+
+    /// Modes that do not fit.
+    fn unfit_mode(&mut self, asked: &Child, own: &Child) {
+        let (caller, answerer) = (self.opener, self.answerer());
+        let words = |child: &Child| if child.mode.value == Mode::Tunnel { "tunnel mode" } else { "transport mode" };
+        let reason = format!("{} wants {}, {} wants {}.", self.name(caller), words(asked), self.name(answerer), words(own));
+        let cures = vec![
+            self.cure(answerer, &own.mode, format!("say {}", words(asked))),
+            self.cure(caller, &asked.mode, format!("or say {}", words(own))),
+        ];
+        self.fail(Stage::ChildSa, reason, [Some(Line::EspRefused), None], cures).child = child_name(asked);
     }
 
     /// Proposals for ESP that do not fit; `groups`: those for PFS count.

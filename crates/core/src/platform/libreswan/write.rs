@@ -11,8 +11,8 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    SharedSecret, Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer,
+    Opening, SharedSecret, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
@@ -100,6 +100,13 @@ fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
 }
 
 fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
+    let several = |proposal: &IkeProposal| proposal.groups.len() > 1;
+    if connection.version.value == IkeVersion::V1 && connection.ike.value.iter().any(several) {
+        return Err(vec![Unwritable::new(
+            "several groups in one proposal of IKEv1, which Libreswan cannot read",
+            "Write a proposal for each.",
+        )]);
+    }
     let one = |e| vec![e];
     let base = name(&connection.name).map_err(one)?;
     for (i, child) in connection.children.iter().enumerate() {
