@@ -96,6 +96,32 @@ pub enum Command {
         after_help = "Examples:\n  uspan compare out/packhouse out/coldstore\n  uspan compare ours theirs --tunnel harvest      # any two folders with an etc in them\n  uspan compare fetched/packhouse --against office.span.toml   # what was changed on the gateway since"
     )]
     Compare(Compare),
+    /// Make a description of the tunnels that two gateways have with each other
+    #[command(after_help = "Example:\n  uspan adopt fetched/packhouse fetched/coldstore -o office.span.toml")]
+    Adopt(Adopt),
+    /// Move a site to another platform, with a report of what is carried over
+    #[command(
+        after_help = "Examples:\n  uspan move office.span.toml --site coldstore --to strongswan          # the report alone\n  uspan move office.span.toml --site coldstore --to strongswan -o new.span.toml"
+    )]
+    Move {
+        /// The description
+        file: PathBuf,
+        /// The site
+        #[arg(long, value_name = "NAME")]
+        site: String,
+        /// The platform that its gateway will have
+        #[arg(long, value_name = "PLATFORM")]
+        to: String,
+        /// The description to write; the old one stays as it is
+        #[arg(short, long, value_name = "FILE")]
+        output: Option<PathBuf>,
+        /// Write over a file that is there
+        #[arg(long, requires = "output")]
+        replace: bool,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
     /// Rehearse the negotiation of two gateways, message by message, without a network
     #[command(
         after_help = "Examples:\n  uspan rehearse office.span.toml                        # what a build would write\n  uspan rehearse office.span.toml --built out            # what stands there now\n  uspan rehearse ours theirs --from ours --svg ladder.svg   # any two folders with an etc in them"
@@ -247,6 +273,32 @@ pub struct Compare {
     pub left_platform: Option<String>,
     /// The platform of RIGHT
     #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub right_platform: Option<String>,
+    /// How to print
+    #[arg(long, value_enum, default_value_t)]
+    pub format: Format,
+}
+
+/// Arguments of `adopt`.
+#[derive(Debug, clap::Args)]
+pub struct Adopt {
+    /// A folder that stands for a gateway's /
+    #[arg(value_name = "LEFT")]
+    pub left: PathBuf,
+    /// The folder of the other end
+    #[arg(value_name = "RIGHT")]
+    pub right: PathBuf,
+    /// The description to write; secrets go into files beside it
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// Write over files that are there
+    #[arg(long)]
+    pub replace: bool,
+    /// The platform of LEFT, where files of several stand there
+    #[arg(long, value_name = "PLATFORM")]
+    pub left_platform: Option<String>,
+    /// The platform of RIGHT
+    #[arg(long, value_name = "PLATFORM")]
     pub right_platform: Option<String>,
     /// How to print
     #[arg(long, value_enum, default_value_t)]

@@ -600,3 +600,65 @@ fn walk_shows_the_line_that_decides_at_each_hop() {
     assert_eq!(from("192.0.2.77", &[]).code, 2, "nobody is there");
     assert_eq!(from("2001:db8::7", &[]).code, 2, "two families");
 }
+
+#[test]
+fn adopt_makes_a_description_that_builds_the_same_gateways() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let run = uspan(folder.path(), &["adopt", "out/packhouse", "out/coldstore", "-o", "taken/over.span.toml"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(!run.stdout.contains("changes "), "{}", run.stdout);
+    let hex: String = SECRET.bytes().map(|b| format!("{b:02x}")).collect();
+    assert!(!run.all().contains(SECRET) && !run.all().contains(&hex));
+    assert_eq!(mode(&folder.path().join("taken/secrets/harvest.key")), 0o600);
+    let text = fs::read_to_string(folder.path().join("taken/over.span.toml")).expect("written");
+    insta::assert_snapshot!(text);
+    assert!(!text.contains(SECRET) && !text.contains(&hex));
+    let run = uspan(folder.path(), &["build", "taken/over.span.toml", "-o", "again"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let run = uspan(folder.path(), &["compare", "out/packhouse", "again/packhouse"]);
+    assert!(run.code <= 1, "{}", run.all());
+    // The daemons' own files come back but for the remarks, which name another description.
+    let plain = |path: &str| -> Vec<String> {
+        let text = fs::read_to_string(folder.path().join(path)).expect("read");
+        text.lines().map(|line| line.split('#').next().unwrap_or_default().trim_end().to_owned()).filter(|line| !line.is_empty()).collect()
+    };
+    for file in ["packhouse/etc/swanctl/conf.d/harvest.conf", "coldstore/etc/ipsec.d/harvest.conf"] {
+        assert_eq!(plain(&format!("out/{file}")), plain(&format!("again/{file}")), "{file}");
+    }
+    // Nothing is written over unasked.
+    let again = uspan(folder.path(), &["adopt", "out/packhouse", "out/coldstore", "-o", "taken/over.span.toml"]);
+    assert_eq!(again.code, 2, "{}", again.all());
+    edit(folder.path(), COLD, "pfs=yes", "pfs=no");
+    let run =
+        uspan(folder.path(), &["adopt", "out/packhouse", "out/coldstore", "-o", "taken/over.span.toml", "--replace", "--format", "json"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    let json = run.json();
+    let fatal: Vec<_> = json["notes"].as_array().expect("notes").iter().filter(|note| note["fatal"] == true).collect();
+    assert_eq!((fatal.len(), &fatal[0]["about"], &json["changes"][0]["site"]), (1, &"PFS".into(), &"coldstore".into()));
+    assert!(fatal[0]["places"][1].as_str().is_some_and(|place| place.starts_with(COLD)), "{fatal:?}");
+}
+
+#[test]
+fn move_reports_what_is_carried_over_and_changes_one_word() {
+    let folder = orchard();
+    let moved = |more: &[&str]| uspan(folder.path(), &[&["move", "orchard.span.toml", "--site", "coldstore"][..], more].concat());
+    let run = moved(&["--to", "openiked"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    insta::assert_snapshot!(run.stdout);
+    let run = moved(&["--to", "strongswan", "-o", "new.span.toml", "--format", "json"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let json = run.json();
+    assert_eq!((&json["tunnels"][0]["changed"], &json["peers_changed"]), (&serde_json::json!([]), &serde_json::json!([])));
+    let read = |file: &str| fs::read_to_string(folder.path().join(file)).expect("read");
+    assert_eq!(read("new.span.toml").trim_end(), read("orchard.span.toml").replace("\"libreswan\"", "\"strongswan\"").trim_end());
+    assert_eq!(uspan(folder.path(), &["build", "new.span.toml", "-o", "out"]).code, 0);
+    for wrong in [&["--to", "libreswan"][..], &["--to", "other"], &["--to", "strongswan", "-o", "new.span.toml"]] {
+        assert_eq!(moved(wrong).code, 2, "{wrong:?}");
+    }
+    // What the other platform cannot do stops it.
+    edit(folder.path(), "orchard.span.toml", "[tunnel.harvest]\n", "[tunnel.harvest]\nextended-sequence-numbers = true\n");
+    let run = moved(&["--to", "openiked", "-o", "never.span.toml"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    assert!(run.all().contains("US603") && !folder.path().join("never.span.toml").exists(), "{}", run.all());
+}

@@ -16,6 +16,7 @@
 //! algorithm is stands in the registry ([`algorithm`]); how a platform spells it, in the platform's
 //! own table ([`Facts`]).
 
+mod adopt;
 mod agreement;
 pub mod algorithm;
 mod build;
@@ -43,6 +44,7 @@ mod source;
 mod subject;
 mod walk;
 
+pub use adopt::{Adopted, Adoptee, Note, adopt};
 pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, BuiltTunnel, READ_BELOW, build, platforms_of, read_tree, verify};
 pub use change::{Change, Effect, changes};

@@ -12,7 +12,11 @@ use crate::show::{CARE, GOOD, STOP, agreement, findings, styled};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
-    let mut read = input::read(file, supply)?;
+    Ok(plan_of(input::read(file, supply)?))
+}
+
+/// The same for what was read already.
+pub fn plan_of(mut read: Input) -> (Input, Build) {
     let mut planned = match &read.description {
         Some(description) if !any_stops(&read.findings) => build(description, &read.supplied),
         // What could be understood is still checked, so that one run finds as much as possible.
@@ -26,7 +30,7 @@ pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
         planned.trees.clear();
         planned.tunnels.clear();
     }
-    Ok((read, planned))
+    (read, planned)
 }
 
 pub fn run(file: &Path, supply: &Supply, reasons: bool, format: Format) -> Result<Verdict, Failure> {

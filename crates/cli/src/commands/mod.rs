@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod adopt;
 mod algorithms;
 mod build;
 mod check;
@@ -7,6 +8,7 @@ mod compare;
 mod demo;
 mod explain;
 mod gateways;
+mod moving;
 mod new;
 mod parts;
 mod platforms;
@@ -38,6 +40,8 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
             build::run(&file, &supply, &output, Manner { replace, preview }, format)
         }
         Command::Compare(args) => compare::run(&args),
+        Command::Adopt(args) => adopt::run(&args),
+        Command::Move { file, site, to, output, replace, format } => moving::run(&file, &site, &to, output.as_deref(), replace, format),
         Command::Rehearse(args) => rehearse::run(&args),
         Command::Walk(args) => walk::run(&args),
         Command::Retire { file, tunnel, output, supply, replace, format } => retire::run(&file, &supply, &tunnel, &output, replace, format),

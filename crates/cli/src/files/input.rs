@@ -41,20 +41,29 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
         }
     }
     let bytes = fs::read(path).map_err(Failure::file("cannot read", path))?;
+    Ok(understand(path, bytes, &given, supply.for_lab))
+}
+
+/// Reads a text as if it stood in this file.
+pub fn read_text(path: &Path, text: String) -> Input {
+    understand(path, text.into_bytes(), &Given::default(), false)
+}
+
+fn understand(path: &Path, bytes: Vec<u8>, given: &Given, for_lab: bool) -> Input {
     let name = path.display().to_string();
     let text = match String::from_utf8(bytes) {
         Ok(text) => text,
-        Err(error) => return Ok(not_text(&name, &error)),
+        Err(error) => return not_text(&name, &error),
     };
     // Remarks in the files name the description without its folders: the same bytes wherever it stands.
     let short = path.file_name().map_or_else(|| name.clone(), |n| n.to_string_lossy().into_owned());
     let (mut description, mut findings) = Description::parse(&Source::new(short.clone(), text.as_str()));
-    findings.extend(description.give(&given));
+    findings.extend(description.give(given));
     let source = Source::new(name, text);
     let folder = path.parent().unwrap_or(Path::new(""));
     // Certificates end; before 1970 none holds.
     let now = SystemTime::now().duration_since(UNIX_EPOCH).ok().and_then(|since| i64::try_from(since.as_secs()).ok());
-    let mut supplied = Supplied { now, for_lab: supply.for_lab, ..Supplied::default() };
+    let mut supplied = Supplied { now, for_lab, ..Supplied::default() };
     let files = description.secret_files();
     let progress = Progress::new("judging secrets", files.len());
     for file in files.into_keys() {
@@ -66,7 +75,7 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
     }
     drop(progress);
     relocate(&mut findings, &source);
-    Ok(Input { source, description: Some(description), supplied, findings })
+    Input { source, description: Some(description), supplied, findings }
 }
 
 /// Shows findings under the path the user gave.

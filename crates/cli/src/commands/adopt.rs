@@ -1,0 +1,144 @@
+//! `uspan adopt`.
+
+use std::path::{Path, PathBuf};
+
+use serde_json::json;
+use uspan_core::{Adopted, Adoptee, Note, adopt, any_stops, compare_same, read_tree};
+
+use super::check::plan;
+use super::parts::{self, Part};
+use crate::args::{Adopt, Format, Supply};
+use crate::failure::{Failure, Verdict};
+use crate::files::secret;
+use crate::show::{CARE, GOOD, HEADING, STOP, columns, findings, styled, wrapped};
+
+pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
+    let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
+    let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { looked: part.actor().looked, facts: part.facts }));
+    if !adopted.text.contains("[tunnel.") {
+        let what = format!("no two connections in `{}` and `{}` belong together", args.left.display(), args.right.display());
+        return Err(Failure::Usage(what));
+    }
+    let head = head(&adopted, &parts);
+    adopted.text.insert_str(0, &head);
+    let folder = args.output.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let files: Vec<(PathBuf, &uspan_core::Secret)> = adopted.secrets.iter().map(|(file, secret)| (folder.join(file), secret)).collect();
+    for path in files.iter().map(|(path, _)| path).chain([&args.output]) {
+        if path.exists() && !args.replace {
+            return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
+        }
+    }
+    for (path, kept) in &files {
+        secret::write(path, &String::from_utf8_lossy(kept.expose()), args.replace)?;
+    }
+    secret::publish(&args.output, adopted.text.trim_end(), args.replace)?;
+    // What it now says is built once, to see what that changes on the gateways.
+    let supply = Supply { for_lab: true, ..Supply::default() };
+    let (read, planned) = plan(&args.output, &supply)?;
+    let stops = any_stops(&planned.findings);
+    let changes: Vec<(String, String)> = match &read.description {
+        Some(description) if !stops => parts.iter().flat_map(|part| changes(part, description, &planned)).collect(),
+        _ => Vec::new(),
+    };
+    let fatal = adopted.notes.iter().any(|note| note.fatal);
+    if args.format == Format::Json {
+        let note = |note: &Note| {
+            let place = |end: usize| note.places[end].as_ref().map(|place| at(&parts[end], place));
+            json!({ "tunnel": note.tunnel, "about": note.about, "text": note.text, "places": [place(0), place(1)], "fatal": note.fatal })
+        };
+        let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
+        super::print_json(&json!({
+            "fine": !stops && !fatal,
+            "description": args.output,
+            "secrets": files.iter().map(|(path, _)| path).collect::<Vec<_>>(),
+            "notes": adopted.notes.iter().map(note).collect::<Vec<_>>(),
+            "changes": changes.iter().map(changed).collect::<Vec<_>>(),
+            "findings": findings::json(&planned.findings, &read.source),
+        }))?;
+    } else {
+        for part in &parts {
+            let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
+            findings::print_among(&part.findings, &sources);
+        }
+        for note in &adopted.notes {
+            super::print_line(&told(note, &parts))?;
+        }
+        findings::print(&planned.findings, &read.source);
+        for (site, what) in &changes {
+            super::print_line(&format!("{} {site}: {what}", styled(CARE, "changes")))?;
+        }
+        super::print_line(&closing(args, &files, fatal, stops))?;
+    }
+    Ok(if stops || fatal { Verdict::Stopped } else { Verdict::Fine })
+}
+
+/// The first lines of the description: where it came from, and every note.
+fn head(adopted: &Adopted, parts: &[Part; 2]) -> String {
+    let mut head = format!("# Taken over from the files of {} and {}.\n", parts[0].name, parts[1].name);
+    for note in &adopted.notes {
+        let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("tunnel {tunnel}, "));
+        let text = format!("{}{of}{}: {}", if note.fatal { "DISAGREES: " } else { "" }, note.about, note.text);
+        for (i, line) in wrapped(&text.replace('\n', " "), 110).into_iter().enumerate() {
+            head.push_str(if i == 0 { "# - " } else { "#   " });
+            head.push_str(&line);
+            head.push('\n');
+        }
+    }
+    head
+}
+
+fn at(part: &Part, place: &uspan_core::Place) -> String {
+    match part.sources.get(&*place.file) {
+        Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
+        None => place.file.to_string(),
+    }
+}
+
+fn told(note: &Note, parts: &[Part; 2]) -> String {
+    let (word, style) = if note.fatal { ("fatal", STOP) } else { ("note", CARE) };
+    let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("{tunnel}: "));
+    let mut lines = vec![format!("{} {}", styled(style, &format!("{word:<7}")), styled(HEADING, &format!("{of}{}", note.about)))];
+    let room = columns().min(120).saturating_sub(8);
+    lines.extend(wrapped(&note.text, room).iter().map(|line| format!("        {line}")));
+    for (part, place) in parts.iter().zip(&note.places) {
+        lines.extend(place.as_ref().map(|place| format!("        {}", at(part, place))));
+    }
+    if note.fatal {
+        lines.push(format!("        taken: what {} says", parts[0].name));
+    }
+    lines.join("\n") + "\n"
+}
+
+/// What building the description anew changes on a gateway, a line for each parameter.
+fn changes(part: &Part, description: &uspan_core::Description, planned: &uspan_core::Build) -> Vec<(String, String)> {
+    let site = description.sites.iter().find(|site| site.name.value == part.name.to_lowercase());
+    let Some((site, tree)) = site.and_then(|site| Some((site, planned.trees.get(&site.name.value)?))) else { return Vec::new() };
+    let (gateway, _) = read_tree(site.platform.value, tree);
+    let should = uspan_core::Looked { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
+    let compared = compare_same(part.actor().looked, should);
+    let differs = compared.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter);
+    let differs = differs.filter(|parameter| parameter.gravity != uspan_core::Gravity::Equal);
+    differs
+        .map(|parameter| {
+            let [old, new] = parameter.values.each_ref().map(|shown| shown.value.replace('\n', "; "));
+            (part.name.clone(), format!("{}: {old} becomes {new}", parameter.name))
+        })
+        .collect()
+}
+
+fn closing(args: &Adopt, files: &[(PathBuf, &uspan_core::Secret)], fatal: bool, stops: bool) -> String {
+    let written: Vec<_> = files.iter().map(|(path, _)| path).chain([&args.output]).map(|path| path.display().to_string()).collect();
+    let written = format!("Written: {}.", written.join(", "));
+    let next = match (stops, fatal) {
+        (true, _) => format!(
+            "{}. Next: mend what is found above, and run uspan check {}",
+            styled(STOP, "It does not build yet"),
+            args.output.display()
+        ),
+        (false, true) => format!("{}. Next: decide, in the description, what the notes tell.", styled(STOP, "The two ends disagree")),
+        (false, false) => {
+            format!("{}. Next: write the interfaces' names, then uspan check {}", styled(GOOD, "Fine"), args.output.display())
+        }
+    };
+    format!("{written}\n{next}")
+}
