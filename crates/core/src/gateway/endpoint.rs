@@ -40,7 +40,7 @@ impl Endpoint {
             return Some(Endpoint::At(address));
         }
         let plain = |label: &str| !label.is_empty() && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
-        let name = text.contains('.') && text.split('.').all(plain) && text.bytes().any(|b| b.is_ascii_alphabetic());
+        let name = text.split('.').all(plain) && text.bytes().any(|b| b.is_ascii_alphabetic());
         name.then(|| Endpoint::Named(text.to_owned()))
     }
 }

@@ -91,4 +91,9 @@ chapter! {
         why: "The daemon would refuse it or take something else.",
         remedy: "Correct the value.",
     }
+    DEVICE_FILE_MISSING = "US804" "device-file-missing" Warning {
+        what: "A file that a gateway's configuration needs is not among those that were read.",
+        why: "It may stand on the gateway all the same, in a place or a database that was not copied; what is in it is not known.",
+        remedy: "Copy it along with the others, if what is in it matters.",
+    }
 }

@@ -148,6 +148,18 @@ struct Reader<'a> {
     findings: &'a mut Vec<Finding>,
 }
 
+type Known = fn(&str) -> bool;
+
+/// Values of ipsec.conf(5) that say what this program does not: opportunistic encryption, other things to do with packets, ports.
+const BESIDE: &[(&[&str], Known)] = &[
+    (&["left", "right"], |text| text.starts_with('%')),
+    (&["leftsubnet", "rightsubnet"], |text| text.starts_with("vhost:") || text.starts_with("vnet:")),
+    (&["type"], |text| ["passthrough", "reject", "drop"].contains(&text)),
+    (&["authby"], |text| ["never", "null"].iter().any(|word| text.contains(word))),
+    (&["leftprotoport", "rightprotoport"], |text| text.contains('/')),
+    (&["leftid", "rightid"], |text| text.starts_with('%')),
+];
+
 impl Reader<'_> {
     fn say(&mut self, rule: &'static Rule, place: &Place, message: String) {
         self.findings.push(Finding::new(rule, message).at(place.clone()));
@@ -169,7 +181,13 @@ impl Reader<'_> {
         match parse(&found.value) {
             Some(value) => Setting::stated(value, found.place.clone()),
             None => {
-                self.say(&rules::DEVICE_VALUE, &found.place, format!("`{}` is no value for `{key}`", found.value));
+                // What the daemon knows beside is named, and not blamed.
+                let beside = BESIDE.iter().any(|(keys, known)| keys.contains(&key) && known(&found.value));
+                let (rule, message) = match beside {
+                    true => (&rules::DEVICE_UNKNOWN, format!("`{}` for `{key}` is not understood", found.value)),
+                    false => (&rules::DEVICE_VALUE, format!("`{}` is no value for `{key}`", found.value)),
+                };
+                self.say(rule, &found.place, message);
                 Setting::default_of(default)
             }
         }
@@ -403,7 +421,11 @@ fn identity(text: &str) -> Option<Identity> {
     if text.contains('=') {
         return Subject::read(text).map(Identity::Subject);
     }
-    text.contains('@').then(|| Identity::Mail(text.to_owned()))
+    if text.contains('@') {
+        return Some(Identity::Mail(text.to_owned()));
+    }
+    // A name without `@` before it is asked of a name server.
+    matches!(Endpoint::read(text), Some(Endpoint::Named(_))).then(|| Identity::Name(text.to_owned()))
 }
 
 /// A secret as the daemon decodes it: in quotes literally, otherwise `0x` is hexadecimal.

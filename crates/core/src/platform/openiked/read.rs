@@ -49,6 +49,28 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     (gateway, reader.findings)
 }
 
+/// Values of iked.conf(5) that the daemon has on other systems, or for the other kind of SA.
+const ELSEWHERE: &[&str] = &[
+    "aes-128-ctr",
+    "aes-192-ctr",
+    "aes-256-ctr",
+    "aes-128-gcm",
+    "aes-192-gcm",
+    "aes-256-gcm",
+    "aes-128-gcm-12",
+    "aes-256-gcm-12",
+    "aes-128-gmac",
+    "aes-192-gmac",
+    "aes-256-gmac",
+    "blowfish",
+    "cast",
+    "chacha20-poly1305",
+    "hmac-sha2-256",
+    "hmac-md5",
+    "null",
+    "sntrup761x25519",
+];
+
 struct Reader<'a> {
     tree: &'a Tree,
     gateway: Gateway,
@@ -280,7 +302,12 @@ impl Reader<'_> {
                 continue;
             };
             if transforms.add(&key.value, &word.value, sa).is_none() {
-                self.say(source, &rules::DEVICE_VALUE, word.span, format!("`{}` is no value for `{}`", word.value, key.value));
+                // The manual has more than the daemon can do on this system.
+                let (rule, message) = match ELSEWHERE.contains(&&*word.value) {
+                    true => (&rules::DEVICE_UNKNOWN, format!("`{}` for `{}`, which {} cannot do", word.value, key.value, FACTS.title)),
+                    false => (&rules::DEVICE_VALUE, format!("`{}` is no value for `{}`", word.value, key.value)),
+                };
+                self.say(source, rule, word.span, message);
             }
         }
         transforms
@@ -301,10 +328,10 @@ impl Reader<'_> {
         }
         if self.gateway.authorities.is_empty() && !self.gateway.pinned.iter().any(|pinned| pinned.identity == *other) {
             let message = format!("neither the peer's public key at /{} nor an authority in /{AUTHORITIES}", peer_key(other));
-            self.say(source, &rules::DEVICE_VALUE, start, message);
+            self.say(source, &rules::DEVICE_FILE_MISSING, start, message);
         }
         let Some(public) = public(self.tree, OWN_PUBLIC) else {
-            return self.say(source, &rules::DEVICE_VALUE, start, format!("the own public key is not at /{OWN_PUBLIC}"));
+            return self.say(source, &rules::DEVICE_FILE_MISSING, start, format!("the own public key is not at /{OWN_PUBLIC}"));
         };
         let private = self.tree.secret(OWN_PRIVATE);
         let pair = KeyPair { identity: own.clone(), public, certificate, private };

@@ -231,7 +231,7 @@ impl Reader<'_> {
         let found = tree.files.get(&format!("{folder}/{}", named.value)).and_then(|file| take(&file.text));
         if found.is_none() {
             self.say(
-                &rules::DEVICE_VALUE,
+                &rules::DEVICE_FILE_MISSING,
                 &named.place,
                 format!("`{}` is no file in /{folder} of the kind that `{key}` names", named.value),
             );
