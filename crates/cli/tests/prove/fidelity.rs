@@ -85,7 +85,7 @@ pub fn unsaid(case: &Case, came: &Negotiation) -> (Vec<String>, usize) {
 pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
     let rehearsal = rehearsed(case);
     let rehearsal = rehearsal.as_ref();
-    let (said, did) = (rehearsal.map(|rehearsal| rehearsal.stage()), observed(came));
+    let (said, did) = (rehearsal.map(Rehearsal::stage), observed(came));
     let mut wrong = Vec::new();
     if said != Some(did) {
         let word = |stage: Option<Stage>| stage.map_or("works", Stage::word);

@@ -180,7 +180,7 @@ pub fn rehearse(actors: [Actor<'_>; 2], opener: Option<usize>) -> Rehearsals {
     for (one, other) in couples.pairs() {
         let opener = opener.unwrap_or_else(|| who_opens([one, other]));
         let mut play = Play::new(actors, [one, other], opener, &listeners[1 - opener]);
-        match one_of([one, other], opener).version.value {
+        match [one, other][opener].version.value {
             IkeVersion::V2 => play.ikev2(),
             IkeVersion::V1 => play.ikev1(),
         }
@@ -188,10 +188,6 @@ pub fn rehearse(actors: [Actor<'_>; 2], opener: Option<usize>) -> Rehearsals {
     }
     rehearsals.alone = couples.alone().map(|list| list.into_iter().map(|connection| connection.name.clone()).collect());
     rehearsals
-}
-
-fn one_of<'a>(connections: [&'a Connection; 2], end: usize) -> &'a Connection {
-    connections[end]
 }
 
 /// The end that opens a connection by itself; where both do or neither, the first one that knows where its peer is.

@@ -130,7 +130,7 @@ impl<'a> Play<'a> {
         {
             self.refuse_v1(answerer, Notify::V1_MALFORMED);
             let reason = format!("{} cannot read the message: the secrets of the two ends are not the same bytes.", self.name(answerer));
-            self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
+            self.fail(Stage::Authentication, reason, [Some(Line::Unanswered), Some(Line::ProofWrong)], cures);
             return None;
         }
         let answering = self.known_v1()?;

@@ -134,7 +134,7 @@ impl<'a> Way<'a> {
             let protection = self.protection(end, at, &steered, flow);
             self.filtered(leg, end, Hook::Departure, at, protection, &flow.traffic)?;
         }
-        self.into_sa(leg, end, (before, at), &steered, flow)?;
+        self.protected(leg, end, (before, at), &steered, flow)?;
         Some(at)
     }
 
@@ -358,7 +358,7 @@ impl<'a> Way<'a> {
     }
 
     /// Into the SA; nothing where there is none.
-    fn into_sa(&self, leg: &mut Leg, end: usize, (before, at): (Ends, Ends), steered: &Steered<'_>, flow: &Flow) -> Option<()> {
+    fn protected(&self, leg: &mut Leg, end: usize, (before, at): (Ends, Ends), steered: &Steered<'_>, flow: &Flow) -> Option<()> {
         let Some((connection, child)) = self.child(end, at, flow) else {
             let text = format!("no selector covers {} to {}: it leaves in clear, and the internet has no way for it", at.from, at.to);
             let remedy = if before.from != at.from && self.child(end, before, flow).is_some() {

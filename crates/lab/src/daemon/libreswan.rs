@@ -182,6 +182,7 @@ impl Daemon for Libreswan {
             "retransmission",
             "timed out",
             "no connection",
+            "ignor",
             "connection found",
             "refused",
             "rejected",

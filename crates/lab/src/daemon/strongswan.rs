@@ -124,6 +124,8 @@ impl Daemon for Strongswan {
             "unacceptable",
             "notify error",
             "does not match",
+            "missing",
+            "no proposal found",
             "could not decrypt",
             "retransmit",
             "deleting half open",

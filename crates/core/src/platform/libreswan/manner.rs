@@ -43,6 +43,10 @@ const SAYS: &[(Line, &str)] = &[
 
 #[rustfmt::skip]
 const SAYS_V1: &[(Line, &str)] = &[
+    (Line::NoConnection, "ignoring IKEv1 packet as policy is set to silently drop all IKEv1 packets"),
+    (Line::ProofWrong, "probable authentication failure (mismatch of preshared secrets?)"),
+    (Line::NoSelectors, "cannot respond to IPsec SA request because no connection is known for"),
+    (Line::SelectorsRefused, "retransmission; will wait 0.5 seconds for response"),
     (Line::RefusedAtOnce, "received and ignored notification payload: NO_PROPOSAL_CHOSEN"),
     (Line::NoIkeProposal, "no acceptable Oakley Transform"),
     (Line::NoEspProposal, "no acceptable Proposal in IPsec SA"),

@@ -47,6 +47,8 @@ const SAYS: &[(Line, &str)] = &[
 
 #[rustfmt::skip]
 const SAYS_V1: &[(Line, &str)] = &[
+    (Line::NoIkeProposal, "no proposal found"),
+    (Line::NotBelieved, "received AUTHENTICATION_FAILED error notify"),
     (Line::Unanswered, "sending retransmit 1 of request message ID 0"),
     (Line::PeerIsAnother, "does not match to"),
     (Line::ProofWrong, "could not decrypt payloads"),
