@@ -109,6 +109,7 @@ fn internet_host(n: u8, ipv4: bool) -> IpAddr {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::job::Depth;
 
     fn site(address: &str, networks: &[&str]) -> Site {
         Site {
@@ -159,7 +160,12 @@ mod tests {
 
     #[test]
     fn an_uplink_has_room_for_the_gateway_and_the_internet_alone() {
-        let job = |addresses: &[&str]| Job { number: 0, sites: addresses.iter().map(|a| site(a, &[])).collect(), tunnels: Vec::new() };
+        let job = |addresses: &[&str]| Job {
+            number: 0,
+            sites: addresses.iter().map(|a| site(a, &[])).collect(),
+            tunnels: Vec::new(),
+            depth: Depth::Proof,
+        };
         let found = |addresses: &[&str]| {
             let (length, hop) = uplink(&job(addresses), addresses[0].parse().expect("an address"));
             format!("{hop}/{length}")
@@ -176,6 +182,7 @@ mod tests {
             number: 0,
             sites: vec![site("192.0.2.254", &["10.255.0.0/16"]), site("192.0.2.253", &["10.254.0.0/23", "10.254.3.0/24"])],
             tunnels: Vec::new(),
+            depth: Depth::Proof,
         };
         let family = family(&job, true);
         assert_eq!(family.internet.to_string(), "192.0.2.251");
