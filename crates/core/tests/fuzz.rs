@@ -144,6 +144,11 @@ fn changed(text: &str, edits: &[Edit]) -> String {
     text
 }
 
+#[allow(clippy::disallowed_methods, reason = "how long it tries is up to whoever runs it")]
+fn runs() -> u32 {
+    std::env::var("USPAN_FUZZ_RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(2_000)
+}
+
 /// Changes one of the files below one of these paths, reads the gateway, and looks at what is said of it.
 fn survives(word: &'static str, below: &'static [&'static str]) {
     let seeds: Vec<(Tree, Vec<String>)> = SEEDS
@@ -157,8 +162,7 @@ fn survives(word: &'static str, below: &'static [&'static str]) {
         .collect();
     assert!(!seeds.is_empty(), "{word}: {below:?}");
     let platform = platform(word).expect("a platform");
-    let runs = std::env::var("USPAN_FUZZ_RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(2_000);
-    let config = Config { cases: runs, failure_persistence: None, ..Config::default() };
+    let config = Config { cases: runs(), failure_persistence: None, ..Config::default() };
     let rng = TestRng::deterministic_rng(RngAlgorithm::ChaCha);
     let strategy = (any::<u16>(), any::<u16>(), prop::collection::vec((0..1000u16, any::<u8>(), any::<u8>()), 1..6));
     let ran = TestRunner::new_with_rng(config, rng).run(&strategy, |(seed, path, edits)| {
