@@ -215,7 +215,7 @@ fn compare_and_the_daemons_agree_on_what_is_fatal() {
     }
     let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
     let mut wrong = Vec::new();
-    for change in suite::draw(weights::changes(), 6, |change| change.name.to_owned()) {
+    for change in suite::draw(weights::changes(), 4, |change| change.name.to_owned()) {
         let folder = folder();
         build_and_edit(folder.path(), change.name, change.pair.text(), change.edits);
         let compared = uspan(folder.path(), &["compare", "out/packhouse", "out/coldstore", "--format", "json"]);
@@ -346,7 +346,7 @@ fn rehearsals_and_the_daemons_agree() {
     let number = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
     let whole = std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
     let seed = number("USPAN_SEED").unwrap_or(1);
-    let count = number("USPAN_PAIRS").unwrap_or(if whole { 330 } else { 24 });
+    let count = number("USPAN_PAIRS").unwrap_or(if whole { 330 } else { 16 });
     let cases = fidelity::cases(seed, usize::try_from(count).expect("a number"));
     // What the daemons did before, so that a rehearsal can be mended without them.
     let seen = std::env::var_os("USPAN_SEEN").map(PathBuf::from);
@@ -382,7 +382,7 @@ fn walks_and_the_packets_agree() {
         return;
     }
     let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
-    let cases = suite::draw(walks::cases(), 4, |case| case.name.to_owned());
+    let cases = suite::draw(walks::cases(), 3, |case| case.name.to_owned());
     let (all, wrong) = walks::tried(&cases);
     say(&format!("{} of {all} flows as walked", all - wrong.len()));
     assert!(all >= 20 * cases.len(), "{all}");

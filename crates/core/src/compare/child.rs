@@ -185,7 +185,7 @@ impl Table<'_> {
 }
 
 /// A proposal without its groups, which are a parameter of their own.
-fn bare(proposal: &EspProposal) -> String {
+pub(crate) fn bare(proposal: &EspProposal) -> String {
     let list = |items: Vec<String>| items.join("|");
     let ciphers = list(proposal.ciphers.iter().map(ToString::to_string).collect());
     match proposal.integrities.as_slice() {

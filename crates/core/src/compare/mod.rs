@@ -8,6 +8,7 @@ mod connection;
 mod offers;
 mod passage;
 
+pub(crate) use child::bare;
 pub(crate) use offers::nearest_two;
 
 use crate::couples::{Couples, best};

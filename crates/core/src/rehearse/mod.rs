@@ -9,6 +9,7 @@ mod ends;
 mod message;
 mod proof;
 mod selectors;
+mod unfit;
 mod v1;
 mod v2;
 
