@@ -16,7 +16,7 @@ use crate::description::is_name;
 use crate::duration::duration_words;
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Method, NatTarget, Opening,
-    Passing,
+    OwnAddress, Passing,
 };
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::platform::{Facts, Liveness, ReplayWindow};
@@ -191,11 +191,20 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
     {
         parts.push(format!("own-address = {}", quoted(&own.to_string())));
     }
-    parts.push("outside = \"wan0\"".to_owned());
-    if !nets.is_empty() {
-        parts.push("inside = \"lan0\"".to_owned());
+    // The files may tell which interface has the outer address, and which ones the networks are behind.
+    let outer = [own.address().or(seen.address())];
+    let outside = gateway.addresses.iter().find(|own| outer.contains(&Some(own.address.addr())));
+    let near = |own: &&OwnAddress| nets.iter().any(|(_, net)| net.contains(&own.address.addr()));
+    let mut inside: Vec<String> = gateway.addresses.iter().filter(near).map(|own| own.interface.clone()).collect();
+    inside.sort();
+    inside.dedup();
+    if outside.is_none() || (inside.is_empty() && !nets.is_empty()) {
+        note("interfaces", "not all of their names are in the files: write them in place of wan0 and lan0".to_owned());
     }
-    note("interfaces", "their names are not in the files: write them in place of wan0 and lan0".to_owned());
+    parts.push(format!("outside = {}", quoted(outside.map_or("wan0", |own| &own.interface))));
+    if !nets.is_empty() {
+        parts.push(format!("inside = {}", if inside.is_empty() { quoted("lan0") } else { list(&inside) }));
+    }
     let _ = writeln!(text, "\n[site.{name}]\nplatform = {}\ngateway = {{ {} }}", quoted(ends[end].facts.word), parts.join(", "));
     if !nets.is_empty() {
         let each: Vec<_> = nets.iter().map(|(name, net)| format!("{name} = {}", quoted(&net.to_string()))).collect();

@@ -159,8 +159,17 @@ pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &
 }
 
 /// Where below a gateway's `/` the files stand that are read: each path begins with one of these.
-pub const READ_BELOW: &[&str] =
-    &["etc/swanctl", "etc/strongswan", "etc/ipsec.", "etc/iked", "etc/nftables", "etc/iptables", "etc/network/", "etc/frr/"];
+pub const READ_BELOW: &[&str] = &[
+    "etc/swanctl",
+    "etc/strongswan",
+    "etc/ipsec.",
+    "etc/iked",
+    "etc/nftables",
+    "etc/iptables",
+    "etc/network/",
+    "etc/systemd/network",
+    "etc/frr/",
+];
 
 /// The platforms whose files stand in a tree.
 pub fn platforms_of(tree: &Tree) -> Vec<&'static dyn Platform> {
@@ -179,6 +188,7 @@ fn read_gateway(platform: &dyn Platform, packet_filter: Option<&dyn PacketFilter
     let (interfaces, routes, more) = network::read(tree);
     let (sessions, unsaid) = routing::read(tree);
     findings.extend(found.findings.into_iter().chain(more).chain(unsaid));
+    gateway.addresses = network::addresses(tree);
     gateway.sessions = sessions;
     gateway.nat = found.nat;
     gateway.filter = found.filter;

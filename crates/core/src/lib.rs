@@ -56,8 +56,8 @@ pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_referen
 pub use gateway::{
     BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
     Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin,
-    Passing, PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport, Tree,
-    TreeFile, TunnelInterface, Verdict, Whence, service, service_names,
+    OwnAddress, Passing, PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic, Transport,
+    Tree, TreeFile, TunnelInterface, Verdict, Whence, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};

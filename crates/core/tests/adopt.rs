@@ -130,3 +130,19 @@ fn a_secret_that_is_missing_is_told() {
     let note = adopted.notes.iter().find(|note| note.about == "shared secret").expect("told");
     assert_eq!(note.text, "neither end's files hold it: supply secrets/harvest.key");
 }
+
+#[test]
+fn interfaces_are_told_by_the_gateways_own_files() {
+    let mut before = built(&orchard(PAIR, AT, ONE, ["", ""], ""), "secrets/harvest.key");
+    let mut add = |site: &str, path: &str, text: &str| {
+        before.trees.get_mut(site).expect("a tree").add(path, TreeFile::public(text.to_owned()));
+    };
+    let classic = "iface ppp7 inet static\n address 198.51.100.20/24\niface br3 inet static\n address 10.41.0.1/22\n";
+    add("packhouse", "etc/network/interfaces", classic);
+    add("coldstore", "etc/systemd/network/1.network", "[Match]\nName=wan9\n[Network]\nAddress=203.0.113.77/24\n");
+    add("coldstore", "etc/systemd/network/2.network", "[Match]\nName=lan9\n[Network]\nAddress=10.73.16.1/20\n");
+    let adopted = adopted(&before, PAIR);
+    assert_eq!(adopted.notes, [], "nothing is left open");
+    assert!(adopted.text.contains("outside = \"ppp7\", inside = \"br3\""), "{}", adopted.text);
+    assert!(adopted.text.contains("outside = \"wan9\", inside = \"lan9\""), "{}", adopted.text);
+}

@@ -34,6 +34,17 @@ pub enum InterfaceKind {
     },
 }
 
+/// An address of the gateway's own on one of its interfaces; those of tunnel interfaces stand with those.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct OwnAddress {
+    /// The interface.
+    pub interface: String,
+    /// The address, with the length of the link's prefix.
+    pub address: IpNet,
+    /// Where it stands.
+    pub place: Whence,
+}
+
 /// A route.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Route {

@@ -15,7 +15,7 @@ pub use crate::identity::Identity;
 pub use endpoint::Endpoint;
 pub(crate) use filter::Packet;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
-pub use interface::{InterfaceKind, Route, SegmentLimit, Through, TunnelInterface};
+pub use interface::{InterfaceKind, OwnAddress, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
@@ -47,6 +47,8 @@ pub struct Gateway {
     pub nat: Vec<NatRule>,
     /// Packet filter.
     pub filter: Option<Filter>,
+    /// Its own addresses, as far as its files tell them.
+    pub addresses: Vec<OwnAddress>,
     /// Tunnel interfaces.
     pub interfaces: Vec<TunnelInterface>,
     /// Routes that the IKE daemon does not install itself.

@@ -116,6 +116,7 @@ impl Taking<'_> {
     fn side(&self, proofs: &Proofs) -> Side {
         let (me, peer) = (self.me(), self.peer());
         let gateway = Gateway {
+            addresses: Vec::new(),
             connections: vec![self.connection()],
             secrets: match proofs {
                 Proofs::Secret(secret) => vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],

@@ -2,9 +2,11 @@
 //!
 //! In the format of interfaces(5), which Debian's `ifup` reads.
 
+mod addresses;
 mod read;
 mod write;
 
+pub(crate) use addresses::addresses;
 pub(crate) use read::read;
 pub(crate) use write::write;
 

@@ -166,7 +166,8 @@ fn is_own(walker: &Walker<'_>, address: IpAddr) -> bool {
     let gateway = walker.actor.looked.gateway;
     let said = gateway.connections.iter().filter_map(|connection| connection.local.value.address());
     let inner = gateway.interfaces.iter().flat_map(|interface| &interface.addresses).map(ipnet::IpNet::addr);
-    let inside = walker.inside.iter().copied();
+    let configured = gateway.addresses.iter().map(|own| own.address.addr());
+    let inside = walker.inside.iter().copied().chain(configured);
     [stands.own, stands.reached].into_iter().flatten().chain(said).chain(inner).chain(inside).any(|own| own == address)
 }
 
