@@ -11,7 +11,7 @@ use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Gateway, Method, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
-use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
+use crate::packet_filter::{PACKET_FILTERS, PacketFilter, masquerades};
 use crate::platform::{PLATFORMS, Platform, Unwritable};
 use crate::rehearse::{Actor, Rehearsal, rehearse};
 use crate::routing;
@@ -188,6 +188,9 @@ fn read_gateway(platform: &dyn Platform, packet_filter: Option<&dyn PacketFilter
     let (interfaces, routes, more) = network::read(tree);
     let (sessions, unsaid) = routing::read(tree);
     findings.extend(found.findings.into_iter().chain(more).chain(unsaid));
+    let (masquerades, odd) = masquerades(tree);
+    findings.extend(odd);
+    gateway.masquerades = masquerades;
     gateway.addresses = network::addresses(tree);
     gateway.sessions = sessions;
     gateway.nat = found.nat;

@@ -231,3 +231,28 @@ fn other_tunnels_of_a_hub_are_none_of_this_ones_business() {
         assert_eq!((comparison.pairs.len(), comparison.count(Gravity::Fatal)), (1, 0), "{branch}: {:#?}", comparison.pairs);
     }
 }
+
+/// A rule of the administrator's that translates whatever leaves is fatal where the exemption is not there, and harmless
+/// where it is.
+#[test]
+fn a_masquerading_rule_wants_the_exemption() {
+    let masquerade =
+        "table ip nat {\n chain postrouting {\n  type nat hook postrouting priority 100;\n  oifname \"wan0\" masquerade\n }\n}\n";
+    let look = |edits: &[Edit]| {
+        let mut trees = edited(DEMO, edits);
+        trees[0].add("etc/nftables.conf", TreeFile::public(masquerade.to_owned()));
+        let gateways = trees.each_ref().map(read);
+        let looked = |end: usize| Looked {
+            name: ["packhouse", "coldstore"][end],
+            gateway: &gateways[end],
+            ends_open: false,
+            tree: Some(&trees[end]),
+        };
+        let comparison = compare_ends(looked(0), looked(1));
+        let row = comparison.pairs[0].parameters.iter().find(|parameter| parameter.name == "exemption from NAT");
+        row.map(|row| (row.gravity, row.values[0].value.clone())).expect("a row")
+    };
+    assert_eq!(look(&[]), (Gravity::Equal, "exempt".to_owned()));
+    let gone = [("packhouse", FILTER, "ip saddr 10.41.0.0/22 ip daddr 10.73.16.0/20 counter snat ip prefix to 10.41.0.0/22\n", "\n")];
+    assert_eq!(look(&gone), (Gravity::Fatal, "10.41.0.0/22 becomes the gateway's own address".to_owned()));
+}

@@ -144,6 +144,10 @@ fn translation(side: &Side<'_>) -> Found {
         match gateway.nat.iter().find(|rule| !rule.before_routing() && meets(&rule.from, &rule.to)).map(|rule| rule.target) {
             Some(NatTarget::SourceTo(address)) => return Found::Translated(inner, address.to_string()),
             Some(_) => exempt = true,
+            // What goes into a tunnel interface does not leave through the outside one.
+            None if !side.steers() && gateway.masquerade(inner.addr()).is_some() => {
+                return Found::Translated(inner, "the gateway's own address".to_owned());
+            }
             None => {}
         }
     }

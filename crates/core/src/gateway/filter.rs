@@ -175,6 +175,17 @@ pub struct NatRule {
     pub place: Whence,
 }
 
+/// A rule of the administrator's that gives what leaves the gateway's own address.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Masquerade {
+    /// On this interface; on every one where nothing is said.
+    pub interface: Option<String>,
+    /// From this prefix; from everywhere where nothing is said.
+    pub from: Option<IpNet>,
+    /// Where it stands.
+    pub place: Whence,
+}
+
 impl NatRule {
     /// Whether it acts before routing.
     pub fn before_routing(&self) -> bool {

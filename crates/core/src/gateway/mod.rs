@@ -14,7 +14,7 @@ mod tree;
 pub use crate::identity::Identity;
 pub use endpoint::Endpoint;
 pub(crate) use filter::Packet;
-pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
+pub use filter::{Filter, FilterForm, FilterRule, Hook, Masquerade, NatRule, NatTarget, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, OwnAddress, Route, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
@@ -45,6 +45,8 @@ pub struct Gateway {
     pub authorities: Vec<Certificate>,
     /// Address translation, in the order in which it acts.
     pub nat: Vec<NatRule>,
+    /// Rules of the administrator's that translate whatever leaves.
+    pub masquerades: Vec<Masquerade>,
     /// Packet filter.
     pub filter: Option<Filter>,
     /// Its own addresses, as far as its files tell them.
@@ -482,6 +484,15 @@ impl Gateway {
             interfaces,
             ..self.clone()
         }
+    }
+
+    /// The rule of the administrator's that would translate what leaves through the outside interface from an address.
+    pub(crate) fn masquerade(&self, from: std::net::IpAddr) -> Option<&Masquerade> {
+        let outer: Vec<_> = self.connections.iter().filter_map(|connection| connection.local.value.address()).collect();
+        let outside = self.addresses.iter().find(|own| outer.contains(&own.address.addr())).map(|own| own.interface.as_str());
+        // Where it is not known which interface is outside, every one may be.
+        let there = |rule: &&Masquerade| rule.interface.as_deref().zip(outside).is_none_or(|(one, other)| one == other);
+        self.masquerades.iter().filter(there).find(|rule| rule.from.is_none_or(|net| net.contains(&from)))
     }
 
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.

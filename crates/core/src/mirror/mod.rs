@@ -117,6 +117,7 @@ impl Taking<'_> {
         let (me, peer) = (self.me(), self.peer());
         let gateway = Gateway {
             addresses: Vec::new(),
+            masquerades: Vec::new(),
             connections: vec![self.connection()],
             secrets: match proofs {
                 Proofs::Secret(secret) => vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],

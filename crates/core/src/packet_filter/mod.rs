@@ -4,8 +4,10 @@
 //! table of its own. To add one: a folder here and a line in [`PACKET_FILTERS`].
 
 mod iptables;
+mod masquerade;
 mod nftables;
 
+pub(crate) use masquerade::masquerades;
 pub(crate) use nftables::{DESTINATION_ORDER, EXEMPTION_ORDER};
 
 use std::fmt;

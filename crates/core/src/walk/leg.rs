@@ -204,6 +204,13 @@ impl<'a> Way<'a> {
             return from;
         }
         let own = self.walkers[end].actor.stands.own.or_else(|| gateway.connections.first().and_then(|c| c.local.value.address()));
+        if let (Steered::Outside, Some(rule), Some(own)) = (steered, gateway.masquerade(at.from), own)
+            && own != at.from
+        {
+            self.hop(leg, end, Aspect::Translation, format!("no exemption is for it: its source becomes {own}"));
+            self.last_decided(leg, self.by_rule(end, &rule.place));
+            return own;
+        }
         match (steered, self.walkers[end].shares_internet, own) {
             // What goes into a tunnel interface does not leave for the internet.
             (Steered::Outside, _, Some(own)) if own == at.from => own,
