@@ -369,6 +369,29 @@ proptest! {
         prop_assert_eq!((compared.pairs.len(), compared.count(Gravity::Fatal)), (1, 0), "{:#?}", compared.pairs);
         let same = compare_same(looked(0), looked(0));
         prop_assert_eq!(same.count(Gravity::Fatal) + same.count(Gravity::Compatible), 0, "{:#?}", same.pairs);
+        // Either end can open it, if it knows where the other one is; a packet crosses and its answer comes back.
+        let facts = |i: usize| site(i).platform.value.facts();
+        let actor = |i: usize| Actor {
+            looked: Looked { ends_open: facts(i).ends_by_address, ..looked(i) },
+            manner: facts(i).manner,
+            stands: site(i).stands(),
+        };
+        for opener in [0, 1].into_iter().filter(|end| read[*end].0.connections[0].remote.value != Endpoint::Anywhere) {
+            let came = rehearse([actor(0), actor(1)], Some(opener));
+            prop_assert!(came.all.len() == 1 && came.all[0].works(), "from {opener}: {:#?}\n{text}", came.all);
+        }
+        let walker = |i: usize| Walker { actor: actor(i), inside: &[], shares_internet: Some(read[i].1) };
+        for (near, far) in read[0].0.crossing().into_iter().filter(|_| !read[0].0.speaks_for_itself()) {
+            let inner = read[0].0.inner(near, far);
+            let passing = match read[0].0.hosts_may_open() {
+                Passing::All => vec![Traffic::Ping],
+                Passing::Only(list) => list,
+            };
+            for traffic in passing {
+                let walked = walk([walker(0), walker(1)], &Flow { from: inner.broadcast(), to: far.broadcast(), traffic: traffic.clone() });
+                prop_assert!(walked.as_ref().is_some_and(Walk::works), "{traffic}: {walked:#?}\n{text}");
+            }
+        }
         // Mirrored by hand, without the code under test.
         let (one, other) = (&read[0].0.connections[0], &read[1].0.connections[0]);
         prop_assert_eq!(&one.ike.value, &other.ike.value);

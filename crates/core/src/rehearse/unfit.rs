@@ -101,7 +101,7 @@ impl<'a> Play<'a> {
     }
 
     /// Modes that do not fit.
-    pub(super) fn unfit_mode(&mut self, asked: &Child, own: &Child) {
+    pub(super) fn unfit_mode(&mut self, asked: &Child, own: &Child, stage: Stage, told: [Option<Line>; 2]) {
         let (caller, answerer) = (self.opener, self.answerer());
         let words = |child: &Child| if child.mode.value == Mode::Tunnel { "tunnel mode" } else { "transport mode" };
         let reason = format!("{} wants {}, {} wants {}.", self.name(caller), words(asked), self.name(answerer), words(own));
@@ -109,7 +109,7 @@ impl<'a> Play<'a> {
             self.cure(answerer, &own.mode, format!("say {}", words(asked))),
             self.cure(caller, &asked.mode, format!("or say {}", words(own))),
         ];
-        self.fail(Stage::ChildSa, reason, [Some(Line::EspRefused), None], cures).child = child_name(asked);
+        self.fail(stage, reason, told, cures).child = child_name(asked);
     }
 
     /// Proposals for ESP that do not fit; `groups`: those for PFS count.

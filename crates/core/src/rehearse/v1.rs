@@ -11,10 +11,8 @@ use crate::duration::duration_words;
 use crate::gateway::{Child, Connection, IkeVersion, Method, Origin};
 use crate::platform::Line;
 
-/// Main mode.
-const MAIN: &str = "RFC 2409 section 5";
-/// Aggressive mode.
-const AGGRESSIVE: &str = "RFC 2409 section 5";
+/// Main mode and aggressive mode.
+const PHASE_ONE: &str = "RFC 2409 section 5";
 /// Quick mode.
 const QUICK: &str = "RFC 2409 section 5.5";
 /// Notifications.
@@ -108,17 +106,17 @@ impl<'a> Play<'a> {
     fn main(&mut self) -> Option<&'a Connection> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let (first, suite) = self.open_v1(Exchange::MainMode, MAIN, false)?;
+        let (first, suite) = self.open_v1(Exchange::MainMode, PHASE_ONE, false)?;
         self.group = suite.group;
-        self.say(Message::old(answerer, Exchange::MainMode, MAIN).with("SA", suite.to_string()));
+        self.say(Message::old(answerer, Exchange::MainMode, PHASE_ONE).with("SA", suite.to_string()));
         let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
         if !self.can_prove(caller, calling) {
             return None;
         }
-        self.say(Message::old(caller, Exchange::MainMode, MAIN).with("KE", group.clone()).with("Ni", ""));
-        self.say(Message::old(answerer, Exchange::MainMode, MAIN).with("KE", group).with("Nr", ""));
+        self.say(Message::old(caller, Exchange::MainMode, PHASE_ONE).with("KE", group.clone()).with("Ni", ""));
+        self.say(Message::old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", group).with("Nr", ""));
         self.say(
-            Message::old(caller, Exchange::MainMode, MAIN)
+            Message::old(caller, Exchange::MainMode, PHASE_ONE)
                 .with("IDii", identity_words(&self.shown(caller, calling)))
                 .with(proof_name(calling), calling.local_method.value.words()),
         );
@@ -135,7 +133,7 @@ impl<'a> Play<'a> {
         }
         let answering = self.known_v1()?;
         self.say(
-            Message::old(answerer, Exchange::MainMode, MAIN)
+            Message::old(answerer, Exchange::MainMode, PHASE_ONE)
                 .with("IDir", identity_words(&self.shown(answerer, answering)))
                 .with(proof_name(answering), answering.local_method.value.words()),
         );
@@ -146,12 +144,12 @@ impl<'a> Play<'a> {
     fn aggressive(&mut self) -> Option<&'a Connection> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let (_, suite) = self.open_v1(Exchange::AggressiveMode, AGGRESSIVE, true)?;
+        let (_, suite) = self.open_v1(Exchange::AggressiveMode, PHASE_ONE, true)?;
         self.group = suite.group;
         let answering = self.known_v1()?;
         let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
         self.say(
-            Message::old(answerer, Exchange::AggressiveMode, AGGRESSIVE)
+            Message::old(answerer, Exchange::AggressiveMode, PHASE_ONE)
                 .with("SA", suite.to_string())
                 .with("KE", group)
                 .with("Nr", "")
@@ -162,7 +160,7 @@ impl<'a> Play<'a> {
             return None;
         }
         let answering = self.believed_v1(answering)?;
-        self.say(Message::old(caller, Exchange::AggressiveMode, AGGRESSIVE).with(proof_name(calling), calling.local_method.value.words()));
+        self.say(Message::old(caller, Exchange::AggressiveMode, PHASE_ONE).with(proof_name(calling), calling.local_method.value.words()));
         Some(answering)
     }
 

@@ -127,14 +127,7 @@ impl<'a> Play<'a> {
         let Some(answering) = known.iter().copied().find(fits) else {
             self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             if let Some(own) = known.first().and_then(|connection| connection.children.first()) {
-                let words = |child: &Child| if child.mode.value == Mode::Tunnel { "tunnel mode" } else { "transport mode" };
-                let names = [self.name(caller), self.name(answerer)];
-                let reason = format!("{} asks for {}, {} has the connection for {}.", names[0], words(first), names[1], words(own));
-                let cures = vec![
-                    self.cure(answerer, &own.mode, format!("say {}", words(first))),
-                    self.cure(caller, &first.mode, format!("or say {}", words(own))),
-                ];
-                self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::PeerUnknown)], cures);
+                self.unfit_mode(first, own, Stage::Authentication, [Some(Line::NotBelieved), Some(Line::PeerUnknown)]);
                 return None;
             }
             self.stranger(Stage::Authentication);
@@ -208,7 +201,7 @@ impl<'a> Play<'a> {
         let transport = |child: &Child| child.mode.value == Mode::Transport;
         if self.manner(answerer).insists_on_mode && transport(own) && !transport(asked) {
             self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
-            self.unfit_mode(asked, own);
+            self.unfit_mode(asked, own, Stage::ChildSa, [Some(Line::EspRefused), None]);
             return;
         }
         let keys = if first { Keys::OfIke } else { Keys::Own };
@@ -235,7 +228,7 @@ impl<'a> Play<'a> {
         }
         self.say(selector_payloads(reply, &answered));
         if self.manner(caller).insists_on_mode && transport(asked) && !transport(own) {
-            self.unfit_mode(asked, own);
+            self.unfit_mode(asked, own, Stage::ChildSa, [Some(Line::EspRefused), None]);
             return;
         }
         let own_wants = self.between_hosts(caller, asked, Wanted::by_opener(asked));
