@@ -30,33 +30,37 @@ pub struct Case {
     pub job: Job,
 }
 
-/// Lets the daemons negotiate; what came of each case, by its number. It is written down on the way, if asked.
-pub fn negotiate(cases: &[Case], note: Option<&Path>) -> BTreeMap<usize, Negotiation> {
+/// As many pairs as a guest has room for, one after the other.
+const AT_ONCE: usize = 60;
+
+/// Lets the daemons negotiate, but for cases of which it is known what came of them. It is written down on the way, if asked.
+pub fn negotiate(cases: &[Case], came: &mut BTreeMap<usize, Negotiation>, note: Option<&Path>) {
     let cache = default_cache();
     let ground = ground(&cache).expect("a ground");
     let keep = std::env::var_os("USPAN_KEEP").map(Into::into);
     let options = Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground, cache, workers: 2, keep };
-    let jobs = cases.iter().map(|case| case.job.clone()).collect();
-    let mut came = BTreeMap::new();
+    let open: Vec<&Case> = cases.iter().filter(|case| !came.contains_key(&case.job.number)).collect();
     let mut through = 0;
-    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
-        Event::Negotiated { job, came: one, .. } => {
-            came.insert(job, *one);
-            if let Some(path) = note {
-                std::fs::write(path, serde_json::to_string(&came).expect("text")).expect("written");
+    for some in open.chunks(AT_ONCE) {
+        let jobs = some.iter().map(|case| case.job.clone()).collect();
+        run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+            Event::Negotiated { job, came: one, .. } => {
+                came.insert(job, *one);
+                if let Some(path) = note {
+                    std::fs::write(path, serde_json::to_string(came).expect("text")).expect("written");
+                }
             }
-        }
-        Event::Broken { job, how } => panic!("{job}: {how}"),
-        Event::Through(_) => {
-            through += 1;
-            if through % 8 == 0 {
-                crate::say(&format!("{through} of {} pairs negotiated", cases.len()));
+            Event::Broken { job, how } => panic!("{job}: {how}"),
+            Event::Through(_) => {
+                through += 1;
+                if through % 8 == 0 {
+                    crate::say(&format!("{through} of {} pairs negotiated", open.len()));
+                }
             }
-        }
-        _ => {}
-    })
-    .expect("it runs");
-    came
+            _ => {}
+        })
+        .expect("it runs");
+    }
 }
 
 fn rehearsed(case: &Case) -> Option<Rehearsal> {

@@ -65,7 +65,9 @@ mod tests {
     use crate::gateway::TreeFile;
     use proptest::prelude::*;
 
-    fn found(path: &str, text: &str) -> (Vec<(Option<String>, Option<String>)>, usize) {
+    type Told = (Option<String>, Option<String>);
+
+    fn found(path: &str, text: &str) -> (Vec<Told>, usize) {
         let mut tree = Tree::default();
         tree.add(path, TreeFile::public(text.to_owned()));
         let (found, findings) = masquerades(&tree);
