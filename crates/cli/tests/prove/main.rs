@@ -360,15 +360,17 @@ fn rehearsals_and_the_daemons_agree() {
     for text in &wrong {
         say(text);
     }
-    let mut unsaid: (Vec<String>, usize) = told.iter().fold(Default::default(), |mut all, (case, came)| {
+    let (mut unsaid, mut lines) = (Vec::new(), 0);
+    for (case, came) in &told {
         let (missing, wanted) = fidelity::unsaid(case, came);
-        all.0.extend(missing);
-        (all.0, all.1 + wanted)
-    });
-    if std::env::var_os("USPAN_WORDS").is_some() {
-        unsaid.0.drain(..).for_each(|text| say(&text));
+        unsaid.extend(missing);
+        lines += wanted;
     }
-    say(&format!("seed {seed}: {} of {} pairs as rehearsed", told.len() - wrong.len(), told.len()));
+    if std::env::var_os("USPAN_WORDS").is_some() {
+        unsaid.iter().for_each(|text| say(text));
+    }
+    let right = told.len() - wrong.len();
+    say(&format!("seed {seed}: {right} of {} pairs as rehearsed, {} of {lines} log lines", told.len(), lines - unsaid.len()));
     // One in a hundred may be an accident of the lab; each is told.
     assert!(seen.is_some() || wrong.len() * 100 <= told.len(), "{}", wrong.join("\n"));
 }

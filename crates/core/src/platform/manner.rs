@@ -18,7 +18,7 @@ pub enum Preference {
 pub enum Narrowing {
     /// The common part is taken.
     ToTheCommonPart,
-    /// They must be the same.
+    /// An end takes its own, where they are among those of the other end, and nothing else.
     Never,
     /// Each end sends by its own, whatever the other one says.
     Unasked,
@@ -88,7 +88,7 @@ pub struct Manner {
     pub heeds_asked_identity: bool,
     /// It takes a Child SA only in its connection's mode.
     pub insists_on_mode: bool,
-    /// Without any connection for IKEv1 it does not answer IKEv1 at all.
+    /// It does not answer IKEv1 where no connection can be meant: for want of the version, or of the way of proving.
     pub silent_to_v1: bool,
     /// In IKEv1 it offers the first value of each kind alone.
     pub first_values_v1: bool,

@@ -70,7 +70,10 @@ impl<'a> Play<'a> {
         let [shower, judge] = [end, other].map(|at| self.actors[at].looked.gateway);
         let names = [self.name(end), self.name(other)];
         let shown = self.shown(end, shows);
-        if !judges.remote_identity.value.takes(&shown) {
+        // What is not said follows from the certificate, which may have several names.
+        let certified = matches!(shown, Identity::Implied(_)) && shows.local_method.value == Method::Certificate;
+        let named = certified && shower.own_certificate(shows).is_some_and(|own| own.names(&judges.remote_identity.value));
+        if !named && !judges.remote_identity.value.takes(&shown) {
             let (is, wants) = (identity_words(&shown), identity_words(&judges.remote_identity.value));
             let cures = vec![
                 self.cure(other, &judges.remote_identity, format!("write {is}")),
@@ -106,7 +109,7 @@ impl<'a> Play<'a> {
             Method::Certificate => {
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
-                if !own.names(&shows.local_identity.value) {
+                if !named && !own.names(&shows.local_identity.value) {
                     let is = identity_words(&shows.local_identity.value);
                     let cures = vec![self.cure(end, &shows.local_identity, "take a name that the certificate has")];
                     return Some((format!("The certificate of {} does not name {is}.", names[0]), cures));

@@ -33,6 +33,12 @@ impl Wanted {
         alike(&self.near, &other.near) && alike(&self.far, &other.far) && self.protocol == other.protocol
     }
 
+    /// Whether each network of the other is one of these, and the protocol is the same.
+    fn lists(&self, other: &Wanted) -> bool {
+        let within = |all: &[IpNet], some: &[IpNet]| some.iter().all(|net| all.contains(net));
+        within(&self.near, &other.near) && within(&self.far, &other.far) && self.protocol == other.protocol
+    }
+
     /// What is in both; nothing where one side of it would be empty.
     pub(super) fn shared(&self, other: &Wanted) -> Option<Wanted> {
         let protocol = match (self.protocol, other.protocol) {
@@ -64,7 +70,7 @@ fn intersection(one: &[IpNet], other: &[IpNet]) -> Vec<IpNet> {
 pub(super) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Option<Wanted> {
     match narrowing {
         Narrowing::ToTheCommonPart => asked.shared(own),
-        Narrowing::Never => asked.same(own).then(|| own.clone()),
+        Narrowing::Never => asked.lists(own).then(|| own.clone()),
         Narrowing::Unasked => Some(own.clone()),
     }
 }
@@ -73,7 +79,7 @@ pub(super) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Opti
 pub(super) fn taken(narrowing: Narrowing, own: &Wanted, answered: &Wanted) -> Option<Wanted> {
     match narrowing {
         Narrowing::ToTheCommonPart => own.shared(answered),
-        Narrowing::Never => own.same(answered).then(|| own.clone()),
+        Narrowing::Never => answered.lists(own).then(|| own.clone()),
         Narrowing::Unasked => Some(own.clone()),
     }
 }
@@ -95,6 +101,14 @@ mod tests {
         assert_eq!(answer(Narrowing::Never, &asked, &own), None);
         assert_eq!(answer(Narrowing::Unasked, &asked, &own), Some(own));
         assert_eq!(answer(Narrowing::ToTheCommonPart, &asked, &wanted(&["10.1.0.0/16"], &["10.3.0.0/16"])), None);
+    }
+
+    #[test]
+    fn one_of_several_that_are_asked_for_is_enough_where_nothing_is_narrowed() {
+        let (asked, own) = (wanted(&["10.1.0.0/16", "10.5.0.0/16"], &["10.2.0.0/16"]), wanted(&["10.1.0.0/16"], &["10.2.0.0/16"]));
+        assert_eq!(answer(Narrowing::Never, &asked, &own), Some(own.clone()));
+        assert_eq!(answer(Narrowing::Never, &own, &asked), None);
+        assert_eq!(taken(Narrowing::Never, &own, &asked), Some(own));
     }
 
     #[test]

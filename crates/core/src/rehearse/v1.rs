@@ -75,10 +75,15 @@ impl<'a> Play<'a> {
             Some((connection, choose(offer.iter().map(Lists::from), own.iter().map(Lists::from), preference)?))
         });
         if chosen.is_none() {
-            self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
-            let told = [Some(Line::RefusedAtOnce), Some(Line::NoIkeProposal)];
+            let proves = able.iter().any(same_proof);
+            // Some do not answer what no connection of theirs could be about.
+            let silent = !proves && self.manner(answerer).silent_to_v1;
+            if !silent {
+                self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
+            }
+            let told = [Some(if silent { Line::Unanswered } else { Line::RefusedAtOnce }), Some(Line::NoIkeProposal)];
             let meant = self.meant();
-            if able.iter().any(same_proof) {
+            if proves {
                 let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &meant.ike.value);
                 let cures = vec![
                     self.cure(caller, &calling.ike, "offer what the other end has"),
@@ -92,7 +97,7 @@ impl<'a> Play<'a> {
                     self.cure(answerer, &meant.remote_method, format!("expect {has}")),
                     self.cure(caller, &calling.local_method, format!("or use {wants}")),
                 ];
-                self.fail(Stage::IkeSa, reason, told, cures);
+                self.fail(if silent { Stage::Answer } else { Stage::IkeSa }, reason, told, cures);
             }
         }
         chosen

@@ -137,9 +137,9 @@ impl<'a> Play<'a> {
         let fits = answering.children.iter().any(|own| {
             own.extended_sequence == first.extended_sequence && self.chosen(answerer, &bare(first, caller), &bare(own, answerer)).is_some()
         });
-        if let Some((reason, cures)) = self.disbelief(caller, calling, answering)
-            && (fits || !self.manner(answerer).refuses_whole)
-        {
+        // Who refuses everything with the first Child SA looks at that one before anything else.
+        let refused = !fits && self.manner(answerer).refuses_whole;
+        if let Some((reason, cures)) = self.disbelief(caller, calling, answering).filter(|_| !refused) {
             self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
             return None;
@@ -148,7 +148,7 @@ impl<'a> Play<'a> {
         let reply = Message::reply(answerer, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
             .with("IDr", identity_words(&self.shown(answerer, answering)))
             .with("AUTH", answering.local_method.value.words());
-        if let Some((reason, cures)) = self.disbelief(answerer, answering, calling) {
+        if let Some((reason, cures)) = self.disbelief(answerer, answering, calling).filter(|_| !refused) {
             self.say(child_payloads(reply, &without_groups(&first.esp.value), first));
             let goodbye = Message::request(caller, Exchange::Informational, 2, source);
             self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED, ""));
