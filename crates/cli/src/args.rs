@@ -305,9 +305,9 @@ pub struct Adopt {
     pub format: Format,
 }
 
-/// Arguments of `rehearse`.
+/// Two gateways: those of a description, or two folders.
 #[derive(Debug, clap::Args)]
-pub struct Rehearse {
+pub struct Ends {
     /// A description; or a folder that stands for a gateway's /
     #[arg(value_name = "FILE|LEFT")]
     pub left: PathBuf,
@@ -320,6 +320,20 @@ pub struct Rehearse {
     /// What the description leaves open
     #[command(flatten)]
     pub supply: Supply,
+    /// The platform of LEFT, where files of several stand there
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub left_platform: Option<String>,
+    /// The platform of RIGHT
+    #[arg(long, value_name = "PLATFORM", requires = "right")]
+    pub right_platform: Option<String>,
+}
+
+/// Arguments of `rehearse`.
+#[derive(Debug, clap::Args)]
+pub struct Rehearse {
+    /// The gateways
+    #[command(flatten)]
+    pub ends: Ends,
     /// Who opens the tunnel: a site, or the name of a folder; without it whoever does by its files
     #[arg(long, value_name = "NAME")]
     pub from: Option<String>,
@@ -329,12 +343,6 @@ pub struct Rehearse {
     /// Draw the ladder into this file, too; for one tunnel
     #[arg(long, value_name = "FILE")]
     pub svg: Option<PathBuf>,
-    /// The platform of LEFT, where files of several stand there
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub left_platform: Option<String>,
-    /// The platform of RIGHT
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub right_platform: Option<String>,
     /// How to print
     #[arg(long, value_enum, default_value_t)]
     pub format: Format,
@@ -343,12 +351,9 @@ pub struct Rehearse {
 /// Arguments of `walk`.
 #[derive(Debug, clap::Args)]
 pub struct Walk {
-    /// A description; or a folder that stands for a gateway's /
-    #[arg(value_name = "FILE|LEFT")]
-    pub left: PathBuf,
-    /// The folder of the other gateway
-    #[arg(value_name = "RIGHT")]
-    pub right: Option<PathBuf>,
+    /// The gateways
+    #[command(flatten)]
+    pub ends: Ends,
     /// Who sends it
     #[arg(long, value_name = "ADDRESS")]
     pub from: std::net::IpAddr,
@@ -361,18 +366,6 @@ pub struct Walk {
     /// What for: a name such as `https`, or a protocol and a port
     #[arg(long, value_name = "SERVICE", default_value = "ping")]
     pub service: String,
-    /// The files as they stand in the output folder of an earlier build, not those that a build would write now
-    #[arg(long, value_name = "DIR", conflicts_with = "right")]
-    pub built: Option<PathBuf>,
-    /// What the description leaves open
-    #[command(flatten)]
-    pub supply: Supply,
-    /// The platform of LEFT, where files of several stand there
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub left_platform: Option<String>,
-    /// The platform of RIGHT
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub right_platform: Option<String>,
     /// How to print
     #[arg(long, value_enum, default_value_t)]
     pub format: Format,

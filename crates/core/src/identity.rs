@@ -30,6 +30,11 @@ impl Identity {
         *self == Identity::Anybody || self == shown
     }
 
+    /// With its kind, for people.
+    pub(crate) fn words(&self) -> String {
+        format!("{self} ({})", self.kind())
+    }
+
     /// The kind in the words of the description.
     pub fn kind(&self) -> &'static str {
         match self {

@@ -10,11 +10,11 @@ use super::parts::{self, Part};
 use crate::args::{Adopt, Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::secret;
-use crate::show::{CARE, GOOD, HEADING, STOP, columns, findings, styled, wrapped};
+use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, styled, wrapped};
 
 pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
-    let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { looked: part.actor().looked, facts: part.facts }));
+    let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { looked: part.looked(), facts: part.facts }));
     if !adopted.text.contains("[tunnel.") {
         let what = format!("no two connections in `{}` and `{}` belong together", args.left.display(), args.right.display());
         return Err(Failure::Usage(what));
@@ -43,7 +43,7 @@ pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let fatal = adopted.notes.iter().any(|note| note.fatal);
     if args.format == Format::Json {
         let note = |note: &Note| {
-            let place = |end: usize| note.places[end].as_ref().map(|place| at(&parts[end], place));
+            let place = |end: usize| note.places[end].as_ref().map(|place| file_and_line(place, &parts[end].sources));
             json!({ "tunnel": note.tunnel, "about": note.about, "text": note.text, "places": [place(0), place(1)], "fatal": note.fatal })
         };
         let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
@@ -56,10 +56,7 @@ pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
             "findings": findings::json(&planned.findings, &read.source),
         }))?;
     } else {
-        for part in &parts {
-            let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
-            findings::print_among(&part.findings, &sources);
-        }
+        parts::print_findings(&parts);
         for note in &adopted.notes {
             super::print_line(&told(note, &parts))?;
         }
@@ -87,13 +84,6 @@ fn head(adopted: &Adopted, parts: &[Part; 2]) -> String {
     head
 }
 
-fn at(part: &Part, place: &uspan_core::Place) -> String {
-    match part.sources.get(&*place.file) {
-        Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
-        None => place.file.to_string(),
-    }
-}
-
 fn told(note: &Note, parts: &[Part; 2]) -> String {
     let (word, style) = if note.fatal { ("fatal", STOP) } else { ("note", CARE) };
     let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("{tunnel}: "));
@@ -101,7 +91,7 @@ fn told(note: &Note, parts: &[Part; 2]) -> String {
     let room = columns().min(120).saturating_sub(8);
     lines.extend(wrapped(&note.text, room).iter().map(|line| format!("        {line}")));
     for (part, place) in parts.iter().zip(&note.places) {
-        lines.extend(place.as_ref().map(|place| format!("        {}", at(part, place))));
+        lines.extend(place.as_ref().map(|place| format!("        {}", file_and_line(place, &part.sources))));
     }
     if note.fatal {
         lines.push(format!("        taken: what {} says", parts[0].name));
@@ -115,7 +105,7 @@ fn changes(part: &Part, description: &uspan_core::Description, planned: &uspan_c
     let Some((site, tree)) = site.and_then(|site| Some((site, planned.trees.get(&site.name.value)?))) else { return Vec::new() };
     let (gateway, _) = read_tree(site.platform.value, tree);
     let should = uspan_core::Looked { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
-    let compared = compare_same(part.actor().looked, should);
+    let compared = compare_same(part.looked(), should);
     let differs = compared.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter);
     let differs = differs.filter(|parameter| parameter.gravity != uspan_core::Gravity::Equal);
     differs

@@ -5,24 +5,21 @@ use std::path::Path;
 use serde_json::json;
 use uspan_core::{Comparison, Finding, Gravity, Looked, any_stops, compare_ends, compare_same, read_tree};
 
-use super::gateways::{Read, read};
+use super::parts::{self, Part};
 use crate::args::{Compare, Format};
 use crate::failure::{Failure, Verdict};
 use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
 
 pub fn run(args: &Compare) -> Result<Verdict, Failure> {
-    let mut left = read(&args.left, args.left_platform.as_deref(), "--left-platform")?;
-    let (mut compared, right, against) = match (&args.right, &args.against) {
-        (Some(folder), _) => {
-            let mut right = read(folder, args.right_platform.as_deref(), "--right-platform")?;
-            if left.name == right.name {
-                left.name = "left".to_owned();
-                right.name = "right".to_owned();
-            }
-            (compare_ends(left.looked(), right.looked()), Some(right), false)
-        }
+    let (left, right) = match &args.right {
+        Some(right) => parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])
+            .map(|[left, right]| (left, Some(right)))?,
+        None => parts::of_folder(&args.left, args.left_platform.as_deref(), "--left-platform").map(|left| (left, None))?,
+    };
+    let (mut compared, against) = match (&right, &args.against) {
+        (Some(right), _) => (compare_ends(left.looked(), right.looked()), false),
         (None, Some(file)) => match against(&left, file, args)? {
-            Some(compared) => (compared, None, true),
+            Some(compared) => (compared, true),
             None => return Ok(Verdict::Stopped),
         },
         (None, None) => return Err(Failure::Usage("name a second folder, or a description with --against".to_owned())),
@@ -39,7 +36,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     // A connection without counterpart may be for a third gateway; against its description it may not.
     let lost = compared.pairs.is_empty() || (against && compared.alone.iter().any(|list| !list.is_empty()));
     let stopped = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
-    let reads: Vec<&Read> = std::iter::once(&left).chain(&right).collect();
+    let reads: Vec<&Part> = std::iter::once(&left).chain(&right).collect();
     let found: Vec<Finding> = reads.iter().flat_map(|read| read.findings.clone()).collect();
     let sources = reads.iter().flat_map(|read| read.sources.values()).map(|source| (source.name().to_string(), source.clone())).collect();
     let files = [0, 1].map(|end| reads.get(end).map(|read| &read.sources));
@@ -92,7 +89,7 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
 }
 
 /// Holds a gateway against what its description would write now; nothing where that cannot be built.
-fn against(left: &Read, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
+fn against(left: &Part, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
     let (input, planned) = super::check::plan(file, &args.supply)?;
     if any_stops(&planned.findings) {
         findings::print(&planned.findings, &input.source);

@@ -7,7 +7,6 @@ mod check;
 mod compare;
 mod demo;
 mod explain;
-mod gateways;
 mod moving;
 mod new;
 mod parts;

@@ -1,12 +1,19 @@
-//! Two gateways that are to negotiate, or that a packet crosses: from folders, or from a description.
+//! Gateways that are compared, that negotiate, or that a packet crosses: from folders, or from a description.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
-use uspan_core::{Actor, Build, Description, Facts, Finding, Gateway, Looked, Site, Source, Stands, Tree, read_tree};
+use uspan_core::{
+    Actor, Build, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, platform, platforms_of,
+    read_tree,
+};
 
-use super::gateways;
+use super::check::plan;
+use crate::args::Ends;
 use crate::failure::Failure;
+use crate::files::input::Input;
+use crate::files::trees;
+use crate::show::{Shown, findings};
 
 /// A gateway that takes part, with what its files are called where the user opens them.
 pub struct Part {
@@ -31,33 +38,106 @@ pub struct Part {
 impl Part {
     /// As it negotiates.
     pub fn actor(&self) -> Actor<'_> {
-        let looked = Looked { name: &self.name, gateway: &self.gateway, ends_open: self.facts.ends_by_address, tree: Some(&self.tree) };
-        Actor { looked, manner: self.facts.manner, stands: self.stands }
+        Actor { looked: self.looked(), manner: self.facts.manner, stands: self.stands }
     }
+
+    /// As it is compared.
+    pub fn looked(&self) -> Looked<'_> {
+        Looked { name: &self.name, gateway: &self.gateway, ends_open: self.facts.ends_by_address, tree: Some(&self.tree) }
+    }
+}
+
+/// What was found while gateways were read, to standard error.
+pub fn print_findings(parts: &[Part; 2]) {
+    for part in parts {
+        let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
+        findings::print_among(&part.findings, &sources);
+    }
+}
+
+/// Two gateways as they are shown.
+pub fn shown(parts: &[Part; 2]) -> Shown<'_> {
+    Shown {
+        names: parts.each_ref().map(|part| part.name.as_str()),
+        titles: parts.each_ref().map(|part| part.facts.title),
+        addresses: parts.each_ref().map(|part| part.stands.reached),
+        files: parts.each_ref().map(|part| &part.sources),
+    }
+}
+
+/// A description that does not build, and what stops it.
+pub type Stopped = (Input, Vec<Finding>);
+
+/// The pairs of gateways that are meant: two folders, or each pair of sites that a description has tunnels between; with a
+/// name those of one tunnel.
+pub fn meant(ends: &Ends, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 2]>, Stopped>, Failure> {
+    if let Some(right) = &ends.right {
+        return Ok(Ok(vec![of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?]));
+    }
+    let (mut input, planned) = plan(&ends.left, &ends.supply)?;
+    let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
+        return Ok(Err((input, planned.findings)));
+    };
+    let standing = match &ends.built {
+        Some(folder) => trees::standing(folder, &planned)?,
+        None => planned.trees.clone(),
+    };
+    let of_site = |name: &String| of_site(&description, name, &standing, ends.built.as_deref());
+    let parts = pairs(&planned, tunnel).into_iter().filter_map(|[one, other]| Some([of_site(&one)?, of_site(&other)?]));
+    Ok(Ok(parts.collect()))
 }
 
 /// Two folders, each of which stands for a gateway's `/`.
 pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[Part; 2], Failure> {
-    let mut reads =
-        [gateways::read(folders[0], platforms[0], "--left-platform")?, gateways::read(folders[1], platforms[1], "--right-platform")?];
-    if reads[0].name == reads[1].name {
-        reads[0].name = "left".to_owned();
-        reads[1].name = "right".to_owned();
+    let mut parts = [of_folder(folders[0], platforms[0], "--left-platform")?, of_folder(folders[1], platforms[1], "--right-platform")?];
+    if parts[0].name == parts[1].name {
+        parts[0].name = "left".to_owned();
+        parts[1].name = "right".to_owned();
     }
-    Ok(reads.map(|read| Part {
-        name: read.name,
-        facts: read.platform.facts(),
-        tree: read.tree,
-        gateway: read.gateway,
+    Ok(parts)
+}
+
+/// Reads a gateway from a folder that stands for its `/`; `word` is its platform, said with an option of this name.
+pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part, Failure> {
+    let tree = trees::gateway(folder)?;
+    let platform = platform_of(folder, &tree, word, option)?;
+    let (gateway, mut found) = read_tree(platform, &tree);
+    // People open files by the path that they gave.
+    let path = |below: &str| folder.join(below).display().to_string();
+    let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
+    for place in found.iter_mut().flat_map(|finding| finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place))) {
+        place.file = path(&place.file).into();
+    }
+    let name = folder.canonicalize().ok().and_then(|full| Some(full.file_name()?.to_string_lossy().into_owned()));
+    Ok(Part {
+        name: name.unwrap_or_else(|| "left".to_owned()),
+        facts: platform.facts(),
+        tree,
+        gateway,
         stands: Stands::default(),
         shares_internet: None,
-        findings: read.findings,
-        sources: read.sources,
-    }))
+        findings: found,
+        sources,
+    })
+}
+
+fn platform_of(folder: &Path, tree: &Tree, word: Option<&str>, option: &str) -> Result<&'static dyn Platform, Failure> {
+    let there = platforms_of(tree);
+    let words = |list: &[&'static dyn Platform]| list.iter().map(|platform| platform.facts().word).collect::<Vec<_>>().join(", ");
+    match (word, there.as_slice()) {
+        (Some(word), _) => {
+            platform(word).ok_or_else(|| Failure::Usage(format!("`{word}` is no platform; there are {}", words(uspan_core::PLATFORMS))))
+        }
+        (None, [one]) => Ok(*one),
+        (None, []) => Err(Failure::Usage(format!("there are no files of a known platform below `{}/etc`", folder.display()))),
+        (None, several) => {
+            Err(Failure::Usage(format!("there are files of {} below `{}/etc`; say which with {option}", words(several), folder.display())))
+        }
+    }
 }
 
 /// Each pair of sites that has tunnels, once; with a name those of one tunnel.
-pub fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
+fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
     let mut pairs: Vec<[String; 2]> = Vec::new();
     let mut seen: BTreeSet<[String; 2]> = BTreeSet::new();
     for built in planned.tunnels.iter().filter(|built| tunnel.is_none_or(|name| name == built.name)) {
@@ -68,17 +148,6 @@ pub fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
         }
     }
     pairs
-}
-
-/// Two sites with their files: those of a build, or those that stand in its output folder.
-pub fn of_sites(
-    description: &Description,
-    ends: &[String; 2],
-    standing: &BTreeMap<String, Tree>,
-    built: Option<&Path>,
-) -> Option<[Part; 2]> {
-    let [one, other] = ends.each_ref().map(|name| of_site(description, name, standing, built));
-    Some([one?, other?])
 }
 
 fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Part> {

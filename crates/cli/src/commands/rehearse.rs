@@ -1,19 +1,15 @@
 //! `uspan rehearse`.
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Finding, Rehearsal, Rehearsals, any_stops, rehearse};
+use uspan_core::{Rehearsal, Rehearsals, rehearse};
 
-use super::check::plan;
 use super::parts::{self, Part};
 use crate::args::{Format, Rehearse};
 use crate::failure::{Failure, Verdict};
-use crate::files::input::Input;
-use crate::files::{secret, trees};
-use crate::show::ladder::{self, Shown};
-use crate::show::{GOOD, STOP, findings, ladder_svg, styled};
+use crate::files::secret;
+use crate::show::{GOOD, STOP, ladder, ladder_svg, styled};
 
 /// Two gateways, and what came of it.
 struct Act {
@@ -22,14 +18,26 @@ struct Act {
 }
 
 pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
-    let acts = match &args.right {
-        Some(right) => vec![folders(args, right)?],
-        None => match described(args)? {
-            Ok(acts) => acts,
-            Err((input, found)) => return super::stopped(&found, &input.source, args.format, "rehearsals", "Nothing was rehearsed"),
-        },
+    let pairs = match parts::meant(&args.ends, args.tunnel.as_deref())? {
+        Ok(pairs) => pairs,
+        Err((input, found)) => return super::stopped(&found, &input.source, args.format, "rehearsals", "Nothing was rehearsed"),
     };
-    let mut acts = acts;
+    let described = args.ends.right.is_none();
+    let mut acts = Vec::new();
+    for parts in pairs {
+        let names = [parts[0].name.as_str(), parts[1].name.as_str()];
+        // In a description others may have nothing to do with who is to open.
+        if described && args.from.as_deref().is_some_and(|from| !names.contains(&from)) {
+            continue;
+        }
+        let opener = opener(args.from.as_deref(), names)?;
+        let mut came = rehearse(parts.each_ref().map(Part::actor), opener);
+        if described {
+            // What belongs to other pairs of sites is rehearsed there.
+            came.alone = Default::default();
+        }
+        acts.push(Act { parts, came });
+    }
     if let Some(name) = &args.tunnel {
         for act in &mut acts {
             act.came.all.retain(|rehearsal| rehearsal.names.contains(name));
@@ -39,7 +47,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
     let all: Vec<(&Act, &Rehearsal)> = acts.iter().flat_map(|act| act.came.all.iter().map(move |one| (act, one))).collect();
     if all.is_empty() {
         let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
-        return Err(Failure::Usage(format!("no two connections{which} belong together in `{}`", args.left.display())));
+        return Err(Failure::Usage(format!("no two connections{which} belong together in `{}`", args.ends.left.display())));
     }
     if let Some(path) = &args.svg {
         let [(act, rehearsal)] = all.as_slice() else {
@@ -50,26 +58,21 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         if path.exists() && !picture {
             return Err(Failure::Usage(format!("`{}` is there and is no picture; choose another name", path.display())));
         }
-        secret::publish(path, &ladder_svg::draw(rehearsal, &shown(act)), picture)?;
+        secret::publish(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
     }
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
     if args.format == Format::Json {
-        let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &shown(act))).collect();
+        let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
         super::print_json(&json!({ "fine": failing == 0, "rehearsals": each, "alone": alone }))?;
     } else {
-        for act in &acts {
-            for part in &act.parts {
-                let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
-                findings::print_among(&part.findings, &sources);
-            }
-        }
+        acts.iter().for_each(|act| parts::print_findings(&act.parts));
         for (act, rehearsal) in &all {
             // Of many, those that work are a line each.
             let text = if all.len() > 1 && rehearsal.works() {
-                ladder::line(rehearsal, &shown(act))
+                ladder::line(rehearsal, &parts::shown(&act.parts))
             } else {
-                format!("{}\n", ladder::text(rehearsal, &shown(act)))
+                format!("{}\n", ladder::text(rehearsal, &parts::shown(&act.parts)))
             };
             super::print_line(&text)?;
         }
@@ -79,15 +82,6 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         super::print_line(&closing(all.len(), failing, all[0].1))?;
     }
     Ok(if failing > 0 { Verdict::Stopped } else { Verdict::Fine })
-}
-
-fn shown(act: &Act) -> Shown<'_> {
-    Shown {
-        names: [&act.parts[0].name, &act.parts[1].name],
-        titles: [act.parts[0].facts.title, act.parts[1].facts.title],
-        addresses: act.parts.each_ref().map(|part| part.stands.reached),
-        files: [&act.parts[0].sources, &act.parts[1].sources],
-    }
 }
 
 fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
@@ -102,47 +96,11 @@ fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
     }
 }
 
-/// Two folders.
-fn folders(args: &Rehearse, right: &Path) -> Result<Act, Failure> {
-    let parts = parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
-    let opener = opener(args, &[&parts[0].name, &parts[1].name])?;
-    let came = rehearse([parts[0].actor(), parts[1].actor()], opener);
-    Ok(Act { parts, came })
-}
-
 /// The end that is to open.
-fn opener(args: &Rehearse, names: &[&str; 2]) -> Result<Option<usize>, Failure> {
-    let Some(from) = &args.from else { return Ok(None) };
-    match names.iter().position(|name| name == from) {
+fn opener(from: Option<&str>, names: [&str; 2]) -> Result<Option<usize>, Failure> {
+    let Some(from) = from else { return Ok(None) };
+    match names.iter().position(|name| *name == from) {
         Some(end) => Ok(Some(end)),
         None => Err(Failure::Usage(format!("--from takes {} or {}", names[0], names[1]))),
     }
-}
-
-type Stopped = (Input, Vec<Finding>);
-
-/// The tunnels of a description: each pair of sites once.
-fn described(args: &Rehearse) -> Result<Result<Vec<Act>, Stopped>, Failure> {
-    let (mut input, planned) = plan(&args.left, &args.supply)?;
-    let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
-        return Ok(Err((input, planned.findings)));
-    };
-    let standing = match &args.built {
-        Some(folder) => trees::standing(folder, &planned)?,
-        None => planned.trees.clone(),
-    };
-    let pairs = parts::pairs(&planned, args.tunnel.as_deref());
-    let mut acts = Vec::new();
-    for ends in pairs {
-        if args.from.as_ref().is_some_and(|from| !ends.contains(from)) {
-            continue;
-        }
-        let Some(parts) = parts::of_sites(&description, &ends, &standing, args.built.as_deref()) else { continue };
-        let opener = opener(args, &[&parts[0].name, &parts[1].name])?;
-        let mut came = rehearse([parts[0].actor(), parts[1].actor()], opener);
-        // What belongs to other pairs of sites is rehearsed there.
-        came.alone = Default::default();
-        acts.push(Act { parts, came });
-    }
-    Ok(Ok(acts))
 }

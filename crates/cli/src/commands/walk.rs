@@ -4,15 +4,12 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde_json::json;
-use uspan_core::{Flow, Walk as Walked, Walker, any_stops, service, walk};
+use uspan_core::{Flow, Walk as Walked, Walker, service, walk};
 
-use super::check::plan;
 use super::parts::{self, Part};
 use crate::args::{Format, Walk};
 use crate::failure::{Failure, Verdict};
-use crate::files::trees;
-use crate::show::path::{self, Shown};
-use crate::show::{GOOD, STOP, findings, styled};
+use crate::show::{GOOD, STOP, path, styled};
 
 pub fn run(args: &Walk) -> Result<Verdict, Failure> {
     let known = service(&args.service).and_then(|list| list.into_iter().next());
@@ -23,20 +20,9 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
         return Err(Failure::Usage("--from and --to are of different families".to_owned()));
     }
     let flow = Flow { from: args.from, to: args.to, traffic };
-    let pairs = match &args.right {
-        Some(right) => vec![parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?],
-        None => {
-            let (mut input, planned) = plan(&args.left, &args.supply)?;
-            let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
-                return super::stopped(&planned.findings, &input.source, args.format, "hops", "Nothing was followed");
-            };
-            let standing = match &args.built {
-                Some(folder) => trees::standing(folder, &planned)?,
-                None => planned.trees.clone(),
-            };
-            let sites = parts::pairs(&planned, None);
-            sites.iter().filter_map(|ends| parts::of_sites(&description, ends, &standing, args.built.as_deref())).collect()
-        }
+    let pairs = match parts::meant(&args.ends, None)? {
+        Ok(pairs) => pairs,
+        Err((input, found)) => return super::stopped(&found, &input.source, args.format, "hops", "Nothing was followed"),
     };
     let inside = inside(&args.inside, &pairs)?;
     let walked = pairs.iter().filter_map(|parts| Some((parts, walk(walkers(parts, &inside), &flow)?)));
@@ -45,7 +31,7 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
         let none = format!("no gateway is {} or has it behind it: no tunnel of theirs is for that address", args.from);
         return Err(Failure::Usage(none));
     };
-    let shown = Shown { names: [&parts[0].name, &parts[1].name], files: [&parts[0].sources, &parts[1].sources] };
+    let shown = parts::shown(parts);
     if args.format == Format::Json {
         super::print_json(&json!({
             "from": args.from,
@@ -56,10 +42,7 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
             "back": walked.back.as_ref().map(|back| path::json(back, &shown)),
         }))?;
     } else {
-        for part in parts {
-            let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
-            findings::print_among(&part.findings, &sources);
-        }
+        parts::print_findings(parts);
         super::print_line(&path::text(&walked, &flow, &shown))?;
         super::print_line(&closing(&walked))?;
     }

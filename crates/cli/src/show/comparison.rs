@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 
 use serde_json::{Value, json};
-use uspan_core::{Compared, Gravity, Parameter, Place, Shown, Source};
+use uspan_core::{Compared, Gravity, Parameter, Shown, Source};
 
 use super::table::table;
-use super::{CARE, GOOD, HEADING, STOP, columns, styled, wrapped};
+use super::{CARE, GOOD, HEADING, STOP, columns, file_and_line, styled, wrapped};
 
 /// The files of each end by path, where it has any.
 type Files<'a> = [Option<&'a BTreeMap<String, Source>>; 2];
@@ -73,18 +73,10 @@ fn told_of(shown: &Shown, files: Option<&BTreeMap<String, Source>>) -> Vec<Strin
     }
     if let Some(place) = &shown.place {
         // What a description would write stands in no file yet.
-        lines.extend(files.map(|files| at(place, files)));
+        lines.extend(files.map(|files| file_and_line(place, files)));
         lines.extend(shown.spelling.clone());
     }
     lines
-}
-
-/// File and line, as the user would open it.
-fn at(place: &Place, files: &BTreeMap<String, Source>) -> String {
-    match files.get(&*place.file) {
-        Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
-        None => place.file.to_string(),
-    }
 }
 
 /// Equal parameters with their values.

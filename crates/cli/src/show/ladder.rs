@@ -1,24 +1,9 @@
 //! A negotiation as a ladder: one line down for each end, one across for each message.
 
-use std::collections::BTreeMap;
-use std::net::IpAddr;
-
 use serde_json::{Value, json};
-use uspan_core::{Cure, Failure, Message, Rehearsal, Source, Step};
+use uspan_core::{Cure, Failure, Message, Rehearsal, Step};
 
-use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
-
-/// The two ends as they are shown.
-pub struct Shown<'a> {
-    /// Their names.
-    pub names: [&'a str; 2],
-    /// Their platforms.
-    pub titles: [&'a str; 2],
-    /// Their addresses, where they are known.
-    pub addresses: [Option<IpAddr>; 2],
-    /// Their files, by the path that places name.
-    pub files: [&'a BTreeMap<String, Source>; 2],
-}
+use super::{GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
 
 /// Columns before the first line down: the numbers of the messages stand there.
 const MARGIN: usize = 5;
@@ -227,11 +212,9 @@ fn failed(failure: &Failure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<St
 
 /// Where a cure is to be applied, as the user would open it.
 fn at(cure: &Cure, shown: &Shown<'_>) -> String {
-    let name = shown.names[cure.end];
-    match cure.place.as_ref().map(|place| (place, shown.files[cure.end].get(&*place.file))) {
-        Some((place, Some(source))) => format!("{}:{}", source.name(), source.position(place.span.start).line),
-        Some((place, None)) => format!("{name}, {}", place.file),
-        None => name.to_owned(),
+    match &cure.place {
+        Some(place) => file_and_line(place, shown.files[cure.end]),
+        None => shown.names[cure.end].to_owned(),
     }
 }
 

@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 
 use uspan_core::{Message, Rehearsal, Step};
 
-use super::ladder::{Shown, message_words, number_of, payload_lines};
-use super::wrapped;
+use super::ladder::{message_words, number_of, payload_lines};
+use super::{Shown, wrapped};
 
 const WIDTH: usize = 1000;
 /// Where the two lines down stand.

@@ -12,7 +12,11 @@ pub mod progress;
 pub mod proof;
 pub mod table;
 
+use std::collections::BTreeMap;
+use std::net::IpAddr;
+
 use anstyle::{AnsiColor, Style};
+use uspan_core::{Place, Source};
 
 /// Headings.
 pub const HEADING: Style = Style::new().bold();
@@ -28,6 +32,26 @@ pub const QUIET: Style = Style::new().dimmed();
 /// A text in a style; the stream takes the style away where it is not wanted.
 pub fn styled(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
+}
+
+/// Two gateways as they are shown.
+pub struct Shown<'a> {
+    /// Their names.
+    pub names: [&'a str; 2],
+    /// Their platforms.
+    pub titles: [&'a str; 2],
+    /// Their addresses, where they are known.
+    pub addresses: [Option<IpAddr>; 2],
+    /// Their files, by the path that places name.
+    pub files: [&'a BTreeMap<String, Source>; 2],
+}
+
+/// File and line of a place, as the user would open it.
+pub fn file_and_line(place: &Place, files: &BTreeMap<String, Source>) -> String {
+    match files.get(&*place.file) {
+        Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
+        None => place.file.to_string(),
+    }
 }
 
 /// Columns of the terminal, 80 where there is none.

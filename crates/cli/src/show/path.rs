@@ -1,19 +1,9 @@
 //! A packet's path, hop by hop.
 
-use std::collections::BTreeMap;
-
 use serde_json::{Value, json};
-use uspan_core::{Flow, Hop, Leg, Place, Source, Spot, Walk};
+use uspan_core::{Flow, Hop, Leg, Place, Spot, Walk};
 
-use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
-
-/// The two gateways as they are shown.
-pub struct Shown<'a> {
-    /// Their names.
-    pub names: [&'a str; 2],
-    /// Their files, by the path that places name.
-    pub files: [&'a BTreeMap<String, Source>; 2],
-}
+use super::{GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
 
 /// The whole of it.
 pub fn text(walk: &Walk, flow: &Flow, shown: &Shown<'_>) -> String {
@@ -68,10 +58,9 @@ fn spot<'a>(hop: &Hop, shown: &Shown<'a>) -> &'a str {
 
 /// File and line, as the user would open it.
 fn at(hop: &Hop, place: &Place, shown: &Shown<'_>) -> String {
-    let Spot::Gateway(end) = hop.spot else { return place.file.to_string() };
-    match shown.files[end].get(&*place.file) {
-        Some(source) => format!("{}:{}", source.name(), source.position(place.span.start).line),
-        None => place.file.to_string(),
+    match hop.spot {
+        Spot::Gateway(end) => file_and_line(place, shown.files[end]),
+        Spot::Internet => place.file.to_string(),
     }
 }
 

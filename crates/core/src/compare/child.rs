@@ -6,7 +6,7 @@ use super::connection::lifetimes;
 use super::offers::{self, common};
 use super::{Shown, Side, Table, Verdict, best};
 use crate::duration::duration_words;
-use crate::gateway::{Child, Dscp, EspProposal, IkeVersion, Mode, Setting};
+use crate::gateway::{Child, Dscp, EspProposal, IkeVersion, Mode, Setting, listed};
 
 impl Table<'_> {
     pub(super) fn children(&mut self) {
@@ -55,7 +55,7 @@ impl Table<'_> {
             },
         );
         self.pfs(one, other, version);
-        let words = |mode: &Mode| if *mode == Mode::Tunnel { "tunnel mode" } else { "transport mode" }.to_owned();
+        let words = |mode: &Mode| mode.words().to_owned();
         self.two("mode of ESP", [&one.mode, &other.mode], words, |a, b| {
             Verdict::unless(a == b, || {
                 Verdict::fatal(
@@ -200,9 +200,8 @@ fn without_groups(list: &[EspProposal]) -> Vec<EspProposal> {
 
 /// What a Child SA carries, from the networks of the first end to those of the second.
 fn pair_words(child: &Child, turned: bool) -> String {
-    let list = |nets: &[IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let (one, other) = if turned { (&child.remote.value, &child.local.value) } else { (&child.local.value, &child.remote.value) };
-    format!("{} ⇄ {}", list(one), list(other))
+    format!("{} ⇄ {}", listed(one), listed(other))
 }
 
 /// How well two Child SAs fit: the same, overlapping, crossed, or not at all.

@@ -3,7 +3,7 @@
 use super::offers;
 use super::{Side, Table, Verdict, plain};
 use crate::duration::duration_words;
-use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeProposal, IkeVersion, Method, Opening, Setting};
+use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeProposal, IkeVersion, Method, Opening, Setting, is_private};
 
 impl Table<'_> {
     pub(super) fn connection(&mut self) {
@@ -54,11 +54,7 @@ impl Table<'_> {
         self.mutual(names, [|c| &c.local, |c| &c.remote], ToString::to_string, |one, other| {
             Verdict::unless(one == other, || match (one, other) {
                 (Endpoint::At(first), Endpoint::At(second)) => {
-                    let private = |address: &std::net::IpAddr| match address {
-                        std::net::IpAddr::V4(v4) => v4.is_private(),
-                        std::net::IpAddr::V6(v6) => v6.segments()[0] & 0xfe00 == 0xfc00,
-                    };
-                    if private(first) != private(second) {
+                    if is_private(*first) != is_private(*second) {
                         return Verdict::compatible("One of the two is private: fine where a NAT device translates it to the other.");
                     }
                     Verdict::fatal(
@@ -77,8 +73,7 @@ impl Table<'_> {
     fn identities(&mut self) {
         let names = self.about("identity");
         let version = self.sides[0].connection.version.value;
-        let words = |identity: &Identity| format!("{identity} ({})", identity.kind());
-        self.mutual(names, [|c| &c.local_identity, |c| &c.remote_identity], words, |one, other| {
+        self.mutual(names, [|c| &c.local_identity, |c| &c.remote_identity], Identity::words, |one, other| {
             Verdict::unless(one == other, || {
                 if [one, other].contains(&&Identity::Anybody) {
                     return Verdict::compatible(

@@ -45,6 +45,14 @@ impl Endpoint {
     }
 }
 
+/// Whether an address is for private use (RFC 1918, RFC 4193).
+pub(crate) fn is_private(address: IpAddr) -> bool {
+    match address {
+        IpAddr::V4(v4) => v4.is_private(),
+        IpAddr::V6(v6) => v6.segments()[0] & 0xfe00 == 0xfc00,
+    }
+}
+
 impl fmt::Display for Endpoint {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

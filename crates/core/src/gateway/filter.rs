@@ -138,15 +138,19 @@ impl Filter {
         self.form == FilterForm::Joined
     }
 
-    /// What the first rule that decides does with these packets.
+    /// The first rule that decides about these packets.
+    pub(crate) fn deciding(&self, packet: &Packet) -> Option<&FilterRule> {
+        self.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(|rule| rule.applies(packet))
+    }
+
+    /// What that does with them.
     pub(crate) fn verdict(&self, packet: &Packet) -> Option<Verdict> {
-        let mut deciding = self.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
-        deciding.find(|rule| rule.applies(packet)).map(|rule| rule.verdict)
+        self.deciding(packet).map(|rule| rule.verdict)
     }
 }
 
 impl FilterRule {
-    pub(crate) fn applies(&self, packet: &Packet) -> bool {
+    fn applies(&self, packet: &Packet) -> bool {
         self.concerns(packet) && self.traffic.covers(&packet.traffic)
     }
 

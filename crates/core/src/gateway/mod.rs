@@ -13,6 +13,7 @@ mod tree;
 
 pub use crate::identity::Identity;
 pub use endpoint::Endpoint;
+pub(crate) use endpoint::is_private;
 pub(crate) use filter::Packet;
 pub use filter::{Filter, FilterForm, FilterRule, Hook, Masquerade, NatRule, NatTarget, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, OwnAddress, Route, SegmentLimit, Through, TunnelInterface};
@@ -110,6 +111,16 @@ pub enum Mode {
     Tunnel,
     /// Only the payload is carried.
     Transport,
+}
+
+impl Mode {
+    /// In words.
+    pub(crate) fn words(self) -> &'static str {
+        match self {
+            Mode::Tunnel => "tunnel mode",
+            Mode::Transport => "transport mode",
+        }
+    }
 }
 
 /// Between which headers the DSCP is copied (RFC 4301 section 5.1.2).
@@ -288,6 +299,14 @@ impl Connection {
         }
     }
 
+    /// Whether a tunnel interface of this kind is its own.
+    pub(crate) fn uses(&self, kind: &InterfaceKind) -> bool {
+        match *kind {
+            InterfaceKind::Numbered(id) => self.interface.value == Some(id),
+            InterfaceKind::Gre { local, remote } => self.local.value.address().zip(self.remote.value.address()) == Some((local, remote)),
+        }
+    }
+
     /// The same with its ends exchanged.
     pub fn turned(self) -> Connection {
         let turn = |child: Child| Child { local: child.remote, remote: child.local, ..child };
@@ -338,6 +357,11 @@ pub struct Child {
     pub extended_sequence: Setting<bool>,
     /// What becomes of the DSCP.
     pub dscp: Setting<Dscp>,
+}
+
+/// Networks, or whatever else, in one line.
+pub(crate) fn listed<T: ToString>(items: &[T]) -> String {
+    items.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
 
 /// The IP protocol of GRE (IANA protocol numbers, RFC 2784).
@@ -465,11 +489,7 @@ impl Gateway {
     /// What of it belongs to one of its connections: that, its interface, and what is routed into that. Rules and secrets
     /// stay, because each names what it is for.
     pub fn part_of(&self, connection: &Connection) -> Gateway {
-        let ends = connection.local.value.address().zip(connection.remote.value.address());
-        let own = |interface: &&TunnelInterface| match interface.kind {
-            InterfaceKind::Numbered(id) => connection.interface.value == Some(id),
-            InterfaceKind::Gre { local, remote } => ends == Some((local, remote)),
-        };
+        let own = |interface: &&TunnelInterface| connection.uses(&interface.kind);
         let interfaces: Vec<_> = self.interfaces.iter().filter(own).cloned().collect();
         let into = |route: &&Route| match &route.through {
             Through::Interface(name) => interfaces.iter().any(|interface| interface.name == *name),

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use super::{Actor, Cure, Play, Stage};
-use crate::gateway::{Connection, Endpoint, Hook, Packet, Protection, Traffic, Verdict};
+use crate::gateway::{Connection, Endpoint, Hook, Packet, Protection, Traffic, Verdict, is_private};
 use crate::platform::Line;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -44,20 +44,12 @@ pub(super) struct Places {
     pub reached: Option<IpAddr>,
 }
 
-/// Whether an address is for private use (RFC 1918, RFC 4193).
-fn private(address: IpAddr) -> bool {
-    match address {
-        IpAddr::V4(v4) => v4.is_private(),
-        IpAddr::V6(v6) => v6.segments()[0] & 0xfe00 == 0xfc00,
-    }
-}
-
 /// What is known of where an end stands: what was said, else what its files say of itself and the peer's of it.
 fn places(actor: &Actor<'_>, own: &Connection, peers: &Connection) -> Places {
     let (said, seen) = (own.local.value.address(), peers.remote.value.address());
     let reached = match (said, seen) {
         // A private address that the peer knows as a public one is translated on the way.
-        (Some(said), Some(seen)) if private(said) && !private(seen) => Some(seen),
+        (Some(said), Some(seen)) if is_private(said) && !is_private(seen) => Some(seen),
         (Some(said), _) => Some(said),
         (None, seen) => seen,
     };

@@ -1,6 +1,5 @@
 //! Who believes whom.
 
-use super::v2::identity_words;
 use super::{Cure, Play, Stage};
 use crate::gateway::{Connection, Identity, Method};
 use crate::platform::{Line, OWN_ADDRESS};
@@ -10,7 +9,7 @@ impl<'a> Play<'a> {
     /// Whether an end has what it proves itself with; where not, it ends here.
     pub(super) fn can_prove(&mut self, end: usize, connection: &Connection) -> bool {
         let gateway = self.actors[end].looked.gateway;
-        let ids = format!("{} and {}", identity_words(&connection.local_identity.value), identity_words(&connection.remote_identity.value));
+        let ids = format!("{} and {}", connection.local_identity.value.words(), connection.remote_identity.value.words());
         match connection.local_method.value {
             Method::SharedSecret if self.secret(end, connection).is_none() => {
                 let reason = format!("{} has no secret for {ids}.", self.name(end));
@@ -22,7 +21,7 @@ impl<'a> Play<'a> {
                 false
             }
             Method::PublicKey if gateway.own_key(connection).is_none() => {
-                let own = identity_words(&connection.local_identity.value);
+                let own = connection.local_identity.value.words();
                 let reason = format!("{} has no key for {own}.", self.name(end));
                 let cures = vec![self.cure(end, &connection.local_identity, "name an identity that there is a key for")];
                 self.fail(Stage::Authentication, reason, self.told(end, Line::NoKey), cures);
@@ -74,7 +73,7 @@ impl<'a> Play<'a> {
         let certified = matches!(shown, Identity::Implied(_)) && shows.local_method.value == Method::Certificate;
         let named = certified && shower.own_certificate(shows).is_some_and(|own| own.names(&judges.remote_identity.value));
         if !named && !judges.remote_identity.value.takes(&shown) {
-            let (is, wants) = (identity_words(&shown), identity_words(&judges.remote_identity.value));
+            let (is, wants) = (shown.words(), judges.remote_identity.value.words());
             let cures = vec![
                 self.cure(other, &judges.remote_identity, format!("write {is}")),
                 self.cure(end, &shows.local_identity, format!("or write {wants}")),
@@ -110,7 +109,7 @@ impl<'a> Play<'a> {
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
                 if !named && !own.names(&shows.local_identity.value) {
-                    let is = identity_words(&shows.local_identity.value);
+                    let is = shows.local_identity.value.words();
                     let cures = vec![self.cure(end, &shows.local_identity, "take a name that the certificate has")];
                     return Some((format!("The certificate of {} does not name {is}.", names[0]), cures));
                 }

@@ -29,8 +29,7 @@ impl Wanted {
 
     /// Whether the two are the same, in whatever order.
     pub(super) fn same(&self, other: &Wanted) -> bool {
-        let alike = |a: &[IpNet], b: &[IpNet]| a.iter().all(|net| b.contains(net)) && b.iter().all(|net| a.contains(net));
-        alike(&self.near, &other.near) && alike(&self.far, &other.far) && self.protocol == other.protocol
+        self.lists(other) && other.lists(self)
     }
 
     /// Whether each network of the other is one of these, and the protocol is the same.

@@ -1,13 +1,11 @@
 //! What is said where something does not fit: why, what each end logs, and which lines to change.
 
-use ipnet::IpNet;
-
 use super::message::{Exchange, Notify};
 use super::selectors::Wanted;
-use super::v2::{Keys, identity_words};
+use super::v2::Keys;
 use super::{Cure, Failure, Play, Stage, child_name};
 use crate::compare::nearest_two;
-use crate::gateway::{Child, Connection, IkeVersion, Mode};
+use crate::gateway::{Child, Connection, IkeVersion, listed};
 use crate::platform::Line;
 
 impl<'a> Play<'a> {
@@ -58,13 +56,12 @@ impl<'a> Play<'a> {
         let near = answering.children.iter().find(|child| child.name == asked.name);
         let near = near.or_else(|| answering.children.iter().find(|child| Wanted::by_answerer(child).shared(&wanted).is_some()));
         let near = near.or(answering.children.first());
-        let list = |nets: &[IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
         let mut cures = Vec::new();
         let mut reason = format!(
             "{} asks for {} to {}; {} has nothing for that.",
             self.name(caller),
-            list(&wanted.near),
-            list(&wanted.far),
+            listed(&wanted.near),
+            listed(&wanted.far),
             self.name(answerer)
         );
         if let Some(own) = near {
@@ -72,22 +69,22 @@ impl<'a> Play<'a> {
             reason = format!(
                 "{} asks for {} to {}, {} has {} to {}.",
                 self.name(caller),
-                list(&wanted.near),
-                list(&wanted.far),
+                listed(&wanted.near),
+                listed(&wanted.far),
                 self.name(answerer),
-                list(&theirs.near),
-                list(&theirs.far)
+                listed(&theirs.near),
+                listed(&theirs.far)
             );
             if theirs.near == wanted.far && theirs.far == wanted.near {
                 reason.push_str(" One of the two has its own networks and the peer's crossed.");
             }
             if theirs.near != wanted.near {
-                cures.push(self.cure(answerer, &own.remote, format!("write {}", list(&wanted.near))));
-                cures.push(self.cure(caller, &asked.local, format!("or write {}", list(&theirs.near))));
+                cures.push(self.cure(answerer, &own.remote, format!("write {}", listed(&wanted.near))));
+                cures.push(self.cure(caller, &asked.local, format!("or write {}", listed(&theirs.near))));
             }
             if theirs.far != wanted.far {
-                cures.push(self.cure(answerer, &own.local, format!("write {}", list(&wanted.far))));
-                cures.push(self.cure(caller, &asked.remote, format!("or write {}", list(&theirs.far))));
+                cures.push(self.cure(answerer, &own.local, format!("write {}", listed(&wanted.far))));
+                cures.push(self.cure(caller, &asked.remote, format!("or write {}", listed(&theirs.far))));
             }
             if theirs.protocol != wanted.protocol {
                 reason.push_str(" One of the two limits them to an IP protocol.");
@@ -103,7 +100,7 @@ impl<'a> Play<'a> {
     /// Modes that do not fit.
     pub(super) fn unfit_mode(&mut self, asked: &Child, own: &Child, stage: Stage, told: [Option<Line>; 2]) {
         let (caller, answerer) = (self.opener, self.answerer());
-        let words = |child: &Child| if child.mode.value == Mode::Tunnel { "tunnel mode" } else { "transport mode" };
+        let words = |child: &Child| child.mode.value.words();
         let reason = format!("{} wants {}, {} wants {}.", self.name(caller), words(asked), self.name(answerer), words(own));
         let cures = vec![
             self.cure(answerer, &own.mode, format!("say {}", words(asked))),
@@ -164,13 +161,13 @@ impl<'a> Play<'a> {
         let shown = self.shown(caller, calling);
         let theirs = self.shown(answerer, meant);
         if !meant.remote_identity.value.takes(&shown) {
-            let (says, wants) = (identity_words(&shown), identity_words(&meant.remote_identity.value));
+            let (says, wants) = (shown.words(), meant.remote_identity.value.words());
             reasons.push(format!("{} says that it is {says}, {} expects {wants}.", self.name(caller), self.name(answerer)));
             cures.push(self.cure(answerer, &meant.remote_identity, format!("write {says}")));
             cures.push(self.cure(caller, &calling.local_identity, format!("or write {wants}")));
         }
         if !calling.remote_identity.value.takes(&theirs) {
-            let (wants, is) = (identity_words(&calling.remote_identity.value), identity_words(&theirs));
+            let (wants, is) = (calling.remote_identity.value.words(), theirs.words());
             reasons.push(format!("{} asks for {wants}, {} is {is}.", self.name(caller), self.name(answerer)));
             cures.push(self.cure(answerer, &meant.local_identity, format!("write {wants}")));
             cures.push(self.cure(caller, &calling.remote_identity, format!("or write {is}")));

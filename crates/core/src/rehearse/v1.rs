@@ -3,12 +3,11 @@
 use super::choice::{Lists, Suite, choose};
 use super::message::{Exchange, Message, Notify};
 use super::selectors::{Wanted, answer};
-use super::v2::{Keys, identity_words, offered};
+use super::v2::{Keys, first_group, offered, with_key};
 use super::{Play, Stage};
-use crate::algorithm::Group;
 use crate::compare::nearest_two;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, IkeVersion, Method, Origin};
+use crate::gateway::{Child, Connection, IkeVersion, Method, Origin, listed};
 use crate::platform::Line;
 
 /// Main mode and aggressive mode.
@@ -49,7 +48,7 @@ impl<'a> Play<'a> {
         );
         if with_identity {
             let group = offer.first().and_then(|proposal| proposal.groups.first()).map(ToString::to_string).unwrap_or_default();
-            first = first.with("KE", group).with("Ni", "").with("IDii", identity_words(&self.shown(caller, calling)));
+            first = first.with("KE", group).with("Ni", "").with("IDii", self.shown(caller, calling).words());
         }
         self.say(Message { arrives: unheard.is_none(), ..first });
         if self.silence(unheard) {
@@ -122,7 +121,7 @@ impl<'a> Play<'a> {
         self.say(Message::old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", group).with("Nr", ""));
         self.say(
             Message::old(caller, Exchange::MainMode, PHASE_ONE)
-                .with("IDii", identity_words(&self.shown(caller, calling)))
+                .with("IDii", self.shown(caller, calling).words())
                 .with(proof_name(calling), calling.local_method.value.words()),
         );
         // The keys that protect identities already depend on the secret: with another one they cannot be read.
@@ -139,7 +138,7 @@ impl<'a> Play<'a> {
         let answering = self.known_v1()?;
         self.say(
             Message::old(answerer, Exchange::MainMode, PHASE_ONE)
-                .with("IDir", identity_words(&self.shown(answerer, answering)))
+                .with("IDir", self.shown(answerer, answering).words())
                 .with(proof_name(answering), answering.local_method.value.words()),
         );
         self.believed_v1(answering)
@@ -158,7 +157,7 @@ impl<'a> Play<'a> {
                 .with("SA", suite.to_string())
                 .with("KE", group)
                 .with("Nr", "")
-                .with("IDir", identity_words(&self.shown(answerer, answering)))
+                .with("IDir", self.shown(answerer, answering).words())
                 .with(proof_name(answering), answering.local_method.value.words()),
         );
         if !self.can_prove(caller, calling) {
@@ -207,9 +206,9 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let wanted = Wanted::by_opener(asked);
         let stage = if again { Stage::RekeyChild } else { Stage::ChildSa };
-        let group = asked.esp.value.first().and_then(|proposal| proposal.groups.first()).copied();
+        let group = first_group(&asked.esp.value);
         let request = Message::old(caller, Exchange::QuickMode, QUICK).with("SA", offered(&asked.esp.value)).with("Ni", "");
-        self.say(identities(keyed(request, group), &wanted));
+        self.say(identities(with_key(request, group), &wanted));
         let narrowing = self.manner(answerer).narrowing_v1;
         let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_answerer(child)).is_some();
         let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
@@ -229,7 +228,7 @@ impl<'a> Play<'a> {
             return false;
         };
         let reply = Message::old(answerer, Exchange::QuickMode, QUICK).with("SA", suite.to_string()).with("Nr", "");
-        self.say(identities(keyed(reply, suite.group), &wanted));
+        self.say(identities(with_key(reply, suite.group), &wanted));
         self.say(Message::old(caller, Exchange::QuickMode, QUICK).with("HASH", ""));
         if !again {
             // There is no narrowing: what was asked for is what both take, or each its own part of it.
@@ -256,15 +255,7 @@ fn proof_name(connection: &Connection) -> &'static str {
     if connection.local_method.value == Method::SharedSecret { "HASH" } else { "SIG" }
 }
 
-fn keyed(message: Message, group: Option<Group>) -> Message {
-    match group {
-        Some(group) => message.with("KE", group.to_string()),
-        None => message,
-    }
-}
-
 /// The networks, as identities of those on whose behalf it is negotiated.
 fn identities(message: Message, wanted: &Wanted) -> Message {
-    let list = |nets: &[ipnet::IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-    message.with("IDci", list(&wanted.near)).with("IDcr", list(&wanted.far))
+    message.with("IDci", listed(&wanted.near)).with("IDcr", listed(&wanted.far))
 }

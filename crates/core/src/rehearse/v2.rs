@@ -10,7 +10,7 @@ use super::{Opened, Play, Stage, child_name};
 use crate::algorithm::Group;
 use crate::compare::{bare, nearest_two};
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, EspProposal, Identity, IkeProposal, IkeVersion, Mode};
+use crate::gateway::{Child, Connection, EspProposal, Identity, IkeProposal, IkeVersion, Mode, listed};
 use crate::platform::{Line, Narrowing};
 
 impl<'a> Play<'a> {
@@ -101,11 +101,11 @@ impl<'a> Play<'a> {
             return None;
         }
         let first = calling.children.first()?;
-        let mut request = Message::request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
-            .with("IDi", identity_words(&self.shown(caller, calling)));
+        let mut request =
+            Message::request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2").with("IDi", self.shown(caller, calling).words());
         // Who takes anybody asks for nobody.
         if calling.remote_identity.value != Identity::Anybody {
-            request = request.with("IDr", identity_words(&calling.remote_identity.value));
+            request = request.with("IDr", calling.remote_identity.value.words());
         }
         request = request.with("AUTH", calling.local_method.value.words());
         request = child_payloads(request, &without_groups(&first.esp.value), first);
@@ -146,7 +146,7 @@ impl<'a> Play<'a> {
         }
         self.think(answerer, format!("believes {} and takes its connection {}", self.name(caller), answering.name));
         let reply = Message::reply(answerer, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
-            .with("IDr", identity_words(&self.shown(answerer, answering)))
+            .with("IDr", self.shown(answerer, answering).words())
             .with("AUTH", answering.local_method.value.words());
         if let Some((reason, cures)) = self.disbelief(answerer, answering, calling).filter(|_| !refused) {
             self.say(child_payloads(reply, &without_groups(&first.esp.value), first));
@@ -363,10 +363,6 @@ pub(super) fn offered<T: std::fmt::Display>(list: &[T]) -> String {
     }
 }
 
-pub(super) fn identity_words(identity: &crate::gateway::Identity) -> String {
-    format!("{identity} ({})", identity.kind())
-}
-
 /// Proposals without their groups, as they stand in IKE_AUTH.
 fn without_groups(list: &[EspProposal]) -> Vec<String> {
     list.iter().map(bare).collect()
@@ -380,17 +376,17 @@ fn child_payloads<T: std::fmt::Display>(message: Message, offer: &[T], child: &C
 
 fn selector_payloads(message: Message, wanted: &Wanted) -> Message {
     let list = |nets: &[IpNet]| {
-        let nets = nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+        let nets = listed(nets);
         wanted.protocol.map_or(nets.clone(), |protocol| format!("{nets}, IP protocol {protocol}"))
     };
     message.with("TSi", list(&wanted.near)).with("TSr", list(&wanted.far))
 }
 
-fn first_group(list: &[EspProposal]) -> Option<Group> {
+pub(super) fn first_group(list: &[EspProposal]) -> Option<Group> {
     list.first().and_then(|proposal| proposal.groups.first()).copied()
 }
 
-fn with_key(message: Message, group: Option<Group>) -> Message {
+pub(super) fn with_key(message: Message, group: Option<Group>) -> Message {
     match group {
         Some(group) => message.with("KE", group.to_string()),
         None => message,

@@ -6,8 +6,8 @@ use ipnet::IpNet;
 
 use super::{Aspect, Flow, Hop, Leg, Spot, Way, is_own};
 use crate::gateway::{
-    Child, Connection, Encapsulation, FilterRule, GRE, Hook, InterfaceKind, NatRule, NatTarget, Packet, Protection, Through, Traffic,
-    Transport, Verdict,
+    Child, Connection, Encapsulation, FilterRule, GRE, Hook, NatRule, NatTarget, Packet, Protection, Through, Traffic, Transport, Verdict,
+    listed,
 };
 use crate::rehearse::Opened;
 
@@ -281,10 +281,8 @@ impl<'a> Way<'a> {
     fn filtered(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, protection: Protection, traffic: &Traffic) -> Option<()> {
         let Some(filter) = &self.gateway(end).filter else { return Some(()) };
         let packet = Packet { hook, from: at.from.into(), to: at.to.into(), protection, traffic: traffic.clone() };
-        // An answer belongs to a connection that was let through: what lets all of a network through takes it, too.
-        let rules = filter.rules.iter().filter(|rule| rule.verdict != Verdict::Log);
         let what = if *traffic == Traffic::Replies { "the answer".to_owned() } else { traffic.to_string() };
-        match rules.clone().find(|rule| rule.applies(&packet)) {
+        match filter.deciding(&packet) {
             Some(rule) => self.by_filter(leg, end, rule, &what),
             None if filter.is_joined()
                 && hook == Hook::Forward
@@ -326,12 +324,7 @@ impl<'a> Way<'a> {
 
     /// The tunnel interface of a connection.
     fn interface(&self, end: usize, connection: &Connection) -> Option<&'a str> {
-        let ends = connection.local.value.address().zip(connection.remote.value.address());
-        let own = |kind: &InterfaceKind| match kind {
-            InterfaceKind::Numbered(id) => connection.interface.value == Some(*id),
-            InterfaceKind::Gre { local, remote } => ends == Some((*local, *remote)),
-        };
-        self.gateway(end).interfaces.iter().find(|interface| own(&interface.kind)).map(|interface| interface.name.as_str())
+        self.gateway(end).interfaces.iter().find(|interface| connection.uses(&interface.kind)).map(|interface| interface.name.as_str())
     }
 
     /// The connections of an end with their Child SAs, and what is in each.
@@ -378,7 +371,6 @@ impl<'a> Way<'a> {
             self.stop(leg, end, Aspect::Selector, text, remedy);
             return None;
         };
-        let list = |nets: &[IpNet]| nets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
         if let Steered::Into(name) = steered
             && self.interface(end, connection) != Some(name)
         {
@@ -386,7 +378,7 @@ impl<'a> Way<'a> {
             self.stop(leg, end, Aspect::Selector, text, "Give the interface and the connection the same number.");
             return None;
         }
-        self.hop(leg, end, Aspect::Selector, format!("{}: {} to {}", child.name, list(&child.local.value), list(&child.remote.value)));
+        self.hop(leg, end, Aspect::Selector, format!("{}: {} to {}", child.name, listed(&child.local.value), listed(&child.remote.value)));
         self.last_decided(leg, self.by_setting(end, &child.local));
         match self.sa(end, at, flow) {
             Some((.., opened)) => {
@@ -420,7 +412,7 @@ impl<'a> Way<'a> {
         let (Some(filter), Some(from), Some(to)) = (&self.gateway(end).filter, from, to) else { return Some(()) };
         let traffic = if in_udp { Traffic::Udp(vec![4500]) } else { Traffic::Esp };
         let packet = Packet { hook: Hook::Input, from: from.into(), to: to.into(), protection: Protection::Any, traffic };
-        match filter.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(|rule| rule.applies(&packet)) {
+        match filter.deciding(&packet) {
             Some(rule) => self.by_filter(leg, end, rule, carrier),
             None if filter.is_joined() => {
                 let says = format!("no rule lets {carrier} in from {from}; what the rules join drops it, as a rule");
