@@ -22,14 +22,11 @@ pub fn text(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
     if shown.addresses.iter().any(Option::is_some) {
         lines.push(both(&address(0), &address(1)));
     }
-    let mut number = 0;
     for (i, step) in rehearsal.steps.iter().enumerate() {
         match step {
             Step::Message(message) => {
-                number += 1;
-                let fatal = rehearsal.failures.iter().any(|failure| failure.step == i);
                 lines.push(rung("", width, ""));
-                lines.extend(arrow(message, number, width, fatal));
+                lines.extend(arrow(message, number_of(rehearsal, i), width, fails_at(rehearsal, i)));
             }
             Step::Thought { end, text } => {
                 lines.push(rung("", width, ""));
@@ -184,6 +181,11 @@ fn outcome(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
 /// The number of the message that a step is.
 pub fn number_of(rehearsal: &Rehearsal, step: usize) -> usize {
     rehearsal.steps.iter().take(step + 1).filter(|step| matches!(step, Step::Message(_))).count()
+}
+
+/// Whether something fails at a step.
+pub fn fails_at(rehearsal: &Rehearsal, step: usize) -> bool {
+    rehearsal.failures.iter().any(|failure| failure.step == step)
 }
 
 fn failed(failure: &Failure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use uspan_core::{Message, Rehearsal, Step};
 
-use super::ladder::{message_words, number_of, payload_lines};
+use super::ladder::{fails_at, message_words, number_of, payload_lines};
 use super::{Shown, wrapped};
 
 const WIDTH: usize = 1000;
@@ -21,13 +21,10 @@ const ROW: usize = 16;
 pub fn draw(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
     let mut body = String::new();
     let mut y = 104;
-    let mut number = 0;
     for (i, step) in rehearsal.steps.iter().enumerate() {
         match step {
             Step::Message(message) => {
-                number += 1;
-                let fatal = rehearsal.failures.iter().any(|failure| failure.step == i);
-                arrow(&mut body, message, number, fatal, &mut y);
+                arrow(&mut body, message, number_of(rehearsal, i), fails_at(rehearsal, i), &mut y);
             }
             Step::Thought { end, text } => {
                 let (x, anchor) = if *end == 0 { (LINES[0] + 14, "start") } else { (LINES[1] - 14, "end") };
