@@ -256,6 +256,22 @@ fn other_networks_end_a_quick_mode() {
     assert_eq!(failed(&rehearsal), [(Stage::ChildSa, "INVALID-ID-INFORMATION")]);
 }
 
+/// RFC 2409 section 5.5: a quick mode for new keys is an offer of whoever sends it, so that an end which could answer may fail
+/// to ask.
+#[test]
+fn new_keys_can_be_refused_to_the_end_that_answered() {
+    let trees = trees(["libreswan", "strongswan"], &format!("version = \"ikev1\"\n{CBC}pfs = false\n"));
+    let named = "esp_proposals = aes256-sha512\n";
+    let rehearsal = rehearsed(trees, &[(1, named, "# the default\n")], Some(0));
+    assert_eq!(failed(&rehearsal), [(Stage::RekeyChild, "NO-PROPOSAL-CHOSEN")], "{rehearsal:#?}");
+    assert_eq!(rehearsal.opened.len(), 1);
+    let script = script(&rehearsal);
+    let rekey = ["coldstore quick mode> SA, Ni, IDci, IDcr", "packhouse INFORMATIONAL> N(NO-PROPOSAL-CHOSEN)"];
+    assert_eq!(script[script.len() - 2..], rekey);
+    assert!(rehearsal.failures[0].reason.starts_with("coldstore offers only the first value of each kind in IKEv1: "));
+    assert_eq!((rehearsal.failures[0].cures.len(), rehearsal.failures[0].cures[0].end), (1, 1));
+}
+
 /// RFC 7296 section 2.5: each message says its version.
 #[test]
 fn another_version_is_answered_by_nobody_who_is_meant() {

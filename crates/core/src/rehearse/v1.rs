@@ -7,7 +7,7 @@ use super::v2::{Keys, first_group, offered, with_key};
 use super::{Play, Stage};
 use crate::compare::nearest_two;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, IkeVersion, Method, Origin, listed};
+use crate::gateway::{Child, Connection, EspProposal, IkeVersion, Method, Origin, listed};
 use crate::platform::Line;
 
 /// Main mode and aggressive mode.
@@ -22,7 +22,7 @@ impl<'a> Play<'a> {
         let answering = if self.calling().aggressive.value { self.aggressive() } else { self.main() };
         let Some(answering) = answering else { return };
         for child in &self.calling().children {
-            self.quick(child, answering, false);
+            self.quick(child, answering);
         }
         self.rekeys_v1(answering);
     }
@@ -202,49 +202,112 @@ impl<'a> Play<'a> {
     }
 
     /// Quick mode: a pair of SAs for ESP; the third message only says that the second one arrived.
-    fn quick(&mut self, asked: &'a Child, answering: &'a Connection, again: bool) -> bool {
+    fn quick(&mut self, asked: &'a Child, answering: &'a Connection) {
         let (caller, answerer) = (self.opener, self.answerer());
         let wanted = Wanted::by_opener(asked);
-        let stage = if again { Stage::RekeyChild } else { Stage::ChildSa };
-        let group = first_group(&asked.esp.value);
-        let request = Message::old(caller, Exchange::QuickMode, QUICK).with("SA", offered(&asked.esp.value)).with("Ni", "");
-        self.say(identities(with_key(request, group), &wanted));
+        self.ask_v1(caller, asked, &wanted);
         let narrowing = self.manner(answerer).narrowing_v1;
         let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_answerer(child)).is_some();
         let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
         let Some(own) = exact.or_else(|| answering.children.iter().find(fits)) else {
             self.refuse_v1(answerer, Notify::V1_INVALID_ID);
-            self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]).stage = stage;
-            return false;
+            self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]);
+            return;
         };
-        let wide = |end: usize, child: &Child| child.extended_sequence.value && !self.manner(end).no_extended_v1;
-        // The group may be free to choose.
-        let keys = if self.manner(answerer).any_group_v1 { Keys::OfIke } else { Keys::Own };
-        let chosen = self.chosen(answerer, &self.esp(caller, asked, keys), &self.esp(answerer, own, keys));
-        let chosen = chosen.map(|suite| Suite { group: suite.group.or(group), ..suite });
-        let Some(suite) = chosen.filter(|_| wide(caller, asked) == wide(answerer, own)) else {
+        let Some(suite) = self.agreed_v1(caller, asked, own) else {
             self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL);
-            self.unfit_esp(asked, own, true, stage);
-            return false;
+            self.unfit_esp(asked, own, true, Stage::ChildSa);
+            self.offers_too_little(caller, asked, own);
+            return;
         };
-        let reply = Message::old(answerer, Exchange::QuickMode, QUICK).with("SA", suite.to_string()).with("Nr", "");
-        self.say(identities(with_key(reply, suite.group), &wanted));
-        self.say(Message::old(caller, Exchange::QuickMode, QUICK).with("HASH", ""));
-        if !again {
-            // There is no narrowing: what was asked for is what both take, or each its own part of it.
-            let answered = answer(narrowing, &wanted, &Wanted::by_answerer(own)).unwrap_or_else(|| wanted.clone());
-            self.opened(asked, own, &wanted, &answered, suite);
-        }
-        true
+        self.reply_v1(answerer, suite, &wanted);
+        // There is no narrowing: what was asked for is what both take, or each its own part of it.
+        let answered = answer(narrowing, &wanted, &Wanted::by_answerer(own)).unwrap_or_else(|| wanted.clone());
+        self.opened(asked, own, &wanted, &answered, suite);
     }
 
-    /// New keys are another quick mode.
+    /// The first message of a quick mode.
+    fn ask_v1(&mut self, from: usize, asked: &Child, wanted: &Wanted) {
+        let offer = self.offer_v1(from, asked, Keys::Own);
+        let request = Message::old(from, Exchange::QuickMode, QUICK).with("SA", offered(&offer)).with("Ni", "");
+        self.say(identities(with_key(request, first_group(&offer)), wanted));
+    }
+
+    /// The second message of a quick mode, and the third.
+    fn reply_v1(&mut self, from: usize, suite: Suite, wanted: &Wanted) {
+        let reply = Message::old(from, Exchange::QuickMode, QUICK).with("SA", suite.to_string()).with("Nr", "");
+        self.say(identities(with_key(reply, suite.group), wanted));
+        self.say(Message::old(1 - from, Exchange::QuickMode, QUICK).with("HASH", ""));
+    }
+
+    /// What an end offers in a quick mode.
+    fn offer_v1(&self, from: usize, asked: &Child, keys: Keys) -> Vec<EspProposal> {
+        let mut offer = self.esp(from, asked, keys);
+        if self.manner(from).first_values_v1 {
+            for one in &mut offer {
+                one.ciphers.truncate(1);
+                one.integrities.truncate(1);
+                one.groups.truncate(1);
+            }
+        }
+        offer
+    }
+
+    /// What the peer of the one that asks chooses of its offer.
+    fn agreed_v1(&self, from: usize, asked: &Child, own: &Child) -> Option<Suite> {
+        let to = 1 - from;
+        let wide = |end: usize, child: &Child| child.extended_sequence.value && !self.manner(end).no_extended_v1;
+        // The group may be free to choose.
+        let keys = if self.manner(to).any_group_v1 { Keys::OfIke } else { Keys::Own };
+        let chosen = self.chosen(to, &self.offer_v1(from, asked, keys), &self.esp(to, own, keys))?;
+        let group = chosen.group.or_else(|| first_group(&self.offer_v1(from, asked, Keys::Own)));
+        (wide(from, asked) == wide(to, own)).then_some(Suite { group, ..chosen })
+    }
+
+    /// The last failure is of an offer of this end: where all that it has would fit, but not what it can offer of it in IKEv1.
+    fn offers_too_little(&mut self, from: usize, asked: &Child, own: &Child) {
+        let whole = [self.esp(from, asked, Keys::Own), self.esp(1 - from, own, Keys::Own)];
+        if !self.manner(from).first_values_v1 || self.chosen(1 - from, &whole[0], &whole[1]).is_none() {
+            return;
+        }
+        let offer = self.offer_v1(from, asked, Keys::Own);
+        let reason = format!(
+            "{} offers only the first value of each kind in IKEv1: {}. {} takes none of that.",
+            self.name(from),
+            offered(&offer),
+            self.name(1 - from)
+        );
+        let cure = self.cure(from, &asked.esp, "name the proposal that the other end has");
+        if let Some(failure) = self.rehearsal.failures.last_mut() {
+            failure.reason = reason;
+            failure.cures = vec![cure];
+        }
+    }
+
+    /// New keys are another quick mode, of the end whose time is up first; lives are spread at random, so that it can be either.
     fn rekeys_v1(&mut self, answering: &'a Connection) {
         for opened in self.rehearsal.opened.clone() {
-            let calling = self.calling();
-            if let Some(child) = calling.children.iter().find(|child| child.name == opened.names[self.opener]) {
-                self.think(self.opener, format!("{}: new keys after at most {}", child.name, duration_words(child.lifetime.value.soft())));
-                self.quick(child, answering, true);
+            let by_name = |connection: &'a Connection, end: usize| connection.children.iter().find(|child| child.name == opened.names[end]);
+            let (Some(asked), Some(own)) = (by_name(self.calling(), self.opener), by_name(answering, self.answerer())) else { continue };
+            let lives = [asked.lifetime.value.soft(), own.lifetime.value.soft()];
+            let mut turns = [(self.opener, asked, own), (self.answerer(), own, asked)];
+            if lives[1] < lives[0] {
+                turns.reverse();
+            }
+            let fails = turns.iter().position(|(from, near, far)| self.agreed_v1(*from, near, far).is_none());
+            let (from, near, far) = turns[fails.unwrap_or(0)];
+            let first = if fails == Some(1) { "the other end can be the first to ask as well; " } else { "" };
+            self.think(from, format!("{first}{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
+            let wanted = Wanted::by_opener(near);
+            self.ask_v1(from, near, &wanted);
+            match self.agreed_v1(from, near, far) {
+                Some(suite) => self.reply_v1(1 - from, suite, &wanted),
+                None => {
+                    self.refuse_v1(1 - from, Notify::V1_NO_PROPOSAL);
+                    self.unfit_esp(asked, own, true, Stage::RekeyChild);
+                    self.swap_logs(from, [Line::RekeyRefused, Line::NoRekeyProposal]);
+                    self.offers_too_little(from, near, far);
+                }
             }
         }
     }
