@@ -235,7 +235,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
             format!("put the certificate into keys/{name}.crt and its authority's into keys/ca.crt; the private key stays on the gateway"),
         );
     }
-    if !gateway.masquerades.is_empty() || gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource) {
+    if gateway.ruleset.masquerades() || gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource) {
         let _ = writeln!(text, "shares-internet = true");
     }
     let filter = looked.tree.and_then(|tree| PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree)));

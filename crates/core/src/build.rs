@@ -8,10 +8,10 @@ use crate::check::{Supplied, check};
 use crate::compare::Looked;
 use crate::description::{Description, Site, Tunnel};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
-use crate::gateway::{Gateway, Method, Tree};
+use crate::gateway::{Gateway, Method, Route, Through, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
-use crate::packet_filter::{PACKET_FILTERS, PacketFilter, masquerades};
+use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
 use crate::platform::{PLATFORMS, Platform, Unwritable};
 use crate::rehearse::{Actor, Rehearsal, rehearse};
 use crate::routing;
@@ -155,7 +155,7 @@ fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Res
 
 /// Reads a gateway back from its files, daemon and packet filter together.
 pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &Tree) -> (Gateway, Vec<Finding>) {
-    read_gateway(platform, Some(packet_filter), tree)
+    read_gateway(platform, &[packet_filter], tree)
 }
 
 /// Where below a gateway's `/` the files stand that are read: each path begins with one of these.
@@ -169,6 +169,7 @@ pub const READ_BELOW: &[&str] = &[
     "etc/network/",
     "etc/systemd/network",
     "etc/frr/",
+    "listing/",
 ];
 
 /// The platforms whose files stand in a tree.
@@ -176,27 +177,40 @@ pub fn platforms_of(tree: &Tree) -> Vec<&'static dyn Platform> {
     PLATFORMS.iter().copied().filter(|platform| platform.is_of(tree)).collect()
 }
 
-/// Reads a gateway from its files, with the packet filter whose files stand there.
+/// Reads a gateway from its files, with the packet filters whose files stand there.
 pub fn read_tree(platform: &dyn Platform, tree: &Tree) -> (Gateway, Vec<Finding>) {
-    let filter = PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree));
-    read_gateway(platform, filter, tree)
+    let filters: Vec<_> = PACKET_FILTERS.iter().copied().filter(|filter| filter.is_of(tree)).collect();
+    read_gateway(platform, &filters, tree)
 }
 
-fn read_gateway(platform: &dyn Platform, packet_filter: Option<&dyn PacketFilter>, tree: &Tree) -> (Gateway, Vec<Finding>) {
+fn read_gateway(platform: &dyn Platform, packet_filters: &[&dyn PacketFilter], tree: &Tree) -> (Gateway, Vec<Finding>) {
     let (mut gateway, mut findings) = platform.read(tree);
-    let found = packet_filter.map(|filter| filter.read(tree)).unwrap_or_default();
+    let mut found = FoundRules::default();
+    for filter in packet_filters {
+        found.extend(filter.read(tree));
+    }
     let (interfaces, routes, more) = network::read(tree);
     let (sessions, unsaid) = routing::read(tree);
     findings.extend(found.findings.into_iter().chain(more).chain(unsaid));
-    let (masquerades, odd) = masquerades(tree);
-    findings.extend(odd);
-    gateway.masquerades = masquerades;
     gateway.addresses = network::addresses(tree);
     gateway.sessions = sessions;
     gateway.nat = found.nat;
     gateway.filter = found.filter;
+    gateway.ruleset = found.ruleset;
     gateway.segment_limits = found.segment_limits;
-    gateway.interfaces = interfaces;
+    gateway.table = network::routing_table(tree);
     gateway.routes = routes;
+    for (listed, ipv4) in [(&gateway.table.ipv4, true), (&gateway.table.ipv6, false)] {
+        if let Some(listed) = listed {
+            // What is there counts, whatever would be set up at boot.
+            gateway.routes.retain(|route| route.to.addr().is_ipv4() != ipv4);
+            let ours = |route: &&Route| match &route.through {
+                Through::Interface(name) => interfaces.iter().any(|interface| interface.name == *name),
+                Through::BlackHole => true,
+            };
+            gateway.routes.extend(listed.iter().filter(ours).cloned());
+        }
+    }
+    gateway.interfaces = interfaces;
     (gateway, findings)
 }

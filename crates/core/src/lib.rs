@@ -55,9 +55,9 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
-    Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Masquerade, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening,
-    Origin, OwnAddress, Passing, PinnedKey, Ports, Protection, Route, SERVICES, SegmentLimit, Setting, SharedSecret, Through, Traffic,
-    Transport, Tree, TreeFile, TunnelInterface, Verdict, Whence, service, service_names,
+    Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin,
+    OwnAddress, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret,
+    Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, Whence, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};

@@ -659,7 +659,8 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
         Just(Traffic::Any),
         Just(Traffic::Esp),
         Just(Traffic::Gre),
-        prop::collection::vec(1u16.., 1..4).prop_map(Traffic::Udp),
+        // One alone is read as what a service is.
+        prop::collection::vec(1u16.., 2..4).prop_map(Traffic::Udp),
         Just(Traffic::Replies),
         Just(Traffic::Ping),
         ports()

@@ -42,6 +42,11 @@ fn leg(leg: &Leg, shown: &Shown<'_>) -> Vec<String> {
             let decided = format!("{}{spelling}", at(hop, place, shown));
             lines.extend(wrapped(&decided, room).iter().map(|line| format!("{indent}{}", styled(QUIET, line))));
         }
+        for (place, spelling) in &hop.unsure {
+            let rule = spelling.clone().unwrap_or_default();
+            let line = format!("? nobody can tell from the files whether this holds: {}  {rule}", at(hop, place, shown));
+            lines.extend(wrapped(&line, room).iter().map(|line| format!("{indent}{line}")));
+        }
         if let Some(remedy) = &hop.remedy {
             lines.extend(wrapped(&format!("→ {remedy}"), room).iter().map(|line| format!("{indent}{line}")));
         }
@@ -74,6 +79,7 @@ pub fn json(leg: &Leg, shown: &Shown<'_>) -> Value {
             "decided_by": hop.decided.as_ref().map(|(place, _)| at(hop, place, shown)),
             "spelling": hop.decided.as_ref().and_then(|(_, spelling)| spelling.clone()),
             "passes": hop.passes,
+            "unsure": hop.unsure.iter().map(|(place, spelling)| json!({ "rule": at(hop, place, shown), "spelling": spelling })).collect::<Vec<_>>(),
             "do": hop.remedy,
         })
     };

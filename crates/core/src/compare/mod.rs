@@ -213,13 +213,13 @@ fn pair(sides: [Side<'_>; 2], crossed: bool) -> Compared {
 impl Side<'_> {
     /// A value with its spelling and place.
     fn shown<T>(&self, setting: &Setting<T>, value: String) -> Shown {
-        let place = setting.origin.place().cloned();
-        Shown {
-            value,
-            spelling: place.as_ref().and_then(|place| self.looked.spelling(place)),
-            place,
-            is_default: setting.origin == Origin::Default,
-        }
+        Shown { is_default: setting.origin == Origin::Default, ..self.placed(value, setting.origin.place()) }
+    }
+
+    /// Something that stands somewhere in its files, if anywhere.
+    fn placed(&self, value: String, place: Option<&Place>) -> Shown {
+        let spelling = place.and_then(|place| self.looked.spelling(place));
+        Shown { value, spelling, place: place.cloned(), is_default: false }
     }
 }
 

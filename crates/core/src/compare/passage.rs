@@ -5,7 +5,8 @@ use std::collections::BTreeSet;
 use ipnet::IpNet;
 
 use super::{Shown, Side, Table, Verdict, plain};
-use crate::gateway::NatTarget;
+use crate::gateway::{Action, Decider, Face, Hook, Met, NatTarget, Traffic, Translation};
+use crate::source::Place;
 
 impl Table<'_> {
     pub(super) fn passage(&mut self) {
@@ -59,7 +60,7 @@ impl Table<'_> {
         if found.iter().all(|found| *found == Found::Nothing) {
             return;
         }
-        let values = [0, 1].map(|end| found[end].shown());
+        let values = [0, 1].map(|end| found[end].shown(&self.sides[end]));
         let names = self.names();
         let verdict = match &found {
             [Found::Translated(..), _] | [_, Found::Translated(..)] => Verdict::fatal(
@@ -85,12 +86,11 @@ impl Table<'_> {
             if found.iter().all(Option::is_none) {
                 continue;
             }
-            let value = |found: &Option<Result<String, String>>| match found {
+            let values = [0, 1].map(|end| match &found[end] {
                 None => plain("no rules seen"),
                 Some(Ok(what)) => plain(what.clone()),
-                Some(Err(lacking)) => plain(format!("does not pass: {lacking}")),
-            };
-            let values = [value(&found[0]), value(&found[1])];
+                Some(Err((lacking, place))) => self.sides[end].placed(format!("does not pass: {lacking}"), place.as_ref()),
+            });
             let blocked = (0..2).find(|end| matches!(found[*end], Some(Err(_))));
             let verdict = match blocked {
                 Some(end) => {
@@ -110,6 +110,27 @@ impl Table<'_> {
 }
 
 impl Side<'_> {
+    /// Packets between a network behind it and one behind the peer, that leave for the tunnel or came out of it.
+    fn met(&self, hook: Hook, local: IpNet, remote: IpNet, leaving: bool) -> Met<'_> {
+        let gateway = self.looked.gateway;
+        let tunnel = match self.steers() {
+            true => self.interface().map_or(Face::Unknown, Face::Named),
+            false => gateway.outside(),
+        };
+        let host = if hook == Hook::Forward || hook == Hook::Departure { gateway.towards(local.addr()) } else { Face::None };
+        let ((from, to), (into, out_of)) = match leaving {
+            true => ((local, remote), (tunnel, host)),
+            false => ((remote, local), (host, tunnel)),
+        };
+        let by_selectors = !self.steers();
+        Met { hook, from, to, traffic: &Traffic::Any, into, out_of, leaving: leaving && by_selectors, arrived: !leaving && by_selectors }
+    }
+
+    fn interface(&self) -> Option<&str> {
+        let mut interfaces = self.looked.gateway.interfaces.iter();
+        interfaces.find(|interface| self.connection.uses(&interface.kind)).map(|interface| interface.name.as_str())
+    }
+
     /// Whether routes bring packets to the tunnel.
     fn steers(&self) -> bool {
         self.connection.interface.value.is_some() || self.looked.gateway.wraps()
@@ -121,16 +142,16 @@ impl Side<'_> {
 enum Found {
     Nothing,
     Exempt,
-    Translated(IpNet, String),
+    Translated(IpNet, String, Option<Place>),
 }
 
 impl Found {
-    fn shown(&self) -> Shown {
-        plain(match self {
-            Found::Nothing => "none seen".to_owned(),
-            Found::Exempt => "exempt".to_owned(),
-            Found::Translated(net, to) => format!("{net} becomes {to}"),
-        })
+    fn shown(&self, side: &Side<'_>) -> Shown {
+        match self {
+            Found::Nothing => plain("none seen"),
+            Found::Exempt => plain("exempt"),
+            Found::Translated(net, to, place) => side.placed(format!("{net} becomes {to}"), place.as_ref()),
+        }
     }
 }
 
@@ -140,15 +161,22 @@ fn translation(side: &Side<'_>) -> Found {
     let mut exempt = false;
     for (local, remote) in pairs(side) {
         let inner = gateway.inner(local, remote);
-        let meets = |from: &IpNet, to: &IpNet| from.contains(&inner) && to.contains(&remote);
-        match gateway.nat.iter().find(|rule| !rule.before_routing() && meets(&rule.from, &rule.to)).map(|rule| rule.target) {
-            Some(NatTarget::SourceTo(address)) => return Found::Translated(inner, address.to_string()),
-            Some(_) => exempt = true,
-            // What goes into a tunnel interface does not leave through the outside one.
-            None if !side.steers() && gateway.masquerade(inner.addr()).is_some() => {
-                return Found::Translated(inner, "the gateway's own address".to_owned());
-            }
-            None => {}
+        let (becomes, place) = match gateway.translation(&side.met(Hook::Departure, inner, remote, true)) {
+            None => continue,
+            Some(Translation::Own(rule)) => match rule.target {
+                NatTarget::SourceTo(address) => (Some(address.to_string()), &rule.place),
+                _ => (None, &rule.place),
+            },
+            Some(Translation::Other(rule)) => match &rule.action {
+                Action::Masquerade => (Some("the gateway's own address".to_owned()), &rule.place),
+                Action::Translate(NatTarget::SourceTo(address)) => (Some(address.to_string()), &rule.place),
+                Action::Translate(NatTarget::SourceNet(net)) if *net != inner => (Some(net.to_string()), &rule.place),
+                _ => (None, &rule.place),
+            },
+        };
+        match becomes {
+            Some(to) => return Found::Translated(inner, to, place.0.clone()),
+            None => exempt = true,
         }
     }
     if exempt { Found::Exempt } else { Found::Nothing }
@@ -162,20 +190,31 @@ fn pairs(side: &Side<'_>) -> Vec<(IpNet, IpNet)> {
     if any || side.looked.gateway.wraps() { side.looked.gateway.crossing().into_iter().collect() } else { own }
 }
 
-/// What passes of every pair in a direction, or the first pair of which nothing does.
-fn passes(side: &Side<'_>, leaving: bool) -> Option<Result<String, String>> {
-    side.looked.gateway.filter.as_ref()?;
+/// What passes of every pair in a direction; or the first pair of which nothing does, and where that is said.
+fn passes(side: &Side<'_>, leaving: bool) -> Option<Result<String, (String, Option<Place>)>> {
+    let gateway = side.looked.gateway;
+    let hook = gateway.hooks()[usize::from(!leaving)];
     let mut words: Vec<String> = Vec::new();
     for (local, remote) in pairs(side) {
-        let passing = side.looked.gateway.passing(local, remote, leaving);
-        if passing.is_empty() {
-            let (from, to) = if leaving { (local, remote) } else { (remote, local) };
-            return Some(Err(format!("{from} to {to}")));
-        }
-        let text = passing.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-        if !words.contains(&text) {
-            words.push(text);
+        let met = side.met(hook, gateway.inner(local, remote), remote, leaving);
+        let judged = gateway.judged(&met);
+        let none = |place: Option<&Place>| Some(Err((format!("{} to {}", met.from, met.to), place.cloned())));
+        let jumped = judged.own.is_some() || gateway.ruleset.leads_to_own(hook, met.from.addr().is_ipv4());
+        let passing = if jumped { gateway.passing(local, remote, leaving) } else { BTreeSet::new() };
+        match &judged.others {
+            Some(ruling) if !ruling.may_pass() => return none(ruling.decider.and_then(Decider::place)),
+            // Chains of the administrator's let it pass without asking the tunnel's.
+            Some(_) if passing.is_empty() => words.push("as the administrator's rules have it".to_owned()),
+            _ if gateway.filter.is_none() => return None,
+            _ if passing.is_empty() => return none(None),
+            _ => words.push(passing.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")),
         }
     }
-    Some(Ok(words.join("; ")))
+    let mut told: Vec<String> = Vec::new();
+    for word in words {
+        if !told.contains(&word) {
+            told.push(word);
+        }
+    }
+    Some(Ok(told.join("; ")))
 }

@@ -15,6 +15,8 @@ pub enum Hook {
     Output,
     /// Packets that leave, after their source was translated.
     Departure,
+    /// Packets that arrive, before they are routed.
+    Arrival,
 }
 
 /// What a rule asks about IPsec.
@@ -175,17 +177,6 @@ pub struct NatRule {
     /// Order among all translation chains of the gateway: lower acts first. An administrator's
     /// chain usually stands at 100.
     pub order: i32,
-    /// Where it stands.
-    pub place: Whence,
-}
-
-/// A rule of the administrator's that gives what leaves the gateway's own address.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Masquerade {
-    /// On this interface; on every one where nothing is said.
-    pub interface: Option<String>,
-    /// From this prefix; from everywhere where nothing is said.
-    pub from: Option<IpNet>,
     /// Where it stands.
     pub place: Whence,
 }

@@ -58,6 +58,22 @@ pub struct Route {
     pub place: Whence,
 }
 
+/// Every route that a gateway had when its table was listed; of a family that was not listed nothing is known.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RoutingTable {
+    /// Of IPv4.
+    pub ipv4: Option<Vec<Route>>,
+    /// Of IPv6.
+    pub ipv6: Option<Vec<Route>>,
+}
+
+impl RoutingTable {
+    /// The routes of a family.
+    pub fn of(&self, ipv4: bool) -> Option<&[Route]> {
+        if ipv4 { self.ipv4.as_deref() } else { self.ipv6.as_deref() }
+    }
+}
+
 /// How a route leads there.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Through {

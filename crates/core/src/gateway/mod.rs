@@ -7,6 +7,7 @@ mod endpoint;
 mod filter;
 mod interface;
 mod proposal;
+mod ruleset;
 mod service;
 mod session;
 mod tree;
@@ -15,9 +16,11 @@ pub use crate::identity::Identity;
 pub use endpoint::Endpoint;
 pub(crate) use endpoint::is_private;
 pub(crate) use filter::Packet;
-pub use filter::{Filter, FilterForm, FilterRule, Hook, Masquerade, NatRule, NatTarget, Protection, Traffic, Verdict};
-pub use interface::{InterfaceKind, OwnAddress, Route, SegmentLimit, Through, TunnelInterface};
+pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Traffic, Verdict};
+pub use interface::{InterfaceKind, OwnAddress, Route, RoutingTable, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};
+pub(crate) use ruleset::own_chain;
+pub use ruleset::{Action, Base, Chain, Decider, Face, Met, Rule, Ruleset, Ruling, State, Task, Test, What};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
 pub use tree::{Tree, TreeFile};
@@ -46,20 +49,40 @@ pub struct Gateway {
     pub authorities: Vec<Certificate>,
     /// Address translation, in the order in which it acts.
     pub nat: Vec<NatRule>,
-    /// Rules of the administrator's that translate whatever leaves.
-    pub masquerades: Vec<Masquerade>,
     /// Packet filter.
     pub filter: Option<Filter>,
+    /// The administrator's own packet filter, as far as its files were read.
+    pub ruleset: Ruleset,
     /// Its own addresses, as far as its files tell them.
     pub addresses: Vec<OwnAddress>,
     /// Tunnel interfaces.
     pub interfaces: Vec<TunnelInterface>,
     /// Routes that the IKE daemon does not install itself.
     pub routes: Vec<Route>,
+    /// All routes, where they were listed.
+    pub table: RoutingTable,
     /// Sessions of a routing protocol.
     pub sessions: Vec<BgpSession>,
     /// Limits for TCP segments.
     pub segment_limits: Vec<SegmentLimit>,
+}
+
+/// What decides about a source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Translation<'a> {
+    /// A rule of a tunnel's.
+    Own(&'a NatRule),
+    /// One of the administrator's: it translates, or exempts.
+    Other(&'a Rule),
+}
+
+/// What the packet filters do with packets.
+#[derive(Clone, Debug)]
+pub(crate) struct Judged<'a> {
+    /// The rules of tunnels, and that which decides; nothing where they are not asked, or by the administrator's chains.
+    pub own: Option<(&'a Filter, Option<&'a FilterRule>)>,
+    /// The administrator's chains, where there are any.
+    pub others: Option<Ruling<'a>>,
 }
 
 /// Version of the key exchange.
@@ -506,13 +529,42 @@ impl Gateway {
         }
     }
 
-    /// The rule of the administrator's that would translate what leaves through the outside interface from an address.
-    pub(crate) fn masquerade(&self, from: std::net::IpAddr) -> Option<&Masquerade> {
-        let outer: Vec<_> = self.connections.iter().filter_map(|connection| connection.local.value.address()).collect();
-        let outside = self.addresses.iter().find(|own| outer.contains(&own.address.addr())).map(|own| own.interface.as_str());
-        // Where it is not known which interface is outside, every one may be.
-        let there = |rule: &&Masquerade| rule.interface.as_deref().zip(outside).is_none_or(|(one, other)| one == other);
-        self.masquerades.iter().filter(there).find(|rule| rule.from.is_none_or(|net| net.contains(&from)))
+    /// The interface towards the internet, where its name is known: that of the address from which the tunnels start.
+    pub(crate) fn outside(&self) -> Face<'_> {
+        self.face(|own| self.connections.iter().any(|connection| connection.local.value.address() == Some(own.addr())))
+    }
+
+    /// The interface towards a host behind it, where its name is known.
+    pub(crate) fn towards(&self, host: std::net::IpAddr) -> Face<'_> {
+        self.face(|own| own.contains(&host))
+    }
+
+    fn face(&self, which: impl Fn(&IpNet) -> bool) -> Face<'_> {
+        let own = self.addresses.iter().find(|own| which(&own.address));
+        own.map_or(Face::Unknown, |own| Face::Named(&own.interface))
+    }
+
+    /// The rule that decides about the source of a packet that leaves, whoever's it is: the first one in the order of the chains.
+    pub(crate) fn translation(&self, met: &Met<'_>) -> Option<Translation<'_>> {
+        let own = self.nat.iter().filter(|rule| !rule.before_routing());
+        let own = own.into_iter().find(|rule| rule.from.contains(&met.from) && rule.to.contains(&met.to));
+        let before = |order: i32| own.is_none_or(|own| order < own.order);
+        let others = self.ruleset.translation(met, before);
+        match (own, others) {
+            (_, Some(rule)) if own.is_none() || rule.translates() => Some(Translation::Other(rule)),
+            (Some(own), _) => Some(Translation::Own(own)),
+            (None, _) => None,
+        }
+    }
+
+    /// What the packet filters do with packets.
+    pub(crate) fn judged(&self, met: &Met<'_>) -> Judged<'_> {
+        let ipv4 = met.from.addr().is_ipv4();
+        let others = self.ruleset.filters(met.hook, ipv4).then(|| self.ruleset.ruling(met, self.filter.as_ref()));
+        // Chains that are jumped to are asked there, or not at all.
+        let jumped = others.is_some() && (self.filter.as_ref().is_some_and(Filter::is_joined) || self.ruleset.leads_to_own(met.hook, ipv4));
+        let own = self.filter.as_ref().filter(|_| !jumped).map(|filter| (filter, filter.deciding(&met.packet())));
+        Judged { own, others }
     }
 
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.

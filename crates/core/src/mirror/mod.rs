@@ -14,8 +14,8 @@ use crate::description::{Description, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
     BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule,
-    NatTarget, Opening, Passing, PinnedKey, Protection, Route, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface,
-    Verdict, Whence,
+    NatTarget, Opening, Passing, PinnedKey, Protection, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through,
+    Traffic, TunnelInterface, Verdict, Whence,
 };
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
@@ -117,7 +117,7 @@ impl Taking<'_> {
         let (me, peer) = (self.me(), self.peer());
         let gateway = Gateway {
             addresses: Vec::new(),
-            masquerades: Vec::new(),
+            ruleset: Ruleset::default(),
             connections: vec![self.connection()],
             secrets: match proofs {
                 Proofs::Secret(secret) => vec![SharedSecret::between([me.identity(), peer.identity()], secret.clone())],
@@ -143,6 +143,7 @@ impl Taking<'_> {
             filter: Some(Filter { form: me.filter, rules: self.filter() }),
             interfaces: self.interface().into_iter().collect(),
             routes: self.routes(),
+            table: RoutingTable::default(),
             sessions: self.session().into_iter().collect(),
             segment_limits: self.segment_limits(),
         };

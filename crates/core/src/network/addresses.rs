@@ -5,30 +5,24 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
+use super::{lines, listing};
 use crate::gateway::{OwnAddress, Tree, Whence};
-use crate::source::{Source, Span};
+use crate::source::Source;
 
 const INTERFACES: &str = "etc/network/interfaces";
 const INTERFACES_FOLDER: &str = "etc/network/interfaces.d";
 const NETWORKD: &str = "etc/systemd/network";
 
-/// Every address that the files give an interface. Total.
+/// Every address that an interface has, as it was listed; or that the files give it. Total.
 pub(crate) fn addresses(tree: &Tree) -> Vec<OwnAddress> {
+    if let Some(file) = tree.files.get(listing::ADDRESSES) {
+        return listing::of_listing(&Source::new(listing::ADDRESSES, file.text.as_str()));
+    }
     let main = tree.files.get(INTERFACES).map(|file| (INTERFACES, file));
     let more = tree.in_folder(INTERFACES_FOLDER, "");
     let classic = main.into_iter().chain(more).flat_map(|(path, file)| of_interfaces(&Source::new(path, file.text.as_str())));
     let networkd = tree.in_folder(NETWORKD, ".network").flat_map(|(path, file)| of_networkd(&Source::new(path, file.text.as_str())));
     classic.chain(networkd).collect()
-}
-
-/// Lines with their places.
-fn lines(source: &Source) -> impl Iterator<Item = (&str, Span)> {
-    let mut start = 0;
-    source.text().split_inclusive('\n').map(move |line| {
-        let span = Span { start, end: start + line.trim_end().len() };
-        start += line.len();
-        (line.trim(), span)
-    })
 }
 
 /// An address with its prefix length; without one it is a host's.

@@ -4,16 +4,16 @@
 //! table of its own. To add one: a folder here and a line in [`PACKET_FILTERS`].
 
 mod iptables;
-mod masquerade;
 mod nftables;
+mod own;
+mod values;
 
-pub(crate) use masquerade::masquerades;
 pub(crate) use nftables::{DESTINATION_ORDER, EXEMPTION_ORDER};
 
 use std::fmt;
 
 use crate::finding::Finding;
-use crate::gateway::{Filter, Gateway, NatRule, SegmentLimit, Tree};
+use crate::gateway::{Filter, Gateway, NatRule, Ruleset, SegmentLimit, Tree};
 use crate::platform::{Remarks, Unwritable};
 
 /// How many packets a second each rule writes to the log.
@@ -61,8 +61,26 @@ pub struct FoundRules {
     pub filter: Option<Filter>,
     /// Limits for TCP segments.
     pub segment_limits: Vec<SegmentLimit>,
+    /// The administrator's chains.
+    pub ruleset: Ruleset,
     /// What was not understood.
     pub findings: Vec<Finding>,
+}
+
+impl FoundRules {
+    /// What another packet filter of the same gateway has beside it.
+    pub(crate) fn extend(&mut self, other: FoundRules) {
+        self.nat.extend(other.nat);
+        self.nat.sort_by_key(|rule| rule.order);
+        match (&mut self.filter, other.filter) {
+            (Some(filter), Some(other)) => filter.rules.extend(other.rules),
+            (None, filter) => self.filter = filter,
+            (Some(_), None) => {}
+        }
+        self.segment_limits.extend(other.segment_limits);
+        self.ruleset.chains.extend(other.ruleset.chains);
+        self.findings.extend(other.findings);
+    }
 }
 
 impl fmt::Debug for dyn PacketFilter {

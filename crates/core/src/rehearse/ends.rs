@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use super::{Actor, Cure, Play, Stage};
-use crate::gateway::{Connection, Endpoint, Hook, Packet, Protection, Traffic, Verdict, is_private};
+use crate::gateway::{Connection, Decider, Endpoint, Face, Hook, Met, Traffic, Verdict, is_private};
 use crate::platform::Line;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -97,15 +97,21 @@ impl<'a> Play<'a> {
             }
             _ => {}
         }
-        let filter = self.actors[answerer].looked.gateway.filter.as_ref()?;
+        let gateway = self.actors[answerer].looked.gateway;
         let (from, to) = (here.reached?, there.own?);
+        let traffic = Traffic::Udp(vec![500]);
+        let (into, out_of) = (Face::None, gateway.outside());
         let ike =
-            Packet { hook: Hook::Input, from: from.into(), to: to.into(), protection: Protection::Any, traffic: Traffic::Udp(vec![500]) };
+            Met { hook: Hook::Input, from: from.into(), to: to.into(), traffic: &traffic, into, out_of, leaving: false, arrived: false };
+        let judged = gateway.judged(&ike);
         // An administrator's filter that these rules join drops what they do not let in.
-        let dropped = |verdict: Option<Verdict>| verdict == Some(Verdict::Drop) || verdict.is_none() && filter.is_joined();
-        dropped(filter.verdict(&ike)).then(|| {
+        let by_own = judged.own.filter(|(filter, rule)| rule.map_or(filter.is_joined(), |rule| rule.verdict == Verdict::Drop));
+        let by_others = judged.others.filter(|ruling| !ruling.may_pass());
+        (by_own.is_some() || by_others.is_some()).then(|| {
             let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
-            let cure = Cure { end: answerer, place: None, spelling: None, what: format!("let UDP 500 and 4500 in from {from}") };
+            let place = by_own.and_then(|(_, rule)| rule?.place.0.as_ref());
+            let place = place.or(by_others.and_then(|ruling| ruling.decider).and_then(Decider::place));
+            let cure = self.cure_at(answerer, place, format!("let UDP 500 and 4500 in from {from}"));
             (reason, [Some(Line::Unanswered), None], vec![cure])
         })
     }

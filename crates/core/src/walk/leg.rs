@@ -6,8 +6,8 @@ use ipnet::IpNet;
 
 use super::{Aspect, Flow, Hop, Leg, Spot, Way, is_own};
 use crate::gateway::{
-    Child, Connection, Encapsulation, FilterRule, GRE, Hook, NatRule, NatTarget, Packet, Protection, Through, Traffic, Transport, Verdict,
-    listed,
+    Action, Child, Connection, Decider, Encapsulation, Face, Filter, FilterRule, GRE, Hook, Met, NatRule, NatTarget, Protection, Rule,
+    Ruling, Through, Traffic, Translation, Verdict, What, listed,
 };
 use crate::rehearse::Opened;
 
@@ -49,23 +49,10 @@ fn moved(address: IpAddr, from: IpNet, to: IpNet) -> IpAddr {
     }
 }
 
-/// The IP protocol of traffic (IANA protocol numbers).
-fn protocol(traffic: &Traffic, ipv4: bool) -> u8 {
-    match traffic {
-        Traffic::Ping if ipv4 => 1,
-        Traffic::Ping => 58,
-        Traffic::To(Transport::Tcp, _) => 6,
-        Traffic::To(Transport::Udp, _) | Traffic::Udp(_) => 17,
-        Traffic::Esp => 50,
-        Traffic::Gre => GRE,
-        Traffic::Any | Traffic::Replies => 0,
-    }
-}
-
 /// How a packet leaves a gateway.
 enum Steered<'a> {
-    /// On the default route; the selectors may take it.
-    Outside,
+    /// Out of the gateway, through this interface if a route says so; the selectors may take it.
+    Outside(Option<&'a str>),
     /// Into a tunnel interface.
     Into(&'a str),
 }
@@ -95,7 +82,8 @@ impl<'a> Way<'a> {
     }
 
     fn hop(&self, leg: &mut Leg, end: usize, aspect: Aspect, says: impl Into<String>) {
-        let hop = Hop { spot: Spot::Gateway(end), aspect, says: says.into(), decided: None, passes: true, remedy: None };
+        let hop =
+            Hop { spot: Spot::Gateway(end), aspect, says: says.into(), decided: None, unsure: Vec::new(), passes: true, remedy: None };
         leg.hops.push(hop);
     }
 
@@ -128,7 +116,7 @@ impl<'a> Way<'a> {
         let before = at;
         match answer {
             Some(answer) => at = answer.inside,
-            None => at.from = self.source(leg, end, at, &steered),
+            None => at.from = self.source(leg, end, at, &steered, flow),
         }
         if gateway.filter.iter().flat_map(|filter| &filter.rules).any(|rule| rule.hook == Hook::Departure) {
             let protection = self.protection(end, at, &steered, flow);
@@ -194,36 +182,88 @@ impl<'a> Way<'a> {
 
     /// Translation of the source, after routing: the rules in order, then what the administrator does with all that leaves
     /// for the internet.
-    fn source(&self, leg: &mut Leg, end: usize, at: Ends, steered: &Steered<'_>) -> IpAddr {
+    fn source(&self, leg: &mut Leg, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> IpAddr {
         let gateway = self.gateway(end);
-        if let Some(rule) = first(gateway.nat.iter().filter(|rule| !rule.before_routing()), at) {
-            let from = translated(rule, at.from);
-            let says = if from == at.from { "keeps its source".to_owned() } else { format!("its source becomes {from}") };
+        let own = match steered {
+            Steered::Outside(_) => {
+                let said = gateway.connections.first().and_then(|connection| connection.local.value.address());
+                self.walkers[end].actor.stands.own.or(said)
+            }
+            Steered::Into(name) => {
+                gateway.interfaces.iter().find(|one| one.name == *name).and_then(|one| Some(one.addresses.first()?.addr()))
+            }
+        };
+        let protection = self.protection(end, at, steered, flow);
+        let met = self.met(end, Hook::Departure, at, &protection, &flow.traffic, Some(steered));
+        let decided = match gateway.translation(&met) {
+            Some(Translation::Own(rule)) => Some((translated(rule, at.from), &rule.place)),
+            Some(Translation::Other(rule)) => match (&rule.action, own) {
+                // What has that address already keeps it.
+                (Action::Masquerade, Some(own)) if own == at.from => return own,
+                (Action::Masquerade, Some(own)) => Some((own, &rule.place)),
+                (Action::Masquerade, None) => None,
+                (Action::Translate(NatTarget::SourceTo(address)), _) => Some((*address, &rule.place)),
+                (Action::Translate(NatTarget::SourceNet(net)), _) => {
+                    Some((moved(at.from, first_source(rule).unwrap_or(*net), *net), &rule.place))
+                }
+                _ => Some((at.from, &rule.place)),
+            },
+            None => None,
+        };
+        if let Some((from, place)) = decided {
+            let says = match gateway.translation(&met) {
+                _ if from == at.from => "keeps its source".to_owned(),
+                Some(Translation::Other(_)) => format!("no exemption is for it: its source becomes {from}"),
+                _ => format!("its source becomes {from}"),
+            };
             self.hop(leg, end, Aspect::Translation, says);
-            self.last_decided(leg, self.by_rule(end, &rule.place));
+            self.last_decided(leg, self.by_rule(end, place));
             return from;
-        }
-        let own = self.walkers[end].actor.stands.own.or_else(|| gateway.connections.first().and_then(|c| c.local.value.address()));
-        if let (Steered::Outside, Some(rule), Some(own)) = (steered, gateway.masquerade(at.from), own)
-            && own != at.from
-        {
-            self.hop(leg, end, Aspect::Translation, format!("no exemption is for it: its source becomes {own}"));
-            self.last_decided(leg, self.by_rule(end, &rule.place));
-            return own;
         }
         match (steered, self.walkers[end].shares_internet, own) {
             // What goes into a tunnel interface does not leave for the internet.
-            (Steered::Outside, _, Some(own)) if own == at.from => own,
-            (Steered::Outside, Some(true), Some(own)) => {
+            (Steered::Outside(_), _, Some(own)) if own == at.from => own,
+            (Steered::Outside(_), Some(true), Some(own)) => {
                 self.hop(leg, end, Aspect::Translation, format!("no exemption is for it: its source becomes {own}, as of all that leaves"));
                 own
             }
-            (Steered::Outside, None, _) => {
+            (Steered::Outside(_), None, _) if gateway.ruleset.chains.is_empty() => {
                 self.hop(leg, end, Aspect::Translation, "no rule here; one of the administrator's that translates would change its source");
                 at.from
             }
             _ => at.from,
         }
+    }
+
+    /// A packet where the administrator's chains meet it.
+    fn met<'m>(
+        &self,
+        end: usize,
+        hook: Hook,
+        at: Ends,
+        protection: &'m Protection,
+        traffic: &'m Traffic,
+        steered: Option<&Steered<'m>>,
+    ) -> Met<'m>
+    where
+        'a: 'm,
+    {
+        let gateway = self.gateway(end);
+        let towards = |host: IpAddr| if is_own(&self.walkers[end], host) { Face::None } else { gateway.towards(host) };
+        let outside = match steered {
+            Some(Steered::Outside(Some(name))) => Face::Named(name),
+            _ => gateway.outside(),
+        };
+        let (into, out_of) = match protection {
+            Protection::Into(name) => (Face::Named(name.as_str()), towards(at.from)),
+            Protection::OutOf(name) => (towards(at.to), Face::Named(name.as_str())),
+            Protection::Arrived => (towards(at.to), outside),
+            // What comes in from the internet, or what leaves for it.
+            Protection::Any if hook == Hook::Input => (Face::None, outside),
+            Protection::Leaving | Protection::Any => (outside, towards(at.from)),
+        };
+        let (leaving, arrived) = (*protection == Protection::Leaving, *protection == Protection::Arrived);
+        Met { hook, from: at.from.into(), to: at.to.into(), traffic, into, out_of, leaving, arrived }
     }
 
     /// Where it is routed; nothing where that is its end.
@@ -261,33 +301,110 @@ impl<'a> Way<'a> {
                     }
                 }
             }
-            None => {
-                self.hop(leg, end, Aspect::Route, "the default route; the selectors decide what enters the tunnel");
-                Some(Steered::Outside)
-            }
+            None => self.by_table(leg, end, at),
         }
+    }
+
+    /// By the routes that were listed, if any were; else there is a default route, as a rule.
+    fn by_table(&self, leg: &mut Leg, end: usize, at: Ends) -> Option<Steered<'a>> {
+        let Some(table) = self.gateway(end).table.of(at.to.is_ipv4()) else {
+            self.hop(leg, end, Aspect::Route, "the default route; the selectors decide what enters the tunnel");
+            return Some(Steered::Outside(None));
+        };
+        let fitting = table.iter().filter(|route| route.to.contains(&at.to));
+        let Some(route) = fitting.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric)) else {
+            let says = format!("no route leads to {}, not even a default one", at.to);
+            self.stop(leg, end, Aspect::Route, says, "Set a default route: the selectors see only what is routed.");
+            return None;
+        };
+        let Through::Interface(name) = &route.through else { return None };
+        let through = if name.is_empty() { "several ways".to_owned() } else { route.through.to_string() };
+        self.hop(leg, end, Aspect::Route, format!("{} {through}; the selectors decide what enters the tunnel", route.to));
+        self.last_decided(leg, self.by_rule(end, &route.place));
+        Some(Steered::Outside(Some(name.as_str()).filter(|name| !name.is_empty())))
     }
 
     /// What the filter sees of the packet's protection.
     fn protection(&self, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> Protection {
         match steered {
             Steered::Into(name) => Protection::Into((*name).to_owned()),
-            Steered::Outside if self.child(end, at, flow).is_some() => Protection::Leaving,
-            Steered::Outside => Protection::Any,
+            Steered::Outside(_) if self.child(end, at, flow).is_some() => Protection::Leaving,
+            Steered::Outside(_) => Protection::Any,
         }
     }
 
     /// The filter; nothing where it drops the packet.
     fn filtered(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, protection: Protection, traffic: &Traffic) -> Option<()> {
-        let Some(filter) = &self.gateway(end).filter else { return Some(()) };
-        let packet = Packet { hook, from: at.from.into(), to: at.to.into(), protection, traffic: traffic.clone() };
         let what = if *traffic == Traffic::Replies { "the answer".to_owned() } else { traffic.to_string() };
-        match filter.deciding(&packet) {
-            Some(rule) => self.by_filter(leg, end, rule, &what),
-            None if filter.is_joined()
-                && hook == Hook::Forward
-                && matches!(packet.protection, Protection::Leaving | Protection::Into(_)) =>
-            {
+        let judged = self.gateway(end).judged(&self.met(end, hook, at, &protection, traffic, None));
+        if let Some((filter, decided)) = judged.own {
+            self.by_own(leg, end, hook, at, &protection, traffic, &what, (filter, decided))?;
+        }
+        match &judged.others {
+            Some(ruling) => self.by_others(leg, end, hook, at, &what, ruling),
+            None => Some(()),
+        }
+    }
+
+    /// The administrator's chains.
+    fn by_others(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, what: &str, ruling: &Ruling<'_>) -> Option<()> {
+        let remedy = |before: &str| format!("{before}let {what} pass from {} to {}.", at.from, at.to);
+        let done = match (ruling.passes(), ruling.may_pass()) {
+            (true, _) => "accepts",
+            (false, true) => "drops, unless another rule accepts,",
+            (false, false) => "drops",
+        };
+        let own = self.gateway(end).filter.as_ref().is_some_and(Filter::is_joined);
+        let (says, remedy) = match ruling.decider {
+            None => return Some(()),
+            Some(Decider::Own(rule)) => (format!("{done} {what} from {} to {}", rule.from, rule.to), remedy("Before this line, ")),
+            Some(Decider::Rule(_)) => {
+                (format!("the administrator's rule {done} {what} from {} to {}", at.from, at.to), remedy("Before this line, "))
+            }
+            Some(Decider::Chain(chain)) if ruling.passes() => {
+                // What no rule is for and nothing holds back is not worth a word, but for chains that hold others back.
+                if ruling.doubts.is_empty() {
+                    return Some(());
+                }
+                (format!("no rule of the chain {} is for it: it passes", chain.name), String::new())
+            }
+            Some(Decider::Chain(chain)) => {
+                let jump = own && !self.gateway(end).ruleset.leads_to_own(hook, at.from.is_ipv4());
+                let remedy = match jump {
+                    true => format!("Jump from the chain {} to that of the tunnel; nothing does.", chain.name),
+                    false => remedy(&format!("In the chain {}, ", chain.name)),
+                };
+                (format!("no rule of the chain {} is for it: it {done} {what} from {} to {}", chain.name, at.from, at.to), remedy)
+            }
+        };
+        if ruling.may_pass() {
+            self.hop(leg, end, Aspect::Filter, says);
+        } else {
+            self.stop(leg, end, Aspect::Filter, says, remedy);
+        }
+        self.last_decided(leg, self.decided(end, ruling.decider.and_then(Decider::place)));
+        if let Some(hop) = leg.hops.last_mut() {
+            hop.unsure = ruling.doubts.iter().filter_map(|rule| self.by_rule(end, &rule.place)).collect();
+        }
+        ruling.may_pass().then_some(())
+    }
+
+    /// The rules of tunnels, where they are asked by themselves.
+    #[allow(clippy::too_many_arguments, reason = "a packet, and where it is")]
+    fn by_own(
+        &self,
+        leg: &mut Leg,
+        end: usize,
+        hook: Hook,
+        at: Ends,
+        protection: &Protection,
+        traffic: &Traffic,
+        what: &str,
+        (filter, decided): (&Filter, Option<&FilterRule>),
+    ) -> Option<()> {
+        match decided {
+            Some(rule) => self.by_filter(leg, end, rule, what),
+            None if filter.is_joined() && hook == Hook::Forward && matches!(protection, Protection::Leaving | Protection::Into(_)) => {
                 self.hop(leg, end, Aspect::Filter, "no rule is for it; it is left to the filter that the rules join");
                 Some(())
             }
@@ -297,7 +414,7 @@ impl<'a> Way<'a> {
             }
             None if filter.is_joined() && hook == Hook::Forward => {
                 let says = format!("no rule lets {what} from {} to {} pass; what the rules join drops it, as a rule", at.from, at.to);
-                self.stop(leg, end, Aspect::Filter, says, format!("Let {what} pass {}.", direction(&packet.protection)));
+                self.stop(leg, end, Aspect::Filter, says, format!("Let {what} pass {}.", direction(protection)));
                 None
             }
             None => {
@@ -335,8 +452,8 @@ impl<'a> Way<'a> {
     /// What is covered by a Child SA as it is configured.
     fn covers(&self, end: usize, connection: &Connection, child: &Child, at: Ends, flow: &Flow) -> bool {
         let wraps = child.protocol.value == Some(GRE) && self.interface(end, connection).is_some();
-        let number = protocol(&flow.traffic, at.from.is_ipv4());
-        let of_protocol = child.protocol.value.is_none_or(|protocol| number == 0 || protocol == number);
+        let number = flow.traffic.protocol(at.from.is_ipv4());
+        let of_protocol = child.protocol.value.is_none_or(|protocol| number.is_none_or(|number| protocol == number));
         let (own, far) = (child.local.value.iter(), child.remote.value.iter());
         // What is put into GRE first is not what the selectors see.
         wraps || (of_protocol && own.clone().any(|net| net.contains(&at.from)) && far.clone().any(|net| net.contains(&at.to)))
@@ -408,17 +525,30 @@ impl<'a> Way<'a> {
         let carrier = if in_udp { "ESP in UDP 4500" } else { "ESP" };
         let words = |address: Option<IpAddr>, name: &str| address.map_or_else(|| name.to_owned(), |address| address.to_string());
         let says = format!("{carrier} from {} to {}", words(from, self.name(1 - end)), words(there.reached.or(to), self.name(end)));
-        leg.hops.push(Hop { spot: Spot::Internet, aspect: Aspect::Path, says, decided: None, passes: true, remedy: None });
-        let (Some(filter), Some(from), Some(to)) = (&self.gateway(end).filter, from, to) else { return Some(()) };
+        leg.hops.push(Hop {
+            spot: Spot::Internet,
+            aspect: Aspect::Path,
+            says,
+            decided: None,
+            unsure: Vec::new(),
+            passes: true,
+            remedy: None,
+        });
+        let (Some(from), Some(to)) = (from, to) else { return Some(()) };
         let traffic = if in_udp { Traffic::Udp(vec![4500]) } else { Traffic::Esp };
-        let packet = Packet { hook: Hook::Input, from: from.into(), to: to.into(), protection: Protection::Any, traffic };
-        match filter.deciding(&packet) {
-            Some(rule) => self.by_filter(leg, end, rule, carrier),
-            None if filter.is_joined() => {
+        let at = Ends { from, to };
+        let judged = self.gateway(end).judged(&self.met(end, Hook::Input, at, &Protection::Any, &traffic, None));
+        match judged.own {
+            Some((_, Some(rule))) => self.by_filter(leg, end, rule, carrier)?,
+            Some((filter, None)) if filter.is_joined() => {
                 let says = format!("no rule lets {carrier} in from {from}; what the rules join drops it, as a rule");
                 self.stop(leg, end, Aspect::Filter, says, format!("Let {carrier} in from {from}."));
-                None
+                return None;
             }
+            _ => {}
+        }
+        match &judged.others {
+            Some(ruling) => self.by_others(leg, end, Hook::Input, at, carrier, ruling),
             None => Some(()),
         }
     }
@@ -438,6 +568,14 @@ fn direction(protection: &Protection) -> String {
 /// The first rule for these addresses.
 fn first<'r>(mut rules: impl Iterator<Item = &'r NatRule>, at: Ends) -> Option<&'r NatRule> {
     rules.find(|rule| rule.from.contains(&at.from) && rule.to.contains(&at.to))
+}
+
+/// The network that a rule of the administrator's asks of sources.
+fn first_source(rule: &Rule) -> Option<IpNet> {
+    rule.tests.iter().find_map(|test| match &test.what {
+        What::Source(nets) if !test.not => nets.first().copied(),
+        _ => None,
+    })
 }
 
 /// What a rule makes of a source.

@@ -91,6 +91,8 @@ pub struct Hop {
     pub says: String,
     /// What decided, and as the file has it.
     pub decided: Option<(Place, Option<String>)>,
+    /// Rules of which nobody knows whether they match, and that would decide otherwise.
+    pub unsure: Vec<(Place, Option<String>)>,
     /// Whether the packet goes on.
     pub passes: bool,
     /// What to do where it does not.

@@ -12,7 +12,7 @@
 //! loading them once. A jump from a built-in chain has no such guard, so the jumps stand in a file of their own, which
 //! is loaded only where they are missing.
 
-mod names;
+pub(super) mod names;
 mod read;
 mod write;
 
@@ -30,13 +30,15 @@ struct Family {
     rules: &'static str,
     /// Ending of the file with jumps.
     jumps: &'static str,
+    /// What iptables-save prints of it.
+    listing: &'static str,
     /// The program; `-restore` behind it loads files.
     program: &'static str,
 }
 
 static FAMILIES: [Family; 2] = [
-    Family { ipv4: true, rules: "v4", jumps: "v4-jumps", program: "iptables" },
-    Family { ipv4: false, rules: "v6", jumps: "v6-jumps", program: "ip6tables" },
+    Family { ipv4: true, rules: "v4", jumps: "v4-jumps", listing: "listing/iptables", program: "iptables" },
+    Family { ipv4: false, rules: "v6", jumps: "v6-jumps", listing: "listing/ip6tables", program: "ip6tables" },
 ];
 
 struct Iptables;
@@ -62,7 +64,7 @@ impl PacketFilter for Iptables {
     }
 
     fn is_of(&self, tree: &Tree) -> bool {
-        tree.files.keys().any(|path| path.starts_with(FOLDER))
+        tree.files.keys().any(|path| path.starts_with(FOLDER)) || FAMILIES.iter().any(|family| tree.files.contains_key(family.listing))
     }
 
     fn read(&self, tree: &Tree) -> FoundRules {

@@ -8,14 +8,14 @@ use crate::digest::digest;
 const LONGEST: usize = 28;
 
 /// What our chains are for, as the ends of their names.
-pub(super) const NAT: &str = "-nat";
-pub(super) const DESTINATION: &str = "-dst";
-pub(super) const SEGMENTS: &str = "-mss";
-pub(super) const INPUT: &str = "-in";
-pub(super) const FORWARD: &str = "-fwd";
-pub(super) const OUTPUT: &str = "-out";
+pub(in super::super) const NAT: &str = "-nat";
+pub(in super::super) const DESTINATION: &str = "-dst";
+pub(in super::super) const SEGMENTS: &str = "-mss";
+pub(in super::super) const INPUT: &str = "-in";
+pub(in super::super) const FORWARD: &str = "-fwd";
+pub(in super::super) const OUTPUT: &str = "-out";
 /// And the head of what they write to the log.
-pub(super) const LOG: &str = ": ";
+pub(in super::super) const LOG: &str = ": ";
 
 /// The name of a tunnel's chain. A name that is too long is cut, and a digest of the whole keeps it apart from others.
 pub(super) fn chain(stem: &str, role: &str) -> String {

@@ -1,79 +1,69 @@
-//! Reads files in the format of iptables-restore(8): what the writer writes, and names everything else.
+//! Reads files in the format of iptables-restore(8), as people write them and as iptables-save(8) prints what is loaded.
 
-use std::collections::BTreeSet;
-use std::net::IpAddr;
+use std::collections::HashMap;
 
-use ipnet::IpNet;
-
-use super::names::{DESTINATION, FORWARD, INPUT, NAT, OUTPUT, SEGMENTS};
-use super::{FAMILIES, FOLDER};
+use super::{FAMILIES, FOLDER, Family};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{
-    Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict, Whence,
-};
-use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, FoundRules, LOG_RATE};
+use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
+use crate::packet_filter::{FoundRules, own, values};
 use crate::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
     let mut found = Found::default();
     for family in &FAMILIES {
-        for ending in [family.jumps, family.rules] {
+        if let Some(file) = tree.files.get(family.listing) {
+            // What is loaded is what counts, whatever the files would load.
+            found.file(&Source::new(family.listing, file.text.as_str()), family);
+            continue;
+        }
+        for ending in [family.rules, family.jumps] {
             for (path, file) in tree.in_folder(FOLDER, &format!(".{ending}")) {
-                found.file(&Source::new(path, file.text.as_str()), family.ipv4);
+                found.file(&Source::new(path, file.text.as_str()), family);
             }
         }
     }
-    found.rules.sort_by_key(|rule| rule.hook);
-    found.nat.sort_by_key(|rule| rule.order);
-    let form = if found.hooked { FilterForm::Standalone } else { FilterForm::Joined };
-    let filter = (found.chains > 0).then_some(Filter { form, rules: found.rules });
-    FoundRules { nat: found.nat, filter, segment_limits: found.limits, findings: found.findings }
+    own::iptables(tree, found.chains, found.findings)
 }
 
 #[derive(Default)]
 struct Found {
-    nat: Vec<NatRule>,
-    rules: Vec<FilterRule>,
-    limits: Vec<SegmentLimit>,
-    /// Chains that the head of a built-in chain jumps to.
-    jumped: BTreeSet<String>,
-    /// Whether a filter chain is among them.
-    hooked: bool,
-    /// How many filter chains are declared.
-    chains: usize,
+    chains: Vec<Chain>,
+    /// Which of them has this name.
+    named: HashMap<String, usize>,
     findings: Vec<Finding>,
 }
 
-/// What a chain is for.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Role {
-    Nat,
-    Destination,
-    Segments,
-    Filter(Hook),
-}
-
-fn role(table: &str, chain: &str) -> Option<Role> {
-    let ends = |end: &str| chain.ends_with(end);
-    match table {
-        "nat" if ends(NAT) => Some(Role::Nat),
-        "nat" if ends(DESTINATION) => Some(Role::Destination),
-        "mangle" if ends(SEGMENTS) => Some(Role::Segments),
-        "filter" if ends(INPUT) => Some(Role::Filter(Hook::Input)),
-        "filter" if ends(FORWARD) => Some(Role::Filter(Hook::Forward)),
-        "filter" if ends(OUTPUT) => Some(Role::Filter(Hook::Output)),
-        _ => None,
-    }
+/// Where the kernel asks a built-in chain, what for, and in which order.
+fn built_in(table: &str, chain: &str) -> Option<(Hook, Task, i32)> {
+    let hook = match chain {
+        "PREROUTING" => Hook::Arrival,
+        "INPUT" => Hook::Input,
+        "FORWARD" => Hook::Forward,
+        "OUTPUT" => Hook::Output,
+        "POSTROUTING" => Hook::Departure,
+        _ => return None,
+    };
+    let (task, order) = match table {
+        "raw" => (Task::Pass, -300),
+        "mangle" => (Task::Pass, -150),
+        "nat" if hook == Hook::Arrival => (Task::Translate, -100),
+        "nat" => (Task::Translate, 100),
+        "filter" => (Task::Pass, 0),
+        "security" => (Task::Pass, 50),
+        _ => return None,
+    };
+    Some((hook, task, order))
 }
 
 impl Found {
-    fn file(&mut self, source: &Source, ipv4: bool) {
+    fn file(&mut self, source: &Source, family: &Family) {
         let mut table = "";
         let mut start = 0;
         for line in source.text().split_inclusive('\n') {
             let span = Span { start, end: start + line.trim_end().len() };
             start += line.len();
-            let words: Vec<&str> = line.split_whitespace().collect();
+            let words = words(line.trim());
+            let place = Whence(Some(source.place(span)));
             let known = match words.as_slice() {
                 [] | ["COMMIT"] => true,
                 [first, ..] if first.starts_with('#') => true,
@@ -81,16 +71,19 @@ impl Found {
                     table = &name[1..];
                     true
                 }
-                [name, "-", ..] if name.starts_with(':') => match role(table, &name[1..]) {
-                    Some(Role::Filter(_)) => {
-                        self.chains += 1;
-                        true
+                [name, policy, ..] if name.starts_with(':') => {
+                    let chain = self.chain_of(table, &name[1..], family);
+                    if let Some(base) = &mut chain.base {
+                        base.drops = *policy == "DROP";
+                        base.place = place;
                     }
-                    other => other.is_some(),
-                },
-                ["-I", built_in, "-j", chain] => self.jump(table, built_in, chain),
-                ["-A", chain, rest @ ..] if role(table, chain) == Some(Role::Segments) => self.limit(chain, rest, ipv4),
-                ["-A", chain, rest @ ..] => self.rule(table, chain, rest, Whence(Some(source.place(span)))),
+                    true
+                }
+                // With the counters that a listing can have.
+                [counters, verb @ ("-A" | "--append"), chain, rest @ ..] if counters.starts_with('[') => {
+                    self.rule(table, chain, rest, family, place, verb)
+                }
+                [verb @ ("-A" | "--append" | "-I" | "--insert"), chain, rest @ ..] => self.rule(table, chain, rest, family, place, verb),
                 _ => false,
             };
             if !known {
@@ -100,146 +93,182 @@ impl Found {
         }
     }
 
-    fn jump(&mut self, table: &str, built_in: &str, chain: &str) -> bool {
-        let expected = match role(table, chain) {
-            Some(Role::Nat) => "POSTROUTING",
-            Some(Role::Destination) => "PREROUTING",
-            Some(Role::Filter(Hook::Input)) => "INPUT",
-            Some(Role::Filter(Hook::Output)) => "OUTPUT",
-            Some(Role::Segments | Role::Filter(Hook::Forward)) => "FORWARD",
-            Some(Role::Filter(Hook::Departure)) | None => return false,
-        };
-        self.hooked |= table == "filter";
-        self.jumped.insert(chain.to_owned());
-        expected == built_in
+    /// The chain of this name, made where it is not there yet.
+    fn chain_of(&mut self, table: &str, name: &str, family: &Family) -> &mut Chain {
+        let at = *self.named.entry(format!("{} {table} {name}", family.ipv4)).or_insert_with(|| {
+            let base = built_in(table, name).map(|(hook, task, order)| Base { hook, task, order, drops: false, place: Whence::default() });
+            let (table, name) = (table.to_owned(), name.to_owned());
+            self.chains.push(Chain { table, name, ipv4: family.ipv4, ipv6: !family.ipv4, base, rules: Vec::new() });
+            self.chains.len() - 1
+        });
+        &mut self.chains[at]
     }
 
-    fn limit(&mut self, chain: &str, words: &[&str], ipv4: bool) -> bool {
-        let ["-o", name, "-p", "tcp", "--tcp-flags", "SYN,RST", "SYN", "-j", "TCPMSS", "--set-mss", bytes] = words else { return false };
-        let Ok(bytes) = bytes.parse() else { return false };
-        self.limits.push(SegmentLimit { interface: (*name).to_owned(), ipv4, bytes });
-        self.jumped.contains(chain)
-    }
-
-    fn rule(&mut self, table: &str, chain: &str, words: &[&str], place: Whence) -> bool {
-        let (Some(role), Some(rule)) = (role(table, chain), parse(words)) else { return false };
-        match role {
-            // A chain that nothing jumps to exempts nothing.
-            Role::Segments => return false,
-            Role::Nat | Role::Destination if !self.jumped.contains(chain) => return false,
-            Role::Nat | Role::Destination => {
-                let (target, order) = match (rule.target, rule.to_source, rule.to_net, role) {
-                    ("ACCEPT", None, None, Role::Nat) => (NatTarget::KeepSource, EXEMPTION_ORDER),
-                    ("SNAT", Some(address), None, Role::Nat) => (NatTarget::SourceTo(address), EXEMPTION_ORDER),
-                    ("NETMAP", None, Some(net), Role::Nat) => (NatTarget::SourceNet(net), EXEMPTION_ORDER),
-                    ("NETMAP", None, Some(net), Role::Destination) => (NatTarget::DestinationNet(net), DESTINATION_ORDER),
-                    _ => return false,
-                };
-                if rule.traffic != Traffic::Any || rule.protection != Protection::Any {
-                    return false;
-                }
-                self.nat.push(NatRule { from: rule.from, to: rule.to, target, order, place });
-            }
-            Role::Filter(hook) => {
-                let verdict = match (rule.target, rule.to_source) {
-                    ("ACCEPT", None) => Verdict::Accept,
-                    ("DROP", None) => Verdict::Drop,
-                    ("LOG", None) => Verdict::Log,
-                    _ => return false,
-                };
-                let Rule { from, to, protection, traffic, .. } = rule;
-                self.rules.push(FilterRule { hook, from, to, protection, traffic, verdict, place });
-            }
+    fn rule(&mut self, table: &str, chain: &str, words: &[&str], family: &Family, place: Whence, verb: &str) -> bool {
+        if table.is_empty() {
+            return false;
         }
+        let rule = parse(words, place);
+        let rules = &mut self.chain_of(table, chain, family).rules;
+        let at = if verb.starts_with("-I") || verb == "--insert" { 0 } else { rules.len() };
+        rules.insert(at, rule);
         true
     }
 }
 
-/// A rule, before it is clear what its chain is for.
-struct Rule<'a> {
-    from: IpNet,
-    to: IpNet,
-    traffic: Traffic,
-    protection: Protection,
-    target: &'a str,
-    to_source: Option<IpAddr>,
-    to_net: Option<IpNet>,
+/// The words of a line; what stands in quotes is one, with its quotes.
+fn words(line: &str) -> Vec<&str> {
+    let mut words = Vec::new();
+    let mut rest = line.trim_start();
+    while let Some(first) = rest.chars().next() {
+        let end = match first {
+            '"' => rest[1..].find('"').map_or(rest.len(), |end| end + 2),
+            _ => rest.find(char::is_whitespace).unwrap_or(rest.len()),
+        };
+        words.push(&rest[..end]);
+        rest = rest[end..].trim_start();
+    }
+    words
 }
 
-fn net(text: &str) -> Option<IpNet> {
-    text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
-}
+/// Options without a value.
+const FLAGS: &[&str] = &[
+    "--strict",
+    "--next",
+    "-f",
+    "--fragment",
+    "--random",
+    "--random-fully",
+    "--persistent",
+    "--clamp-mss-to-pmtu",
+    "--log-uid",
+    "--log-ip-options",
+    "--log-tcp-options",
+    "--log-tcp-sequence",
+    "--log-macdecode",
+];
 
-fn parse<'a>(words: &[&'a str]) -> Option<Rule<'a>> {
-    let ["-s", from, "-d", to, rest @ ..] = words else { return None };
-    let (traffic, rest) = match rest {
-        ["-p", "udp", "-m", "multiport", "--dports", ports, rest @ ..] => {
-            (Traffic::Udp(ports.split(',').map(|port| port.parse().ok()).collect::<Option<_>>()?), rest)
+/// Reads a rule, after its chain. Total: what is not understood becomes a condition of which nobody knows whether it holds.
+fn parse(mut words: &[&str], place: Whence) -> Rule {
+    let mut rule = Rule { tests: Vec::new(), logs: false, action: Action::Next, place };
+    let mut target = None;
+    // What is said of SAs comes in two options, in whatever order.
+    let (mut direction, mut protected) = (None, None);
+    let mut rate = None;
+    while let [option, rest @ ..] = words {
+        let (not, option, rest) = match (*option, rest) {
+            ("!", [option, rest @ ..]) => (true, *option, rest),
+            (option, rest) => (false, option, rest),
+        };
+        if FLAGS.contains(&option) {
+            words = rest;
+            continue;
         }
-        ["-p", "esp", rest @ ..] => (Traffic::Esp, rest),
-        ["-p", "gre", rest @ ..] => (Traffic::Gre, rest),
-        ["-m", "conntrack", "--ctstate", "RELATED,ESTABLISHED", rest @ ..] => (Traffic::Replies, rest),
-        ["-p", "icmp", "-m", "icmp", "--icmp-type", "8", rest @ ..] => (Traffic::Ping, rest),
-        ["-p", "ipv6-icmp", "-m", "icmp6", "--icmpv6-type", "128", rest @ ..] => (Traffic::Ping, rest),
-        ["-p", "tcp", "-m", "tcp", "--dport", ports, rest @ ..] => (Traffic::To(Transport::Tcp, Ports::read(ports, ':')?), rest),
-        ["-p", "udp", "-m", "udp", "--dport", ports, rest @ ..] => (Traffic::To(Transport::Udp, Ports::read(ports, ':')?), rest),
-        _ => (Traffic::Any, rest),
-    };
-    let (protection, rest) = match rest {
-        ["-m", "policy", "--dir", "out", "--pol", "ipsec", rest @ ..] => (Protection::Leaving, rest),
-        ["-m", "policy", "--dir", "in", "--pol", "ipsec", rest @ ..] => (Protection::Arrived, rest),
-        ["-o", name, rest @ ..] => (Protection::Into((*name).to_owned()), rest),
-        ["-i", name, rest @ ..] => (Protection::OutOf((*name).to_owned()), rest),
-        _ => (Protection::Any, rest),
-    };
-    let (target, to_source, to_net) = match rest {
-        ["-j", target] => (*target, None, None),
-        ["-m", "limit", "--limit", rate, "-j", target @ "LOG", "--log-prefix", ..] if *rate == format!("{LOG_RATE}/second") => {
-            (*target, None, None)
-        }
-        ["-j", target, "--to-source", address] => (*target, Some(address.parse().ok()?), None),
-        ["-j", target @ "NETMAP", "--to", other] => (*target, None, Some(net(other)?)),
-        _ => return None,
-    };
-    Some(Rule { from: net(from)?, to: net(to)?, traffic, protection, target, to_source, to_net })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::gateway::TreeFile;
-    use proptest::prelude::*;
-
-    fn tree(rules: &str, jumps: &str) -> Tree {
-        let mut tree = Tree::default();
-        tree.add("etc/iptables/uspan-x.v4", TreeFile::public(rules.to_owned()));
-        tree.add("etc/iptables/uspan-x.v4-jumps", TreeFile::public(jumps.to_owned()));
-        tree
+        // An old spelling has the negation behind the option.
+        let (not, rest) = if let ["!", rest @ ..] = rest { (true, rest) } else { (not, rest) };
+        let [value, more @ ..] = rest else {
+            if option != "--syn" {
+                rule.tests.push(Test { not, what: What::Other });
+            } else {
+                rule.tests.push(Test { not, what: What::State(vec![State::New]) });
+            }
+            break;
+        };
+        words = more;
+        let value = value.trim_matches('"');
+        let list = || value.split(',');
+        let nets = || {
+            let mut nets = Vec::new();
+            list().try_for_each(|one| values::nets(one, &mut nets)).map(|()| nets.into())
+        };
+        let ports = || list().map(|one| values::ports(one, ':')).collect::<Option<Vec<_>>>();
+        let name = || vec![value.strip_suffix('+').map_or_else(|| value.to_owned(), |start| format!("{start}*"))];
+        let what = match option {
+            "-s" | "--source" | "--src" | "--src-range" => nets().map(What::Source),
+            "-d" | "--destination" | "--dst" | "--dst-range" => nets().map(What::Destination),
+            "-i" | "--in-interface" => Some(What::OutOf(name())),
+            "-o" | "--out-interface" => Some(What::Into(name())),
+            "-p" | "--protocol" | "--proto" if value == "all" => continue,
+            "-p" | "--protocol" | "--proto" => values::protocol(value).map(|number| What::Protocol(vec![number])),
+            "--dport" | "--dports" | "--destination-port" | "--destination-ports" => ports().map(What::Port),
+            "--sport" | "--sports" | "--source-port" | "--source-ports" => ports().map(What::SourcePort),
+            "--ctstate" | "--state" => list().map(values::state).collect::<Option<Vec<_>>>().map(What::State),
+            "--icmp-type" => values::icmp(value, true).map(|number| What::Icmp(vec![number])),
+            "--icmpv6-type" => values::icmp(value, false).map(|number| What::Icmp(vec![number])),
+            "--dir" => {
+                direction = Some(value);
+                continue;
+            }
+            "--pol" => {
+                protected = Some((value == "ipsec") != not);
+                continue;
+            }
+            "--limit" => {
+                rate = Some(value.strip_suffix("/second").or_else(|| value.strip_suffix("/sec")).and_then(|number| number.parse().ok()));
+                continue;
+            }
+            "-m" | "--match" | "--comment" | "--limit-burst" | "--mode" | "--proto-type" => continue,
+            "--log-prefix" | "--log-level" | "--nflog-group" | "--nflog-prefix" | "--reject-with" | "--to-ports" => continue,
+            // Only in a rule for segments, which all have it.
+            "--tcp-flags" if value == "SYN,RST" && more.first() == Some(&"SYN") => {
+                words = &more[1..];
+                continue;
+            }
+            "-j" | "--jump" => {
+                target = Some((value, false));
+                continue;
+            }
+            "-g" | "--goto" => {
+                target = Some((value, true));
+                continue;
+            }
+            "--to-source" | "--set-mss" | "--to" | "--to-destination" => {
+                rule.action = match (option, target) {
+                    ("--to-source", Some(("SNAT", _))) => value.parse().ok().map(|address| Action::Translate(NatTarget::SourceTo(address))),
+                    ("--set-mss", Some(("TCPMSS", _))) => value.parse().ok().map(Action::Segments),
+                    // Which end it is about is the chain's.
+                    ("--to", Some(("NETMAP", _))) => values::net(value).map(|net| Action::Translate(NatTarget::SourceNet(net))),
+                    _ => None,
+                }
+                .unwrap_or(Action::Other);
+                target = None;
+                continue;
+            }
+            _ => {
+                // Up to the next option.
+                let values = more.iter().take_while(|word| !word.starts_with('-') && **word != "!").count();
+                words = &more[values..];
+                None
+            }
+        };
+        rule.tests.push(Test { not, what: what.unwrap_or(What::Other) });
     }
-
-    #[test]
-    fn an_exemption_without_its_jump_is_none() {
-        let rules = "*nat\n:uspan-x-nat - [0:0]\n-A uspan-x-nat -s 10.1.0.0/16 -d 10.2.0.0/16 -j ACCEPT\nCOMMIT\n";
-        let FoundRules { nat, filter, findings, .. } = read(&tree(rules, "*nat\n-I POSTROUTING -j uspan-x-nat\nCOMMIT\n"));
-        assert_eq!((nat.len(), filter, findings.len()), (1, None, 0));
-        let FoundRules { nat, findings, .. } = read(&tree(rules, ""));
-        assert!(nat.is_empty());
-        assert!(findings[0].message.contains("-A uspan-x-nat"), "{findings:?}");
+    match (direction, protected) {
+        (None, None) => {}
+        (Some("out"), Some(protected)) => rule.tests.push(Test { not: !protected, what: What::Leaving }),
+        (Some("in"), Some(protected)) => rule.tests.push(Test { not: !protected, what: What::Arrived }),
+        _ => rule.tests.push(Test { not: false, what: What::Other }),
     }
-
-    #[test]
-    fn a_rule_of_another_form_is_named_and_not_guessed_at() {
-        let rules = "*filter\n:uspan-x-fwd - [0:0]\n-A uspan-x-fwd ! -s 10.1.0.0/16 -d 10.2.0.0/16 -j ACCEPT\nCOMMIT\n";
-        let FoundRules { filter, findings, .. } = read(&tree(rules, ""));
-        assert!(filter.is_some_and(|filter| filter.rules.is_empty()));
-        let place = findings[0].place.as_ref().expect("a place");
-        assert!(place.span.start > rules.find("-fwd - ").expect("there"), "{place:?}");
+    if let Some(a_second) = rate {
+        rule.tests.push(Test { not: false, what: What::Rate { over: false, a_second } });
     }
-
-    proptest! {
-        #[test]
-        fn any_text_is_survived(text in "[-*:ACIsdjpm natfilter./0-9\n#é]{0,200}") {
-            let _ = read(&tree(&text, &text));
-        }
+    if let Some((target, goes)) = target {
+        rule.action = match target {
+            "ACCEPT" => Action::Accept,
+            "DROP" | "REJECT" => Action::Drop,
+            "RETURN" => Action::Return,
+            "MASQUERADE" => Action::Masquerade,
+            "LOG" | "NFLOG" => {
+                rule.logs = true;
+                Action::Next
+            }
+            "TCPMSS" | "MARK" | "CONNMARK" | "CT" | "NOTRACK" | "TRACE" | "CLASSIFY" | "DSCP" | "TOS" | "TTL" | "HL" | "CHECKSUM" => {
+                Action::Next
+            }
+            "SNAT" | "DNAT" | "NETMAP" | "REDIRECT" | "QUEUE" | "NFQUEUE" | "TPROXY" | "SET" => Action::Other,
+            chain if goes => Action::Goto(chain.to_owned()),
+            chain => Action::Jump(chain.to_owned()),
+        };
     }
+    rule
 }

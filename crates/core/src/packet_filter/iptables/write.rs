@@ -113,7 +113,7 @@ fn write_filter(out: &mut String, filter: &Filter, family: &Family, remarks: &Re
         let at = match rule.hook {
             Hook::Input => 0,
             Hook::Output => 2,
-            Hook::Forward | Hook::Departure => 1,
+            Hook::Forward | Hook::Departure | Hook::Arrival => 1,
         };
         if let Some((_, name)) = chains.get(at) {
             out.push_str(&filter_rule(name, rule, &remarks.stem));

@@ -23,6 +23,12 @@ use crate::platform::{Remarks, Unwritable};
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/nftables.d";
 
+/// What `nft list ruleset` prints.
+const LISTING: &str = "listing/nft";
+
+/// The folders of an administrator's own files.
+const FILES: [&str; 2] = ["etc/nftables", FOLDER];
+
 /// Where our translation stands: before the administrator's, which usually has 100.
 pub(crate) const EXEMPTION_ORDER: i32 = 90;
 
@@ -55,7 +61,7 @@ impl PacketFilter for Nftables {
     }
 
     fn is_of(&self, tree: &Tree) -> bool {
-        tree.files.keys().any(|path| path.starts_with(FOLDER))
+        tree.files.keys().any(|path| path.starts_with("etc/nftables")) || tree.files.contains_key(LISTING)
     }
 
     fn read(&self, tree: &Tree) -> FoundRules {

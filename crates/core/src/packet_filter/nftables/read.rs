@@ -1,187 +1,566 @@
-//! Reads rulesets: what the writer writes, and names everything else.
+//! Reads rulesets: files as people write them, and listings of what is loaded (`nft list ruleset`).
 
-use std::net::IpAddr;
-
-use ipnet::IpNet;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::syntax::{Statement, parse};
-use super::{DEPARTURE_ORDER, FOLDER};
+use super::{FILES, FOLDER, LISTING};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{
-    Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Ports, Protection, SegmentLimit, Traffic, Transport, Tree, Verdict,
-    Whence,
-};
-use crate::packet_filter::{FoundRules, LOG_RATE};
-use crate::source::Source;
+use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
+use crate::packet_filter::{FoundRules, own, values};
+use crate::platform::text::{Opened, included};
+use crate::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
-    let mut found = Found::default();
-    for (path, file) in tree.in_folder(FOLDER, ".nft") {
-        let source = Source::new(path, file.text.as_str());
-        for statement in parse(&source, &mut found.findings) {
-            match statement.words.as_slice() {
-                ["table", _, _] => statement.block.iter().for_each(|inner| found.chain(&source, inner)),
-                ["delete", "table", ..] => {}
-                _ => found.unknown(&source, &statement),
+    let mut reader = Reader::of(tree);
+    if tree.files.contains_key(LISTING) {
+        // What is loaded is what counts, whatever the files would load.
+        reader.file(LISTING, None);
+    } else {
+        let more = FILES.iter().flat_map(|folder| tree.in_folder(folder, ".nft")).map(|(path, _)| path);
+        let chains = tree.in_folder(FOLDER, ".chains").map(|(path, _)| path);
+        for path in std::iter::once("etc/nftables.conf").chain(more).chain(chains) {
+            if tree.files.contains_key(path) && !reader.read.contains(path) {
+                reader.file(path, None);
             }
         }
     }
-    for (path, file) in tree.in_folder(FOLDER, ".chains") {
-        let source = Source::new(path, file.text.as_str());
-        for statement in parse(&source, &mut found.findings) {
-            found.chain(&source, &statement);
-        }
-    }
-    found.nat.sort_by_key(|rule| rule.order);
-    found.rules.sort_by_key(|rule| rule.hook);
-    let filter = found.form.map(|form| Filter { form, rules: found.rules });
-    FoundRules { nat: found.nat, filter, segment_limits: found.limits, findings: found.findings }
+    own::nftables(tree, reader.chains, reader.findings)
 }
 
-#[derive(Default)]
-struct Found {
-    nat: Vec<NatRule>,
-    limits: Vec<SegmentLimit>,
-    rules: Vec<FilterRule>,
-    form: Option<FilterForm>,
+/// How many words all variables and sets together may grow to: those that stand for each other would fill any memory.
+const EXPANDED: usize = 1_000_000;
+
+struct Reader<'t> {
+    tree: &'t Tree,
+    chains: Vec<Chain>,
+    /// Which of them has this name, behind its table's.
+    named: HashMap<String, usize>,
+    /// What stands for what: `$name`, and `@name` within a table.
+    defined: BTreeMap<String, Vec<String>>,
+    read: BTreeSet<String>,
+    opened: Opened,
+    budget: usize,
     findings: Vec<Finding>,
 }
 
-/// What a chain is for.
-enum Role {
-    Nat(i32),
-    /// With the form of the filter, where the chain tells it.
-    Filter(Option<FilterForm>, Hook),
-    Limit,
+/// A table's families and name.
+#[derive(Clone, Copy)]
+struct Table<'a> {
+    family: &'a str,
+    name: &'a str,
 }
 
-impl Found {
+impl Table<'_> {
+    fn key(&self) -> String {
+        format!("{} {}", self.family, self.name)
+    }
+}
+
+/// A table by what stands behind `table`.
+fn table<'a>(words: &[&'a str]) -> Option<Table<'a>> {
+    match words {
+        [family @ ("ip" | "ip6" | "inet" | "arp" | "bridge" | "netdev"), name] => Some(Table { family, name }),
+        [name] => Some(Table { family: "ip", name }),
+        _ => None,
+    }
+}
+
+impl<'t> Reader<'t> {
+    fn of(tree: &'t Tree) -> Reader<'t> {
+        Reader {
+            tree,
+            chains: Vec::new(),
+            named: HashMap::new(),
+            defined: BTreeMap::new(),
+            read: BTreeSet::new(),
+            opened: Opened::default(),
+            budget: EXPANDED,
+            findings: Vec::new(),
+        }
+    }
+
     fn unknown(&mut self, source: &Source, statement: &Statement<'_>) {
         let message = format!("`{}` is not understood", statement.words.join(" "));
         self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(statement.span)));
     }
 
-    fn chain(&mut self, source: &Source, chain: &Statement<'_>) {
-        let ["chain", name] = chain.words.as_slice() else { return self.unknown(source, chain) };
-        let mut role = match name.rsplit_once('-') {
-            Some((_, "input")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Input)),
-            Some((_, "forward")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Forward)),
-            Some((_, "output")) => Some(Role::Filter(Some(FilterForm::Joined), Hook::Output)),
-            _ => None,
-        };
-        for statement in &chain.block {
-            match (statement.words.as_slice(), &role) {
-                (["type", "nat", "hook", "postrouting" | "prerouting", "priority", order], _) => role = order.parse().ok().map(Role::Nat),
-                (["type", "filter", "hook", "input", "priority", "0"], _) => {
-                    role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Input));
+    fn file(&mut self, path: &str, within: Option<Table<'_>>) {
+        let Some(file) = self.tree.files.get(path) else { return };
+        if !self.opened.enter(path) {
+            return;
+        }
+        self.read.insert(path.to_owned());
+        let source = Source::new(path, file.text.as_str());
+        let statements = parse(&source, &mut self.findings);
+        // A file of chains is nobody's until a table includes it.
+        let within = within.or(path.ends_with(".chains").then_some(Table { family: "inet", name: "" }));
+        self.statements(&source, &statements, within);
+        self.opened.leave();
+    }
+
+    fn statements(&mut self, source: &Source, statements: &[Statement<'_>], within: Option<Table<'_>>) {
+        // Sets count in their whole table, wherever they stand.
+        for statement in statements {
+            if let (["set" | "map", name], Some(table)) = (statement.words.as_slice(), within) {
+                self.set(&statement.block, table, name);
+            }
+        }
+        for statement in statements {
+            let words = statement.words.as_slice();
+            match (words, within) {
+                (["include", pattern], _) => {
+                    for path in included(self.tree, source.name(), pattern.trim_matches(['"', '\''])) {
+                        self.file(&path, within);
+                    }
                 }
-                (["type", "filter", "hook", "forward", "priority", "0"], _) => {
-                    role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Forward));
+                (["define", name, "=", value @ ..] | ["redefine", name, "=", value @ ..], _) => {
+                    let value = self.expanded(value, within);
+                    self.defined.insert(format!("${name}"), value);
                 }
-                (["type", "filter", "hook", "output", "priority", "0"], _) => {
-                    role = Some(Role::Filter(Some(FilterForm::Standalone), Hook::Output));
-                }
-                (["type", "filter", "hook", "forward", "priority", "-150"], _) => role = Some(Role::Limit),
-                (["type", "filter", "hook", "postrouting", "priority", order], _) if *order == DEPARTURE_ORDER.to_string() => {
-                    role = Some(Role::Filter(None, Hook::Departure));
-                }
-                (["policy", "accept"], _) => {}
-                (words, Some(Role::Limit)) => match limit(words) {
-                    Some(limit) => self.limits.push(limit),
+                (["flush" | "delete" | "destroy" | "list", ..], _) => {}
+                (["table", named @ ..] | ["add" | "create", "table", named @ ..], None) => match table(named) {
+                    Some(table) => self.statements(source, &statement.block, Some(table)),
                     None => self.unknown(source, statement),
                 },
-                (words, Some(Role::Nat(order))) => match nat_rule(words, *order) {
-                    Some(rule) => self.nat.push(NatRule { place: Whence(Some(source.place(statement.span))), ..rule }),
+                (["chain", name], Some(table)) => self.chain(source, statement, table, name),
+                (["set" | "map", _], Some(_))
+                | (["flowtable" | "counter" | "quota" | "limit" | "ct" | "secmark" | "synproxy", ..] | ["comment", _], Some(_)) => {}
+                (["add" | "create", "chain", named @ .., name], None) => match table(named) {
+                    Some(table) => self.chain(source, statement, table, name),
                     None => self.unknown(source, statement),
                 },
-                (words, Some(Role::Filter(_, hook))) => match filter_rule(words, *hook) {
-                    Some(rule) => self.rules.push(FilterRule { place: Whence(Some(source.place(statement.span))), ..rule }),
+                (["add" | "create", "set" | "map", named @ .., name], None) => match table(named) {
+                    Some(table) => self.set(&statement.block, table, name),
                     None => self.unknown(source, statement),
                 },
+                ([verb @ ("add" | "insert"), "rule", rest @ ..], None) => {
+                    let named = if matches!(rest, ["ip" | "ip6" | "inet", ..]) { 2 } else { 1 };
+                    match rest.split_at_checked(named).and_then(|(named, rest)| Some((table(named)?, rest.split_first()?))) {
+                        Some((table, (chain, words))) => self.rule(source, statement.span, words, table, chain, *verb == "insert"),
+                        None => self.unknown(source, statement),
+                    }
+                }
                 _ => self.unknown(source, statement),
             }
         }
-        if let Some(Role::Filter(Some(form), _)) = role {
-            self.form = Some(form);
+    }
+
+    /// The chain of this name, made where it is not there yet.
+    fn chain_of(&mut self, table: Table<'_>, name: &str) -> &mut Chain {
+        let key = table.key();
+        let at = *self.named.entry(format!("{key} {name}")).or_insert_with(|| {
+            let (ipv4, ipv6) = (matches!(table.family, "ip" | "inet"), matches!(table.family, "ip6" | "inet"));
+            self.chains.push(Chain { table: key, name: name.to_owned(), ipv4, ipv6, base: None, rules: Vec::new() });
+            self.chains.len() - 1
+        });
+        &mut self.chains[at]
+    }
+
+    fn chain(&mut self, source: &Source, chain: &Statement<'_>, table: Table<'_>, name: &str) {
+        self.chain_of(table, name);
+        for statement in &chain.block {
+            let place = Whence(Some(source.place(statement.span)));
+            match statement.words.as_slice() {
+                ["type", task, "hook", hook, rest @ ..] => {
+                    // A device stands before the priority where there is one.
+                    let order = rest.iter().position(|word| *word == "priority").and_then(|at| priority(&rest[at + 1..]));
+                    match (task_and_hook(task, hook), order) {
+                        (Some((task, hook)), Some(order)) => {
+                            self.chain_of(table, name).base = Some(Base { hook, task, order, drops: false, place });
+                        }
+                        _ => self.unknown(source, statement),
+                    }
+                }
+                ["policy", verdict @ ("accept" | "drop")] => {
+                    if let Some(base) = &mut self.chain_of(table, name).base {
+                        base.drops = *verdict == "drop";
+                        base.place = place;
+                    }
+                }
+                ["comment", _] | ["flags", ..] | ["devices", ..] => {}
+                ["include", pattern] => {
+                    for path in included(self.tree, source.name(), pattern.trim_matches(['"', '\''])) {
+                        self.rules_of(&path, table, name);
+                    }
+                }
+                words => self.rule(source, statement.span, words, table, name, false),
+            }
+        }
+    }
+
+    /// A file of rules that a chain includes.
+    fn rules_of(&mut self, path: &str, table: Table<'_>, chain: &str) {
+        let Some(file) = self.tree.files.get(path) else { return };
+        if self.opened.enter(path) {
+            self.read.insert(path.to_owned());
+            let source = Source::new(path, file.text.as_str());
+            for statement in parse(&source, &mut self.findings) {
+                self.rule(&source, statement.span, &statement.words, table, chain, false);
+            }
+            self.opened.leave();
+        }
+    }
+
+    /// A set whose elements stand there, so that its name stands for them.
+    fn set(&mut self, block: &[Statement<'_>], table: Table<'_>, name: &str) {
+        let changes = |words: &[&str]| words.iter().any(|word| matches!(*word, "dynamic" | "timeout"));
+        if block.iter().any(|statement| matches!(statement.words.as_slice(), ["flags" | "timeout", rest @ ..] if changes(rest) || statement.words[0] == "timeout")) {
+            return;
+        }
+        let elements = block.iter().find_map(|statement| match statement.words.as_slice() {
+            ["elements", "=", elements @ ..] => Some(elements),
+            _ => None,
+        });
+        let mut value = self.expanded(elements.unwrap_or_default(), Some(table));
+        if value.is_empty() {
+            value = vec!["{".to_owned(), "}".to_owned()];
+        }
+        self.defined.insert(format!("@{} {name}", table.key()), value);
+    }
+
+    /// Words with what the variables and sets among them stand for.
+    fn expanded(&mut self, words: &[&str], within: Option<Table<'_>>) -> Vec<String> {
+        let mut expanded = Vec::with_capacity(words.len());
+        for word in words {
+            let key = match (word.strip_prefix('@'), within) {
+                (Some(name), Some(table)) => format!("@{} {name}", table.key()),
+                _ => (*word).to_owned(),
+            };
+            match self.defined.get(&key).filter(|value| value.len() <= self.budget) {
+                Some(value) if word.starts_with(['$', '@']) => {
+                    self.budget -= value.len();
+                    expanded.extend(value.iter().cloned());
+                }
+                _ => expanded.push((*word).to_owned()),
+            }
+        }
+        expanded
+    }
+
+    fn rule(&mut self, source: &Source, span: Span, words: &[&str], table: Table<'_>, chain: &str, first: bool) {
+        let owned;
+        let spread: Vec<&str>;
+        let words = if words.iter().any(|word| word.starts_with(['$', '@'])) {
+            owned = self.expanded(words, Some(table));
+            spread = owned.iter().map(String::as_str).collect();
+            spread.as_slice()
+        } else {
+            words
+        };
+        let mut parsed = Vec::new();
+        let place = Whence(Some(source.place(span)));
+        rule(words, Rule { tests: Vec::new(), logs: false, action: Action::Next, place }, &mut parsed);
+        let chain = self.chain_of(table, chain);
+        if first {
+            chain.rules.splice(0..0, parsed);
+        } else {
+            chain.rules.extend(parsed);
         }
     }
 }
 
-fn net(text: &str) -> Option<IpNet> {
-    text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
-}
-
-/// Every address of a family.
-fn all(ipv4: bool) -> IpNet {
-    Endpoint::Anywhere.range(ipv4)
-}
-
-/// Source and destination at the head of a rule, and the rest of it.
-fn ends<'w, 'a>(words: &'w [&'a str]) -> Option<(IpNet, IpNet, &'w [&'a str])> {
-    match words {
-        ["ip" | "ip6", "saddr", from, "ip" | "ip6", "daddr", to, rest @ ..] => Some((net(from)?, net(to)?, rest)),
-        ["ip" | "ip6", "saddr", from, rest @ ..] => net(from).map(|from| (from, all(from.addr().is_ipv4()), rest)),
-        ["ip" | "ip6", "daddr", to, rest @ ..] => net(to).map(|to| (all(to.addr().is_ipv4()), to, rest)),
-        ["meta", "nfproto", family @ ("ipv4" | "ipv6"), rest @ ..] => Some((all(*family == "ipv4"), all(*family == "ipv4"), rest)),
-        _ => None,
-    }
-}
-
-/// Skips a counter, with or without the figures that a listing adds.
-fn without_counter<'w, 'a>(words: &'w [&'a str]) -> &'w [&'a str] {
-    match words {
-        ["counter", "packets", _, "bytes", _, rest @ ..] | ["counter", rest @ ..] => rest,
-        _ => words,
-    }
-}
-
-fn nat_rule(words: &[&str], order: i32) -> Option<NatRule> {
-    let (from, to, rest) = ends(words)?;
-    let target = match without_counter(rest) {
-        ["snat", "ip" | "ip6", "prefix", "to", same] if net(same)? == from => NatTarget::KeepSource,
-        ["snat", "ip" | "ip6", "prefix", "to", other] => NatTarget::SourceNet(net(other)?),
-        ["dnat", "ip" | "ip6", "prefix", "to", other] => NatTarget::DestinationNet(net(other)?),
-        ["snat", "to", address] => NatTarget::SourceTo(address.parse().ok()?),
+fn task_and_hook(task: &str, hook: &str) -> Option<(Task, Hook)> {
+    let hook = match hook {
+        "prerouting" => Hook::Arrival,
+        "input" => Hook::Input,
+        "forward" => Hook::Forward,
+        "output" => Hook::Output,
+        "postrouting" => Hook::Departure,
+        "ingress" | "egress" => return Some((Task::Other, Hook::Arrival)),
         _ => return None,
     };
-    Some(NatRule { from, to, target, order, place: Whence::default() })
+    let task = match task {
+        "filter" => Task::Pass,
+        "nat" => Task::Translate,
+        "route" => Task::Other,
+        _ => return None,
+    };
+    Some((task, hook))
 }
 
-fn limit(words: &[&str]) -> Option<SegmentLimit> {
-    let ["oifname", name, "meta", "nfproto", family, "tcp", "flags", "syn", "tcp", "option", "maxseg", "size", "set", bytes] = words else {
-        return None;
+/// A priority: a number, or a name and what is added to it (nft(8)).
+fn priority(words: &[&str]) -> Option<i32> {
+    let text = words.concat();
+    let name = text.find(|c: char| !c.is_ascii_alphabetic()).unwrap_or(text.len());
+    let (name, more) = text.split_at(name);
+    let base: i32 = match name {
+        "" => 0,
+        "raw" => -300,
+        "mangle" => -150,
+        "dstnat" => -100,
+        "filter" => 0,
+        "security" => 50,
+        "srcnat" => 100,
+        _ => return None,
     };
-    let interface = name.trim_matches('"').to_owned();
-    Some(SegmentLimit { interface, ipv4: *family == "ipv4", bytes: bytes.parse().ok()? })
+    let more: i32 = if more.is_empty() { (!name.is_empty()).then_some(0)? } else { more.parse().ok()? };
+    base.checked_add(more)
 }
 
-fn filter_rule(words: &[&str], hook: Hook) -> Option<FilterRule> {
-    let (from, to, rest) = ends(words)?;
-    let (protection, rest) = match rest {
-        ["rt", "ipsec", "exists", rest @ ..] => (Protection::Leaving, rest),
-        ["meta", "ipsec", "exists", rest @ ..] => (Protection::Arrived, rest),
-        ["oifname", name, rest @ ..] => (Protection::Into(name.trim_matches('"').to_owned()), rest),
-        ["iifname", name, rest @ ..] => (Protection::OutOf(name.trim_matches('"').to_owned()), rest),
-        _ => (Protection::Any, rest),
-    };
-    let (traffic, rest) = match rest {
-        ["meta", "l4proto", "esp", rest @ ..] => (Traffic::Esp, rest),
-        ["meta", "l4proto", "gre", rest @ ..] => (Traffic::Gre, rest),
-        ["ct", "state", "established", "related", rest @ ..] => (Traffic::Replies, rest),
-        ["icmp" | "icmpv6", "type", "echo-request", rest @ ..] => (Traffic::Ping, rest),
-        ["tcp", "dport", ports, rest @ ..] => (Traffic::To(Transport::Tcp, Ports::read(ports, '-')?), rest),
-        ["udp", "dport", ports, rest @ ..] if *ports != "{" => (Traffic::To(Transport::Udp, Ports::read(ports, '-')?), rest),
-        ["udp", "dport", "{", rest @ ..] => {
-            let end = rest.iter().position(|word| *word == "}")?;
-            (Traffic::Udp(rest[..end].iter().map(|port| port.parse().ok()).collect::<Option<_>>()?), &rest[end + 1..])
+/// What begins a condition or a statement of a rule.
+const STARTS: &[&str] = &[
+    "ip",
+    "ip6",
+    "meta",
+    "iifname",
+    "oifname",
+    "iif",
+    "oif",
+    "tcp",
+    "udp",
+    "th",
+    "ct",
+    "icmp",
+    "icmpv6",
+    "rt",
+    "ipsec",
+    "limit",
+    "counter",
+    "log",
+    "accept",
+    "drop",
+    "reject",
+    "return",
+    "continue",
+    "jump",
+    "goto",
+    "masquerade",
+    "snat",
+    "dnat",
+    "redirect",
+    "queue",
+    "tproxy",
+    "notrack",
+    "comment",
+    "fib",
+    "mark",
+    "ether",
+    "vlan",
+    "arp",
+    "sctp",
+    "socket",
+    "flow",
+    "dup",
+    "fwd",
+    "synproxy",
+];
+
+/// What a condition is about.
+#[derive(Clone, Copy)]
+enum About {
+    Source,
+    Destination,
+    Into,
+    OutOf,
+    Protocol,
+    Family,
+    /// Of this transport protocol, where one is named.
+    Port(Option<u8>),
+    SourcePort(Option<u8>),
+    State,
+    Icmp(bool),
+}
+
+impl About {
+    fn at<'w, 'a>(words: &'w [&'a str]) -> Option<(About, &'w [&'a str])> {
+        Some(match words {
+            ["ip" | "ip6", "saddr", rest @ ..] => (About::Source, rest),
+            ["ip" | "ip6", "daddr", rest @ ..] => (About::Destination, rest),
+            ["meta", "iifname" | "iif", rest @ ..] | ["iifname" | "iif", rest @ ..] => (About::OutOf, rest),
+            ["meta", "oifname" | "oif", rest @ ..] | ["oifname" | "oif", rest @ ..] => (About::Into, rest),
+            ["meta", "l4proto", rest @ ..] | ["ip", "protocol", rest @ ..] | ["ip6", "nexthdr", rest @ ..] => (About::Protocol, rest),
+            ["meta", "nfproto" | "protocol", rest @ ..] => (About::Family, rest),
+            ["tcp", "dport", rest @ ..] => (About::Port(Some(6)), rest),
+            ["udp", "dport", rest @ ..] => (About::Port(Some(17)), rest),
+            ["th", "dport", rest @ ..] => (About::Port(None), rest),
+            ["tcp", "sport", rest @ ..] => (About::SourcePort(Some(6)), rest),
+            ["udp", "sport", rest @ ..] => (About::SourcePort(Some(17)), rest),
+            ["th", "sport", rest @ ..] => (About::SourcePort(None), rest),
+            ["ct", "state", rest @ ..] => (About::State, rest),
+            ["icmp", "type", rest @ ..] => (About::Icmp(true), rest),
+            ["icmpv6", "type", rest @ ..] => (About::Icmp(false), rest),
+            _ => return None,
+        })
+    }
+
+    fn what(self, values: &[&str]) -> Option<What> {
+        fn each<T>(values: &[&str], read: impl Fn(&str) -> Option<T>) -> Option<Vec<T>> {
+            values.iter().map(|value| read(value)).collect()
         }
-        _ => (Traffic::Any, rest),
+        let nets = || {
+            let mut nets = Vec::new();
+            values.iter().try_for_each(|value| values::nets(value, &mut nets)).map(|()| nets.into())
+        };
+        let names = || values.iter().map(|name| name.trim_matches('"').to_owned()).collect();
+        Some(match self {
+            About::Source => What::Source(nets()?),
+            About::Destination => What::Destination(nets()?),
+            About::Into => What::Into(names()),
+            About::OutOf => What::OutOf(names()),
+            About::Protocol => What::Protocol(each(values, values::protocol)?),
+            About::Family => match values {
+                ["ipv4" | "ip"] => What::Ipv4(true),
+                ["ipv6" | "ip6"] => What::Ipv4(false),
+                _ => return None,
+            },
+            About::Port(_) => What::Port(each(values, |value| values::ports(value, '-'))?),
+            About::SourcePort(_) => What::SourcePort(each(values, |value| values::ports(value, '-'))?),
+            About::State => What::State(each::<State>(values, values::state)?),
+            About::Icmp(ipv4) => What::Icmp(each(values, |value| values::icmp(value, ipv4))?),
+        })
+    }
+
+    /// The protocol that it implies.
+    fn protocol(self) -> Option<u8> {
+        match self {
+            About::Port(protocol) | About::SourcePort(protocol) => protocol,
+            About::Icmp(ipv4) => Some(if ipv4 { 1 } else { 58 }),
+            _ => None,
+        }
+    }
+}
+
+/// The values of a condition, and the rest: one word, several of a state, or a set in braces.
+fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Vec<&'a str>, &'w [&'a str])> {
+    match words {
+        ["{", ..] => {
+            let mut depth = 0_usize;
+            let end = words.iter().position(|word| {
+                depth = if *word == "{" { depth + 1 } else { depth - usize::from(*word == "}") };
+                depth == 0
+            })?;
+            let inner = words[1..end].iter().filter(|word| !matches!(**word, "{" | "}"));
+            Some((inner.copied().collect(), &words[end + 1..]))
+        }
+        _ if state => {
+            let count = words.iter().take_while(|word| values::state(word).is_some()).count();
+            (count > 0).then(|| (words[..count].to_vec(), &words[count..]))
+        }
+        [one, rest @ ..] => Some((vec![one], rest)),
+        [] => None,
+    }
+}
+
+/// Reads the rest of a rule, of which something is read already. A map of verdicts makes several of one.
+fn rule(mut words: &[&str], mut begun: Rule, into: &mut Vec<Rule>) {
+    loop {
+        if let Some((about, rest)) = About::at(words) {
+            if let ["vmap", rest @ ..] = rest {
+                return verdicts(about, rest, &begun, into);
+            }
+            let (not, rest) = match rest {
+                ["!=" | "not", rest @ ..] => (true, rest),
+                ["==" | "eq", rest @ ..] => (false, rest),
+                _ => (false, rest),
+            };
+            if let Some((values, rest)) = values(rest, matches!(about, About::State)) {
+                if let Some(protocol) = about.protocol() {
+                    begun.tests.push(Test { not: false, what: What::Protocol(vec![protocol]) });
+                }
+                // Of several things joined to one nobody knows here.
+                let joined = matches!(rest, ["." | "&" | "|" | "^", ..]);
+                let what = about.what(&values).filter(|_| !joined).unwrap_or(What::Other);
+                begun.tests.push(Test { not, what });
+                words = if joined { beyond(rest) } else { rest };
+                continue;
+            }
+        }
+        let test = |what: What, not: bool| Test { not, what };
+        words = match words {
+            [] => break,
+            ["counter", "packets", _, "bytes", _, rest @ ..] | ["counter", "name", _, rest @ ..] | ["counter", rest @ ..] => rest,
+            ["comment", _, rest @ ..] | ["continue", rest @ ..] => rest,
+            ["rt", "ipsec", is @ ("exists" | "missing"), rest @ ..] => {
+                begun.tests.push(test(What::Leaving, *is == "missing"));
+                rest
+            }
+            ["meta", "ipsec" | "secpath", is @ ("exists" | "missing"), rest @ ..] | ["ipsec", is @ ("exists" | "missing"), rest @ ..] => {
+                begun.tests.push(test(What::Arrived, *is == "missing"));
+                rest
+            }
+            ["limit", "rate", rest @ ..] => {
+                let (over, rest) = if let ["over", rest @ ..] = rest { (true, rest) } else { (false, rest) };
+                let unit = rest.iter().take(2).position(|word| word.contains('/')).unwrap_or(0);
+                let number = rest.get(unit).and_then(|word| word.strip_suffix("/second")).and_then(|number| number.parse().ok());
+                begun.tests.push(test(What::Rate { over, a_second: number }, false));
+                match rest.get(unit + 1..).unwrap_or_default() {
+                    ["burst", _, "packets" | "bytes" | "kbytes" | "mbytes", rest @ ..] => rest,
+                    rest => rest,
+                }
+            }
+            ["log", rest @ ..] => {
+                begun.logs = true;
+                let mut rest = rest;
+                while let ["prefix" | "level" | "group" | "flags" | "snaplen" | "queue-threshold", _, more @ ..] = rest {
+                    rest = more;
+                }
+                rest
+            }
+            ["tcp", "flags", "syn", "tcp", "option", "maxseg", "size", "set", bytes, ..] if bytes.parse::<u16>().is_ok() => {
+                begun.action = Action::Segments(bytes.parse().unwrap_or_default());
+                break;
+            }
+            [
+                "accept" | "drop" | "reject" | "return" | "jump" | "goto" | "masquerade" | "snat" | "dnat" | "redirect" | "queue"
+                | "tproxy" | "synproxy" | "fwd",
+                ..,
+            ] => {
+                begun.action = action(words);
+                break;
+            }
+            // What sets a mark or the like matters to others.
+            ["notrack", rest @ ..] | ["meta" | "ct", _, "set", _, rest @ ..] => rest,
+            _ => {
+                begun.tests.push(test(What::Other, false));
+                beyond(words)
+            }
+        };
+    }
+    into.push(begun);
+}
+
+/// Behind something that is not understood: the next thing that could begin.
+fn beyond<'w, 'a>(words: &'w [&'a str]) -> &'w [&'a str] {
+    let skipped = words.iter().skip(1).take_while(|word| !STARTS.contains(word)).count();
+    words.get(1 + skipped..).unwrap_or_default()
+}
+
+fn action(words: &[&str]) -> Action {
+    let translate = |target: Option<NatTarget>| target.map_or(Action::Other, Action::Translate);
+    match words {
+        ["accept", ..] => Action::Accept,
+        ["drop" | "reject", ..] => Action::Drop,
+        ["return", ..] => Action::Return,
+        ["jump", chain, ..] => Action::Jump((*chain).to_owned()),
+        ["goto", chain, ..] => Action::Goto((*chain).to_owned()),
+        ["masquerade", ..] => Action::Masquerade,
+        ["snat", "ip" | "ip6", "prefix", "to", net, ..] => translate(values::net(net).map(NatTarget::SourceNet)),
+        ["dnat", "ip" | "ip6", "prefix", "to", net, ..] => translate(values::net(net).map(NatTarget::DestinationNet)),
+        ["snat", "ip" | "ip6", "to", address, ..] | ["snat", "to", address, ..] | ["snat", address] => {
+            translate(address.parse().ok().map(NatTarget::SourceTo))
+        }
+        _ => Action::Other,
+    }
+}
+
+/// A map from values to verdicts: a rule for each.
+fn verdicts(about: About, words: &[&str], begun: &Rule, into: &mut Vec<Rule>) {
+    let Some((entries, _)) = values(words, false) else {
+        return into.push(Rule { action: Action::Other, ..begun.clone() });
     };
-    let verdict = match without_counter(rest) {
-        ["accept"] => Verdict::Accept,
-        ["drop"] => Verdict::Drop,
-        ["limit", "rate", rate, "log", "prefix", _] if *rate == format!("{LOG_RATE}/second") => Verdict::Log,
-        _ => return None,
-    };
-    Some(FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() })
+    let mut keys = entries.iter().enumerate().filter(|(_, word)| **word == ":").map(|(at, _)| at).peekable();
+    if keys.peek().is_none() {
+        return into.push(Rule { action: Action::Other, ..begun.clone() });
+    }
+    while let Some(at) = keys.next() {
+        let end = keys.peek().map_or(entries.len(), |next| next.saturating_sub(1));
+        let (Some(key), Some(verdict)) = (at.checked_sub(1).map(|before| entries[before]), entries.get(at + 1..end)) else { continue };
+        let mut rule = begun.clone();
+        if let Some(protocol) = about.protocol() {
+            rule.tests.push(Test { not: false, what: What::Protocol(vec![protocol]) });
+        }
+        rule.tests.push(Test { not: false, what: about.what(&[key]).unwrap_or(What::Other) });
+        rule.action = action(verdict);
+        into.push(rule);
+    }
 }

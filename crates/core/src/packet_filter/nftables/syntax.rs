@@ -15,7 +15,7 @@ pub(super) struct Statement<'a> {
 /// Reads a file. Total: an unbalanced brace is reported.
 pub(super) fn parse<'a>(source: &'a Source, findings: &mut Vec<Finding>) -> Vec<Statement<'a>> {
     let mut parser = Parser { text: source.text(), at: 0, depth: 0 };
-    let statements = parser.block();
+    let statements = parser.block(Within::File);
     if parser.at < source.text().len() || parser.depth > 0 {
         let at = parser.at.min(source.text().len());
         findings.push(Finding::new(&rules::DEVICE_SYNTAX, "a brace is not balanced").at(source.place(Span { start: at, end: at })));
@@ -31,8 +31,28 @@ struct Parser<'a> {
 
 const MAX_DEPTH: usize = 16;
 
+/// What a block is inside of.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Within {
+    File,
+    Table,
+    /// A chain, or the properties of something: a brace there is a set's.
+    Rules,
+}
+
+/// Whether a brace behind these words opens a block of statements.
+fn opens_block(words: &[&str], within: Within) -> bool {
+    match (within, words) {
+        (Within::File, ["add" | "create", what, ..] | [what, ..]) => {
+            matches!(*what, "table" | "chain" | "set" | "map" | "flowtable" | "counter" | "quota")
+        }
+        (Within::Table, [first, ..]) => *first != "elements",
+        _ => false,
+    }
+}
+
 impl<'a> Parser<'a> {
-    fn block(&mut self) -> Vec<Statement<'a>> {
+    fn block(&mut self, within: Within) -> Vec<Statement<'a>> {
         let mut statements = Vec::new();
         let mut current: Vec<&'a str> = Vec::new();
         let mut start = self.at;
@@ -40,7 +60,7 @@ impl<'a> Parser<'a> {
         loop {
             let rest = &self.text[self.at..];
             let Some(c) = rest.chars().next() else { break };
-            let opens_block = matches!(current.first(), Some(&("table" | "chain")));
+            let opens_block = opens_block(&current, within);
             match c {
                 '#' => self.at += rest.find('\n').unwrap_or(rest.len()),
                 '\n' | ';' if sets == 0 => {
@@ -50,7 +70,8 @@ impl<'a> Parser<'a> {
                 '{' if opens_block && self.depth < MAX_DEPTH => {
                     self.at += 1;
                     self.depth += 1;
-                    let block = self.block();
+                    let table = current.iter().take(2).any(|word| *word == "table");
+                    let block = self.block(if table { Within::Table } else { Within::Rules });
                     self.finish(&mut statements, &mut current, start, block);
                 }
                 '}' if sets == 0 => {
@@ -62,6 +83,8 @@ impl<'a> Parser<'a> {
                     return statements;
                 }
                 c if c.is_whitespace() || c == ',' => self.at += c.len_utf8(),
+                // A line goes on behind one.
+                '\\' => self.at += 1,
                 _ => {
                     if current.is_empty() {
                         start = self.at;
@@ -84,7 +107,7 @@ impl<'a> Parser<'a> {
         let length = match first {
             '{' | '}' => 1,
             '"' => rest[1..].find('"').map_or(rest.len(), |end| end + 2),
-            _ => rest.find(|c: char| c.is_whitespace() || "{};,#\"".contains(c)).unwrap_or(rest.len()),
+            _ => rest.find(|c: char| c.is_whitespace() || "{};,#\"\\".contains(c)).unwrap_or(rest.len()),
         };
         self.at += length.max(1);
         &rest[..length]
