@@ -1,5 +1,6 @@
 //! Running jobs: folders, keepers, and what they tell.
 
+use std::collections::BTreeSet;
 use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
@@ -15,9 +16,10 @@ use super::Ground;
 use crate::LabError;
 use crate::job::{Event, Job};
 
-/// How long a keeper may tell nothing before it counts as stuck. No step takes a tenth of it; a program that does
-/// not end is stopped inside.
-const SILENCE: Duration = Duration::from_secs(15 * 60);
+/// How long a keeper may tell nothing before it counts as stuck. No step takes a quarter of it; a program that does
+/// not end is stopped inside. What was seen to get stuck, once in some thousand jobs, is the guest's kernel, while the
+/// networks are laid out.
+const SILENCE: Duration = Duration::from_secs(6 * 60);
 
 /// How jobs are run.
 #[derive(Clone, Debug)]
@@ -45,6 +47,7 @@ pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn 
         shares[i % workers].push(job);
     }
     let mut keepers = shares.into_iter().map(|share| Keeper::start(share, options)).collect::<Result<Vec<_>, _>>()?;
+    let mut again = BTreeSet::new();
     loop {
         if stop.load(Ordering::Relaxed) {
             return Err(LabError::Stopped);
@@ -54,6 +57,7 @@ pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn 
             // Asked before the events are read, so that none of a keeper that has ended is missed.
             let ended = keeper.ended()?;
             for event in keeper.events()? {
+                keeper.begun = !matches!(event, Event::Through(_)) && (keeper.begun || !matches!(event, Event::Now { .. }));
                 if let Event::Through(job) = event {
                     keeper.jobs.retain(|open| open.number != job);
                     keeper.keep_logs(job, options)?;
@@ -64,13 +68,15 @@ pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn 
                 return Err(LabError::Broken(keeper.last_words()));
             }
             if keeper.heard.elapsed() > SILENCE && !keeper.jobs.is_empty() {
-                // One job that is stuck does not take the others along.
+                // One job that is stuck does not take the others along; one that had not begun is tried once more.
                 let mut jobs = std::mem::take(&mut keeper.jobs);
-                let stuck = jobs.remove(0).number;
-                keeper.keep_logs(stuck, options)?;
-                let how = format!("nothing happened for {} minutes; {}", SILENCE.as_secs() / 60, keeper.last_words());
-                tell(Event::Broken { job: stuck, how });
-                tell(Event::Through(stuck));
+                if keeper.begun || !again.insert(jobs[0].number) {
+                    let stuck = jobs.remove(0).number;
+                    keeper.keep_logs(stuck, options)?;
+                    let how = format!("nothing happened for {} minutes; {}", SILENCE.as_secs() / 60, keeper.last_words());
+                    tell(Event::Broken { job: stuck, how });
+                    tell(Event::Through(stuck));
+                }
                 if !jobs.is_empty() {
                     *keeper = Keeper::start(jobs, options)?;
                 }
@@ -94,6 +100,8 @@ struct Keeper {
     jobs: Vec<Job>,
     /// When it last told something.
     heard: Instant,
+    /// Whether it has told more of the first of its jobs than what it is doing.
+    begun: bool,
 }
 
 impl Keeper {
@@ -114,7 +122,7 @@ impl Keeper {
         let errors = File::create(folder.path().join("errors"))?;
         // A group of its own: Ctrl-C is for `prove`, which then ends the keeper in order.
         let child = command.process_group(0).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(errors).spawn()?;
-        Ok(Keeper { child, folder, read: 0, rest: String::new(), jobs, heard: Instant::now() })
+        Ok(Keeper { child, folder, read: 0, rest: String::new(), jobs, heard: Instant::now(), begun: false })
     }
 
     fn ended(&mut self) -> io::Result<bool> {

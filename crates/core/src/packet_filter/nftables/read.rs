@@ -534,8 +534,12 @@ fn action(words: &[&str]) -> Action {
         ["jump", chain, ..] => Action::Jump((*chain).to_owned()),
         ["goto", chain, ..] => Action::Goto((*chain).to_owned()),
         ["masquerade", ..] => Action::Masquerade,
-        ["snat", "ip" | "ip6", "prefix", "to", net, ..] => translate(values::net(net).map(NatTarget::SourceNet)),
-        ["dnat", "ip" | "ip6", "prefix", "to", net, ..] => translate(values::net(net).map(NatTarget::DestinationNet)),
+        ["snat", "ip" | "ip6", "prefix", "to", net, ..] | ["snat", "prefix", "to", net, ..] => {
+            translate(values::net(net).map(NatTarget::SourceNet))
+        }
+        ["dnat", "ip" | "ip6", "prefix", "to", net, ..] | ["dnat", "prefix", "to", net, ..] => {
+            translate(values::net(net).map(NatTarget::DestinationNet))
+        }
         ["snat", "ip" | "ip6", "to", address, ..] | ["snat", "to", address, ..] | ["snat", address] => {
             translate(address.parse().ok().map(NatTarget::SourceTo))
         }
