@@ -246,8 +246,26 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
         }
         None => note("packet filter", "there are no files of one: the rules that are written will be new".to_owned()),
     }
-    if gateway.filter.as_ref().is_some_and(crate::gateway::Filter::is_joined) {
+    // What its own chains drop nobody lets pass beside them: the tunnel's rules must join those.
+    let own_filter = gateway.ruleset.dropping();
+    if gateway.filter.as_ref().is_some_and(crate::gateway::Filter::is_joined) || (gateway.filter.is_none() && !own_filter.is_empty()) {
         let _ = writeln!(text, "filter = \"joined\"");
+    }
+    let chains: Vec<_> = gateway.ruleset.chains.iter().map(|chain| format!("{} of the table {}", chain.name, chain.table)).collect();
+    if !chains.is_empty() {
+        let jump = match gateway.filter.is_none() && !own_filter.is_empty() {
+            true => "; jump to the tunnel's from those that drop",
+            false => "",
+        };
+        let mut places = [None, None];
+        places[end] = gateway.ruleset.chains.iter().find_map(|chain| chain.base.as_ref()?.place.0.clone());
+        notes.push(Note {
+            tunnel: None,
+            about: format!("rules of {}", looked.name),
+            text: format!("chains that are not a tunnel's stay as they are, outside of the description: {}{jump}", chains.join(", ")),
+            places,
+            fatal: false,
+        });
     }
     if pairs.iter().any(|pair| pair.connections[end].interface.value.is_some()) {
         let _ = writeln!(text, "style = \"route-based\"");

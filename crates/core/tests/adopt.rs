@@ -146,3 +146,22 @@ fn interfaces_are_told_by_the_gateways_own_files() {
     assert!(adopted.text.contains("outside = \"ppp7\", inside = \"br3\""), "{}", adopted.text);
     assert!(adopted.text.contains("outside = \"wan9\", inside = \"lan9\""), "{}", adopted.text);
 }
+
+/// A gateway whose own filter drops what it does not know: the tunnel's rules join it, and it stays as it is.
+#[test]
+fn an_administrators_own_filter_is_joined_and_named() {
+    let mut before = built(&orchard(PAIR, AT, ONE, ["", ""], ""), "secrets/harvest.key");
+    let tree = before.trees.get_mut("packhouse").expect("a tree");
+    tree.files.retain(|path, _| !path.starts_with("etc/nftables"));
+    let house = "table inet house {\n chain forward {\n  type filter hook forward priority filter; policy drop;\n  iifname \"lan0\" accept\n }\n}\n";
+    tree.add("etc/nftables.conf", TreeFile::public(house.to_owned()));
+    let adopted = adopted(&before, PAIR);
+    let note = adopted.notes.iter().find(|note| note.about == "rules of packhouse").expect("told");
+    assert_eq!(
+        note.text,
+        "chains that are not a tunnel's stay as they are, outside of the description: forward of the table inet house; jump to the tunnel's from those that drop"
+    );
+    assert!(note.places[0].is_some() && note.places[1].is_none());
+    let again = built(&adopted.text, "secrets/harvest.key");
+    assert!(again.trees["packhouse"].files.contains_key("etc/nftables.d/uspan-harvest.chains"));
+}

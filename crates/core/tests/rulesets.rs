@@ -126,6 +126,7 @@ fn a_filter_that_jumps_to_the_tunnels_chains_lets_the_tunnel_pass() {
     assert!(back.works(), "{back:#?}");
     assert_eq!(seen.row("exemption from NAT").map(|row| row.0), Some(Gravity::Compatible));
     assert_eq!(seen.row("inbound filter").map(|row| row.0), Some(Gravity::Equal));
+    assert_eq!(seen.row("let in from the peer").map(|row| (row.0, row.1)), Some((Gravity::Equal, "IKE and ESP".to_owned())));
     // A set that changes while it runs decides about strangers; nobody can tell from the files.
     let unsure: Vec<_> = back.there.hops.iter().flat_map(|hop| &hop.unsure).filter_map(|(_, line)| line.clone()).collect();
     assert_eq!(unsure, ["ip saddr @strangers drop"]);
@@ -143,6 +144,9 @@ fn a_tunnel_whose_chains_nobody_jumps_to_stays_outside() {
     let failure = &rehearsals.all[0].failures[0];
     assert_eq!(failure.reason, "The filter of packhouse does not let UDP 500 in from 203.0.113.77.");
     assert_eq!(failure.cures[0].spelling.as_deref(), Some("type filter hook input priority filter; policy drop;"));
+    let (gravity, value, line) = seen.row("let in from the peer").expect("a row");
+    assert_eq!((gravity, value.as_str()), (Gravity::Fatal, "not UDP 500, UDP 4500, ESP"));
+    assert_eq!(line, "type filter hook input priority filter; policy drop;");
     let (gravity, value, line) = seen.row("inbound filter").expect("a row");
     assert_eq!((gravity, value.as_str()), (Gravity::Fatal, "does not pass: 10.73.16.0/20 to 10.41.0.0/22"));
     assert_eq!(line, "type filter hook forward priority 0; policy drop;");

@@ -446,6 +446,8 @@ pub enum Event {
         inside: [Option<IpAddr>; 2],
         /// The flows.
         flows: Vec<Flowed>,
+        /// What each gateway listed of its rules, addresses and routes, by the file of a tree that it would be.
+        listings: [BTreeMap<String, String>; 2],
     },
     /// A job is through.
     Through(usize),

@@ -5,7 +5,9 @@ use std::net::IpAddr;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
-use uspan_core::{Actor, Description, Flow, Looked, Ports, Source, Stands, Traffic, Transport, Walker, build, platform, read_tree, walk};
+use uspan_core::{
+    Actor, Description, Flow, Looked, Ports, Source, Stands, Traffic, Transport, Tree, TreeFile, Walker, build, platform, read_tree, walk,
+};
 use uspan_lab::{Depth, Event, Flowed, Options, cast, default_cache, ground, run};
 
 use crate::suite::{LSW, OI, Pair, SS, orchard, supplied};
@@ -44,6 +46,23 @@ pub fn cases() -> Vec<Case> {
     ]
 }
 
+/// What the lab told of a case.
+struct Came {
+    inside: [Vec<IpAddr>; 2],
+    flows: Vec<Flowed>,
+    listings: [BTreeMap<String, String>; 2],
+}
+
+/// The daemon's files of a gateway, and what it listed in place of the rest.
+fn as_listed(tree: &Tree, listings: &BTreeMap<String, String>) -> Tree {
+    let mut listed = tree.clone();
+    listed.files.retain(|path, _| !path.starts_with("etc/nftables") && !path.starts_with("etc/iptables"));
+    for (path, text) in listings {
+        listed.add(path.clone(), TreeFile::public(text.clone()));
+    }
+    listed
+}
+
 /// The flows of each case, as they went in the lab, and those of which `walk` says otherwise.
 pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
     let supplied = supplied();
@@ -69,14 +88,14 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
         pairs.push((trees, gateways, job.sites.clone()));
         jobs.push(job);
     }
-    let mut came: BTreeMap<usize, ([Vec<IpAddr>; 2], Vec<Flowed>)> = BTreeMap::new();
+    let mut came: BTreeMap<usize, Came> = BTreeMap::new();
     let cache = default_cache();
     let keep = std::env::var_os("USPAN_KEEP").map(|path| Path::new(&path).join("walks"));
     let options =
         Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep };
     run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
-        Event::Flowed { job, inside, flows, .. } => {
-            came.insert(job, (inside.map(|address| address.into_iter().collect()), flows));
+        Event::Flowed { job, inside, flows, listings, .. } => {
+            came.insert(job, Came { inside: inside.map(|address| address.into_iter().collect()), flows, listings });
         }
         Event::Broken { job, how } => panic!("{job}: {how}"),
         _ => {}
@@ -85,28 +104,35 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
     let (mut all, mut wrong) = (0, Vec::new());
     for (number, case) in cases.iter().enumerate() {
         let (trees, gateways, sites) = &pairs[number];
-        let Some((inside, flows)) = came.get(&number) else { continue };
-        let walker = |end: usize| {
-            let (site, facts) = (&sites[end], platform(case.pair.platforms[end]).expect("a platform").facts());
-            let looked =
-                Looked { name: site.name.as_str(), gateway: &gateways[end], ends_open: facts.ends_by_address, tree: Some(&trees[end]) };
-            let stands = Stands { own: Some(site.own), reached: Some(site.address) };
-            Walker {
-                actor: Actor { looked, manner: facts.manner, stands },
-                inside: &inside[end],
-                shares_internet: Some(site.shares_internet),
-            }
+        let Some(Came { inside, flows, listings }) = came.get(&number) else { continue };
+        let word = |end: usize| platform(case.pair.platforms[end]).expect("a platform");
+        let stands = |end: usize| Stands { own: Some(sites[end].own), reached: Some(sites[end].address) };
+        let listed = [0, 1].map(|end| as_listed(&trees[end], &listings[end]));
+        let read = [0, 1].map(|end| read_tree(word(end), &listed[end]).0);
+        let actor = |end: usize, gateway, tree| {
+            let looked = Looked { name: sites[end].name.as_str(), gateway, ends_open: word(end).facts().ends_by_address, tree: Some(tree) };
+            Actor { looked, manner: word(end).facts().manner, stands: stands(end) }
         };
+        // By the files, and what the job says beside them; and by what the gateways listed, and nothing else.
+        let by_files = [0, 1].map(|end| Walker {
+            actor: actor(end, &gateways[end], &trees[end]),
+            inside: &inside[end],
+            shares_internet: Some(sites[end].shares_internet),
+        });
+        let by_listings = [0, 1].map(|end| Walker { actor: actor(end, &read[end], &listed[end]), inside: &[], shares_internet: None });
         for flowed in flows {
-            all += 1;
             let port = |port| Traffic::To(Transport::Tcp, Ports { first: port, last: port });
             let traffic = flowed.port.map_or(Traffic::Ping, port);
             let flow = Flow { from: flowed.from, to: flowed.to, traffic };
-            let walked = walk([walker(0), walker(1)], &flow);
-            if walked.as_ref().is_some_and(uspan_core::Walk::works) != flowed.worked {
-                let hops = walked.iter().flat_map(|walked| std::iter::once(&walked.there).chain(&walked.back)).flat_map(|leg| &leg.hops);
-                let last = hops.last().map(|hop| format!("{}: {}", hop.aspect.word(), hop.says));
-                wrong.push(format!("{}: {flowed:?}; walk ends at {last:?}", case.name));
+            for (walkers, by) in [(&by_files, "files"), (&by_listings, "listings")] {
+                all += 1;
+                let walked = walk(*walkers, &flow);
+                if walked.as_ref().is_some_and(uspan_core::Walk::works) != flowed.worked {
+                    let hops =
+                        walked.iter().flat_map(|walked| std::iter::once(&walked.there).chain(&walked.back)).flat_map(|leg| &leg.hops);
+                    let last = hops.last().map(|hop| format!("{}: {}", hop.aspect.word(), hop.says));
+                    wrong.push(format!("{}, by {by}: {flowed:?}; walk ends at {last:?}", case.name));
+                }
             }
         }
     }

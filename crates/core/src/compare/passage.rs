@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use ipnet::IpNet;
 
 use super::{Shown, Side, Table, Verdict, plain};
-use crate::gateway::{Action, Decider, Face, Hook, Met, NatTarget, Traffic, Translation};
+use crate::gateway::{Action, Decider, Encapsulation, Face, Hook, Met, NatTarget, Traffic, Translation, is_private};
 use crate::source::Place;
 
 impl Table<'_> {
@@ -13,6 +13,7 @@ impl Table<'_> {
         self.steering();
         self.crossing();
         self.exemption();
+        self.entrance();
         self.filter();
     }
 
@@ -77,6 +78,39 @@ impl Table<'_> {
             }
         };
         self.add("exemption from NAT", values, verdict);
+    }
+
+    /// Whether what makes and carries the SAs gets in, at each end that has a filter.
+    fn entrance(&mut self) {
+        let found = self.sides.map(|side| entering(&side));
+        if found.iter().all(Option::is_none) {
+            return;
+        }
+        let values = [0, 1].map(|end| match &found[end] {
+            None => plain("no rules seen"),
+            Some(Entering { lacking, place }) if lacking.is_empty() => self.sides[end].placed("IKE and ESP".to_owned(), place.as_ref()),
+            Some(Entering { lacking, place }) => self.sides[end].placed(format!("not {}", lacking.join(", ")), place.as_ref()),
+        });
+        let lacks = |end: usize, what: &str| found[end].as_ref().is_some_and(|found| found.lacking.contains(&what));
+        let wrapped = self.sides.iter().any(|side| {
+            side.connection.encapsulation.value == Encapsulation::Forced || side.connection.local.value.address().is_some_and(is_private)
+        });
+        let names = self.names();
+        let first = |what: &str| (0..2).find(|end| lacks(*end, what)).map(|end| names[end]);
+        let carrier = if wrapped { UDP_4500 } else { ESP };
+        let verdict = if let Some(name) = first(UDP_500) {
+            Verdict::fatal(format!("No answer of {name}: IKE does not get in."), "Let UDP 500 in from the peer.")
+        } else if let Some(name) = first(carrier) {
+            Verdict::fatal(
+                format!("SAs come up; what arrives at {name} is dropped before it is decrypted."),
+                format!("Let {carrier} in from the peer."),
+            )
+        } else if let Some(name) = first(if wrapped { ESP } else { UDP_4500 }) {
+            Verdict::compatible(format!("Nothing reaches {name} once there is a NAT device between the two, or none any more."))
+        } else {
+            Verdict::unless(self.crossed || values[0].value == values[1].value, || Verdict::compatible("Something else gets in."))
+        };
+        self.add("let in from the peer", values, verdict);
     }
 
     /// Both directions, at each end that has a filter for the tunnel.
@@ -188,6 +222,37 @@ fn pairs(side: &Side<'_>) -> Vec<(IpNet, IpNet)> {
         children.flat_map(|child| child.local.value.iter().flat_map(|l| child.remote.value.iter().map(|r| (*l, *r)))).collect();
     let any = own.iter().all(|(local, remote)| local.prefix_len() == 0 && remote.prefix_len() == 0);
     if any || side.looked.gateway.wraps() { side.looked.gateway.crossing().into_iter().collect() } else { own }
+}
+
+const UDP_500: &str = "UDP 500";
+const UDP_4500: &str = "UDP 4500";
+const ESP: &str = "ESP";
+
+/// What does not get in of that which makes and carries the SAs, and where that is said of the first.
+struct Entering {
+    lacking: Vec<&'static str>,
+    place: Option<Place>,
+}
+
+/// Nothing where there is no filter.
+fn entering(side: &Side<'_>) -> Option<Entering> {
+    let gateway = side.looked.gateway;
+    let connection = side.connection;
+    let ipv4 = connection.outer_ipv4();
+    let mut found = Entering { lacking: Vec::new(), place: None };
+    for (what, traffic) in [(UDP_500, Traffic::Udp(vec![500])), (UDP_4500, Traffic::Udp(vec![4500])), (ESP, Traffic::Esp)] {
+        let (from, to) = (connection.remote.value.range(ipv4), connection.local.value.range(ipv4));
+        let (into, out_of) = (Face::None, gateway.outside());
+        let judged = gateway.judged(&Met { hook: Hook::Input, from, to, traffic: &traffic, into, out_of, leaving: false, arrived: false });
+        if judged.own.is_none() && judged.others.is_none() {
+            return None;
+        }
+        if let Some(by) = judged.stopped() {
+            found.lacking.push(what);
+            found.place = found.place.or(by.cloned());
+        }
+    }
+    Some(found)
 }
 
 /// What passes of every pair in a direction; or the first pair of which nothing does, and where that is said.

@@ -85,6 +85,19 @@ pub(crate) struct Judged<'a> {
     pub others: Option<Ruling<'a>>,
 }
 
+impl Judged<'_> {
+    /// Whether they drop it for sure, and the place that says so where there is one. A filter that the tunnel's rules join drops
+    /// what they do not let in.
+    pub(crate) fn stopped(&self) -> Option<Option<&Place>> {
+        let by_own = self.own.filter(|(filter, rule)| rule.map_or(filter.is_joined(), |rule| rule.verdict == Verdict::Drop));
+        if let Some((_, rule)) = by_own {
+            return Some(rule.and_then(|rule| rule.place.0.as_ref()));
+        }
+        let ruling = self.others.as_ref().filter(|ruling| !ruling.may_pass())?;
+        Some(ruling.decider.and_then(Decider::place))
+    }
+}
+
 /// Version of the key exchange.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum IkeVersion {

@@ -278,6 +278,12 @@ impl Ruleset {
         self.chains.iter().flat_map(|chain| &chain.rules).any(|rule| rule.action == Action::Masquerade)
     }
 
+    /// The chains for packets to the gateway or through it that drop what none of their rules is for.
+    pub fn dropping(&self) -> Vec<&Chain> {
+        let drops = |base: &Base| base.drops && base.task == Task::Pass && matches!(base.hook, Hook::Input | Hook::Forward);
+        self.chains.iter().filter(|chain| chain.base.as_ref().is_some_and(drops)).collect()
+    }
+
     /// Whether any chain is asked there whether packets pass.
     pub fn filters(&self, hook: Hook, ipv4: bool) -> bool {
         !self.asked(hook, Task::Pass, ipv4).is_empty()

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use super::{Actor, Cure, Play, Stage};
-use crate::gateway::{Connection, Decider, Endpoint, Face, Hook, Met, Traffic, Verdict, is_private};
+use crate::gateway::{Connection, Endpoint, Face, Hook, Met, Traffic, is_private};
 use crate::platform::Line;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -103,17 +103,10 @@ impl<'a> Play<'a> {
         let (into, out_of) = (Face::None, gateway.outside());
         let ike =
             Met { hook: Hook::Input, from: from.into(), to: to.into(), traffic: &traffic, into, out_of, leaving: false, arrived: false };
-        let judged = gateway.judged(&ike);
-        // An administrator's filter that these rules join drops what they do not let in.
-        let by_own = judged.own.filter(|(filter, rule)| rule.map_or(filter.is_joined(), |rule| rule.verdict == Verdict::Drop));
-        let by_others = judged.others.filter(|ruling| !ruling.may_pass());
-        (by_own.is_some() || by_others.is_some()).then(|| {
-            let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
-            let place = by_own.and_then(|(_, rule)| rule?.place.0.as_ref());
-            let place = place.or(by_others.and_then(|ruling| ruling.decider).and_then(Decider::place));
-            let cure = self.cure_at(answerer, place, format!("let UDP 500 and 4500 in from {from}"));
-            (reason, [Some(Line::Unanswered), None], vec![cure])
-        })
+        let place = gateway.judged(&ike).stopped().map(|place| place.cloned())?;
+        let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
+        let cure = self.cure_at(answerer, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"));
+        Some((reason, [Some(Line::Unanswered), None], vec![cure]))
     }
 
     /// Tells that nobody answers, if so.

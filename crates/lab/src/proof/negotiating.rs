@@ -1,5 +1,6 @@
 //! A negotiation whatever comes of it: how far it gets, with what on the wire, and what the daemons say.
 
+use std::collections::BTreeMap;
 use std::io;
 use std::net::IpAddr;
 use std::thread::sleep;
@@ -104,8 +105,33 @@ impl Walkthrough<'_, '_> {
         }
         let job = self.proof.job.number;
         let inside = tunnel.ends.map(|site| self.inside(site));
-        (self.proof.tell)(Event::Flowed { job, tunnel: self.number, inside, flows });
+        let mut listings = [BTreeMap::new(), BTreeMap::new()];
+        for (end, listing) in listings.iter_mut().enumerate() {
+            *listing = self.listings(end)?;
+        }
+        (self.proof.tell)(Event::Flowed { job, tunnel: self.number, inside, flows, listings });
         Ok(())
+    }
+
+    /// What a gateway lists of itself, by the file of a tree that it would be.
+    fn listings(&self, end: usize) -> io::Result<BTreeMap<String, String>> {
+        const RULES: [(&str, &str, &[&str]); 3] = [
+            ("listing/nft", "nft", &["list", "ruleset"]),
+            ("listing/iptables", "iptables-save", &[]),
+            ("listing/ip6tables", "ip6tables-save", &[]),
+        ];
+        const NETWORK: [(&str, &str, &[&str]); 3] = [
+            ("listing/ip-address", "ip", &["address"]),
+            ("listing/ip-route", "ip", &["route"]),
+            ("listing/ip6-route", "ip", &["-6", "route"]),
+        ];
+        let gateway = self.gateway(end);
+        let rules = if gateway.site.packet_filter == "iptables" { &RULES[1..] } else { &RULES[..1] };
+        let mut listings = BTreeMap::new();
+        for (path, program, args) in rules.iter().chain(&NETWORK) {
+            listings.insert((*path).to_owned(), gateway.room.tell(program, args)?.text);
+        }
+        Ok(listings)
     }
 
     fn renew_all(&mut self, came: &mut Negotiation) -> io::Result<()> {
