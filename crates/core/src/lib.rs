@@ -54,10 +54,10 @@ pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tun
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
-    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
-    Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin,
-    OwnAddress, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret, Test,
-    Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service, service_names,
+    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
+    Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening,
+    Origin, OwnAddress, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret,
+    Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};

@@ -78,6 +78,30 @@ const WORDS: &[&str] = &[
     "up ip route add ",
     "iface a inet manual\n",
     "router bgp ",
+    "define x = { ",
+    "$x",
+    "@x",
+    "set x {",
+    "elements = { ",
+    "policy drop;",
+    "priority srcnat - ",
+    "jump y",
+    "goto y",
+    "ct state vmap { new : ",
+    "oifname != ",
+    "limit rate over ",
+    "masquerade",
+    "*filter\n",
+    ":FORWARD DROP [0:0]\n",
+    "-A FORWARD ! ",
+    "-m policy --dir in --pol ipsec ",
+    "-g x\n",
+    "default via ",
+    "blackhole ",
+    " dev ",
+    " metric ",
+    "2: x@y: <UP> ",
+    "    inet ",
     "é",
     "\u{0}",
     "\u{feff}",
@@ -113,6 +137,32 @@ static SEEDS: LazyLock<Vec<Tree>> = LazyLock::new(|| {
     assert!(seeds.len() >= 9, "{}", seeds.len());
     seeds
 });
+
+/// Rules, routes and addresses as people write them and as they are listed.
+const FOREIGN: &[(&str, &str)] = &[
+    (
+        "etc/nftables.conf",
+        "#!/usr/sbin/nft -f\nflush ruleset\ndefine inside = { lan0, lan1 }\ntable inet house {\n\tset private { type ipv4_addr; flags interval; elements = { 10.0.0.0/8,\n 172.16.0.0-172.31.255.255 } }\n\
+         \tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n\t\tct state vmap { established : accept, related : accept, invalid : drop }\n\t\tiif lo accept\n\
+         \t\ticmp type { echo-request, 3 } limit rate 10/second burst 5 packets accept\n\t\tiifname $inside tcp dport { ssh, 8080-8090 } accept comment \"x\"\n\t\tlog prefix \"d: \" flags all\n\t}\n\
+         \tchain lan { ip daddr @private accept; jump lan; return; }\n\tchain forward {\n\t\ttype filter hook forward priority 0; policy drop;\n\t\tip6 saddr fe80::/10 meta ipsec missing drop\n\t\tiifname \"lan*\" goto lan\n\t}\n}\n\
+         table ip nat {\n\tchain post {\n\t\ttype nat hook postrouting priority srcnat - 5;\n\t\tip saddr 10.41.0.0/22 oifname != \"wan0\" return\n\t\tsnat prefix to 10.9.0.0/22\n\t\tmasquerade random\n\t}\n}\n",
+    ),
+    (
+        "etc/iptables/rules.v4",
+        "# x\n*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING ! -d 10.0.0.0/8,172.16.0.0/12 -o wan+ -m comment --comment \"all of it\" -j MASQUERADE\n-A POSTROUTING -s 10.1.0.0/16 -j SNAT --to-source 198.51.100.20\nCOMMIT\n\
+         *filter\n:INPUT DROP [1:2]\n:FORWARD DROP [0:0]\n:x - [0:0]\n[1:2] -A INPUT -i lo -j ACCEPT\n-A INPUT -p udp -m multiport --dports 500,4500 -j ACCEPT\n-A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n\
+         -A FORWARD -m policy --dir in --pol ipsec --strict -g x\n-A x -m limit --limit 5/sec -j LOG --log-prefix \"a b\"\n-A x -j REJECT --reject-with icmp-port-unreachable\nCOMMIT\n",
+    ),
+    (
+        "listing/ip-address",
+        "2: wan0@if5: <UP> mtu 1500\n    inet 198.51.100.20/24 brd 198.51.100.255 scope global wan0\n    inet6 fe80::1/64 scope link\n",
+    ),
+    (
+        "listing/ip-route",
+        "default via 198.51.100.1 dev wan0 proto static\nblackhole 10.73.16.0/20 metric 4107\n10.9.0.0/16\n\tnexthop via 10.41.0.2 dev lan0 weight 1\n",
+    ),
+];
 
 fn at(text: &str, thousandths: u16) -> usize {
     let mut at = text.len() * usize::from(thousandths) / 1000;
@@ -154,9 +204,17 @@ fn survives(word: &'static str, below: &'static [&'static str]) {
     let seeds: Vec<(Tree, Vec<String>)> = SEEDS
         .iter()
         .filter(|tree| platforms_of(tree).iter().any(|platform| platform.facts().word == word))
-        .map(|tree| {
-            let paths = tree.files.keys().filter(|path| below.iter().any(|start| path.starts_with(start)));
-            (tree.clone(), paths.cloned().collect::<Vec<_>>())
+        .cloned()
+        .chain(FOREIGN.iter().map(|(path, text)| {
+            let mut tree = Tree::default();
+            tree.add(*path, TreeFile::public((*text).to_owned()));
+            tree
+        }))
+        .map(|mut tree| {
+            // The other readers' files are theirs.
+            tree.files.retain(|path, _| below.iter().any(|start| path.starts_with(start)));
+            let paths = tree.files.keys().cloned().collect::<Vec<_>>();
+            (tree, paths)
         })
         .filter(|(_, paths)| !paths.is_empty())
         .collect();
@@ -171,7 +229,22 @@ fn survives(word: &'static str, below: &'static [&'static str]) {
         let mut tree = tree.clone();
         let file = tree.files.get_mut(path).expect("there");
         file.text = changed(&file.text, &edits);
-        let (_, findings) = read_tree(platform, &tree);
+        let (gateway, findings) = read_tree(platform, &tree);
+        for hook in [Hook::Input, Hook::Forward, Hook::Departure] {
+            // Whatever jumps where, asking comes to an end.
+            let met = Met {
+                hook,
+                from: "10.41.0.7/32".parse().expect("a network"),
+                to: "10.73.16.9/32".parse().expect("a network"),
+                traffic: &Traffic::Ping,
+                into: Face::Unknown,
+                out_of: Face::Named("lan0"),
+                leaving: true,
+                arrived: false,
+            };
+            let _ = gateway.ruleset.ruling(&met, gateway.filter.as_ref());
+            let _ = gateway.ruleset.translation(&met, |_| true);
+        }
         for place in findings.iter().filter_map(|finding| finding.place.as_ref()) {
             // A place is in the file that it names, and can be shown.
             let text = tree.files.get(&*place.file).map(|file| file.text.as_str());
@@ -209,7 +282,7 @@ fn iptables() {
 
 #[test]
 fn interfaces() {
-    survives("strongswan", &["etc/network"]);
+    survives("strongswan", &["etc/network", "listing/ip"]);
 }
 
 #[test]

@@ -259,6 +259,20 @@ fn a_listing_of_the_other_packet_filter() {
     assert!(late.stop("https").is_some_and(|(says, ..)| says.contains("no selector covers 198.51.100.20")));
 }
 
+/// Where the kernel lists the rules of both packet filters in one, those of the other one are read from its own listing.
+#[test]
+fn rules_that_both_list_count_once() {
+    let nft = "# Warning: table ip filter is managed by iptables-nft, do not touch!\ntable ip filter {\n\tchain FORWARD {\n\t\ttype filter hook forward priority filter; policy drop;\n\t\txt match \"set\" counter packets 0 bytes 0 accept\n\t}\n}\n";
+    let rules = |files: &[(&str, &str)]| {
+        let seen = seen(with(trees(""), files));
+        let chains = seen.gateways[0].ruleset.chains.iter();
+        chains.map(|chain| format!("{} {}", chain.table, chain.name)).collect::<Vec<_>>()
+    };
+    assert_eq!(rules(&[("listing/nft", nft)]), ["ip filter FORWARD"]);
+    let saved = "*filter\n:FORWARD DROP [0:0]\nCOMMIT\n";
+    assert_eq!(rules(&[("listing/nft", nft), ("listing/iptables", saved)]), ["filter FORWARD"]);
+}
+
 /// Routes as ip-route(8) lists them: without a default route nothing comes as far as the selectors.
 #[test]
 fn routes_as_they_were_listed() {

@@ -12,8 +12,9 @@ use crate::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
     let mut reader = Reader::of(tree);
-    if tree.files.contains_key(LISTING) {
+    if let Some(file) = tree.files.get(LISTING) {
         // What is loaded is what counts, whatever the files would load.
+        reader.managed = managed(tree, &file.text);
         reader.file(LISTING, None);
     } else {
         let more = FILES.iter().flat_map(|folder| tree.in_folder(folder, ".nft")).map(|(path, _)| path);
@@ -30,8 +31,17 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
 /// How many words all variables and sets together may grow to: those that stand for each other would fill any memory.
 const EXPANDED: usize = 1_000_000;
 
+/// The tables that belong to the other packet filter, as the listing says, where that has a listing of its own.
+fn managed(tree: &Tree, text: &str) -> BTreeSet<String> {
+    let named = text.lines().filter_map(|line| line.strip_prefix("# Warning: table ")?.split_once(" is managed by iptables-nft"));
+    let listed = |table: &&str| tree.files.contains_key(if table.starts_with("ip6 ") { "listing/ip6tables" } else { "listing/iptables" });
+    named.map(|(table, _)| table).filter(listed).map(str::to_owned).collect()
+}
+
 struct Reader<'t> {
     tree: &'t Tree,
+    /// Tables that are read from elsewhere.
+    managed: BTreeSet<String>,
     chains: Vec<Chain>,
     /// Which of them has this name, behind its table's.
     named: HashMap<String, usize>,
@@ -69,6 +79,7 @@ impl<'t> Reader<'t> {
     fn of(tree: &'t Tree) -> Reader<'t> {
         Reader {
             tree,
+            managed: BTreeSet::new(),
             chains: Vec::new(),
             named: HashMap::new(),
             defined: BTreeMap::new(),
@@ -119,6 +130,7 @@ impl<'t> Reader<'t> {
                 }
                 (["flush" | "delete" | "destroy" | "list", ..], _) => {}
                 (["table", named @ ..] | ["add" | "create", "table", named @ ..], None) => match table(named) {
+                    Some(table) if self.managed.contains(&table.key()) => {}
                     Some(table) => self.statements(source, &statement.block, Some(table)),
                     None => self.unknown(source, statement),
                 },
