@@ -310,3 +310,13 @@ fn what_grows_without_end_is_given_up() {
     assert_eq!(seen.findings.len(), 1, "{:#?}", seen.findings);
     assert!(seen.walked("10.41.1.7", "10.73.16.9", "ssh").there.hops.iter().any(|hop| !hop.unsure.is_empty()));
 }
+
+#[test]
+fn listed_routes_steer_into_the_tunnel() {
+    let listed = "default via 198.51.100.1 dev wan0 \n10.41.0.0/22 dev lan0 proto kernel scope link src 10.41.0.1 \nblackhole 10.73.16.0/20 metric 4096 \n10.73.16.0/20 dev us-harvest scope link metric 10 \n";
+    let seen = seen(with(trees("style = \"route-based\""), &[("listing/ip-route", listed)]));
+    let walk = seen.walked("10.41.1.7", "10.73.16.9", "https");
+    assert!(walk.works(), "{walk:#?}");
+    let route = walk.there.hops.iter().find(|hop| hop.aspect == Aspect::Route).expect("a route");
+    assert_eq!(route.decided.as_ref().and_then(|(_, line)| line.as_deref()), Some("10.73.16.0/20 dev us-harvest scope link metric 10"));
+}

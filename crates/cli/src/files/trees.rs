@@ -49,6 +49,9 @@ pub fn gateway(root: &Path) -> Result<Tree, Failure> {
         return Err(Failure::Usage(format!("there is no folder `{}`; name the folder that stands for the gateway's /", etc.display())));
     }
     gather(root, "etc", &mut tree, 0)?;
+    if root.join("listing").is_dir() {
+        gather(root, "listing", &mut tree, 0)?;
+    }
     Ok(tree)
 }
 

@@ -176,7 +176,8 @@ fn observed(came: &Negotiation) -> Option<Stage> {
         "ikev2_ike_auth_recv: no proposal chosen",
         "connection found with compatible Traffic Selectors",
     ];
-    let child = said(&CHILD);
+    // What the peer said of its Child SA does not matter to one that does not take it for the right peer.
+    let child = said(&CHILD) && !said(&["mismatched on first found connection and no better connection found"]);
     Some(if came.authenticated || child { Stage::ChildSa } else { Stage::Authentication })
 }
 

@@ -1,6 +1,6 @@
 //! Address translation and packet filter of a gateway, in neutral words.
 
-use super::{Ports, Transport, Whence};
+use super::{Met, Ports, Transport, Whence};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -143,6 +143,15 @@ impl Filter {
     /// The first rule that decides about these packets.
     pub(crate) fn deciding(&self, packet: &Packet) -> Option<&FilterRule> {
         self.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(|rule| rule.applies(packet))
+    }
+
+    /// The first rule that decides about a packet where it is met.
+    pub(crate) fn met_by(&self, met: &Met<'_>) -> Option<&FilterRule> {
+        let applies = |rule: &&FilterRule| {
+            let there = rule.hook == met.hook && rule.from.contains(&met.from) && rule.to.contains(&met.to);
+            there && met.fits(&rule.protection) && rule.traffic.covers(met.traffic)
+        };
+        self.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(applies)
     }
 
     /// What that does with them.

@@ -576,7 +576,7 @@ impl Gateway {
         let others = self.ruleset.filters(met.hook, ipv4).then(|| self.ruleset.ruling(met, self.filter.as_ref()));
         // Chains that are jumped to are asked there, or not at all.
         let jumped = others.is_some() && (self.filter.as_ref().is_some_and(Filter::is_joined) || self.ruleset.leads_to_own(met.hook, ipv4));
-        let own = self.filter.as_ref().filter(|_| !jumped).map(|filter| (filter, filter.deciding(&met.packet())));
+        let own = self.filter.as_ref().filter(|_| !jumped).map(|filter| (filter, filter.met_by(met)));
         Judged { own, others }
     }
 

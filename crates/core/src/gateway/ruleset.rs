@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use ipnet::IpNet;
 
-use super::{Filter, FilterRule, Hook, NatTarget, Packet, Ports, Traffic, Transport, Whence};
+use super::{Filter, FilterRule, Hook, NatTarget, Ports, Protection, Traffic, Transport, Whence};
 use crate::source::Place;
 
 /// All chains of a gateway that are not a tunnel's.
@@ -432,24 +432,19 @@ impl<'a> Asking<'a, '_> {
             return self.chain(target, jumps);
         }
         own_chain(name).filter(|hook| *hook == self.met.hook)?;
-        self.own?.deciding(&self.met.packet()).map(Decider::Own)
+        self.own?.met_by(self.met).map(Decider::Own)
     }
 }
 
 impl Met<'_> {
-    /// The same for the rules of a tunnel.
-    pub(crate) fn packet(&self) -> Packet {
-        Packet { hook: self.hook, from: self.from, to: self.to, protection: self.protection(), traffic: self.traffic.clone() }
-    }
-
-    /// What a rule of a tunnel's chain asks about it.
-    fn protection(&self) -> super::Protection {
-        match (self.leaving, self.arrived, self.into, self.out_of) {
-            (true, ..) => super::Protection::Leaving,
-            (_, true, ..) => super::Protection::Arrived,
-            (_, _, Face::Named(name), _) => super::Protection::Into(name.to_owned()),
-            (_, _, _, Face::Named(name)) => super::Protection::OutOf(name.to_owned()),
-            _ => super::Protection::Any,
+    /// Whether it is what a rule of a tunnel's asks about it.
+    pub(crate) fn fits(&self, protection: &Protection) -> bool {
+        match protection {
+            Protection::Any => true,
+            Protection::Leaving => self.leaving,
+            Protection::Arrived => self.arrived,
+            Protection::Into(name) => self.into == Face::Named(name),
+            Protection::OutOf(name) => self.out_of == Face::Named(name),
         }
     }
 }

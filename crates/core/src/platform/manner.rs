@@ -63,6 +63,8 @@ pub enum Line {
     NoRekeyProposal,
     /// The peer refused to make new keys.
     RekeyRefused,
+    /// There is nothing that it could ask for.
+    NothingToAsk,
 }
 
 /// How a daemon negotiates.
@@ -86,9 +88,15 @@ pub struct Manner {
     pub transport_between_hosts: bool,
     /// It answers only where it is the one that is asked for (IDr in the request); else it shows who it is.
     pub heeds_asked_identity: bool,
+    /// It asks for an identity of the peer's (IDr) only where that is no address.
+    pub asks_for_names_only: bool,
+    /// Who shows a certificate is whoever the connection expects, if the certificate names that, whatever the peer says.
+    pub believes_certificates: bool,
+    /// Of several Child SAs that it opens at once the last one comes with the IKE SA, and the others after it.
+    pub last_child_first: bool,
     /// It takes a Child SA only in its connection's mode.
     pub insists_on_mode: bool,
-    /// It does not answer IKEv1 where no connection can be meant: for want of the version, or of the way of proving.
+    /// It does not answer IKEv1 where no connection can be meant: for want of the version, the peer, or the way of proving.
     pub silent_to_v1: bool,
     /// In IKEv1 it offers the first value of each kind alone.
     pub first_values_v1: bool,

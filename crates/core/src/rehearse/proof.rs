@@ -36,6 +36,7 @@ impl<'a> Play<'a> {
         let gateway = self.actors[end].looked.gateway;
         // Who takes anybody looks for the secret of whoever it is.
         let mut known = connection.clone();
+        known.local_identity.value = self.shown(end, connection);
         if known.remote_identity.value == Identity::Anybody {
             known.remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
         }
@@ -58,6 +59,26 @@ impl<'a> Play<'a> {
         }
     }
 
+    /// The identity that the one that opens asks for, if it asks for one.
+    pub(super) fn asked_identity(&self) -> Option<&'a Identity> {
+        let expected = &self.calling().remote_identity.value;
+        let names_only = self.manner(self.opener).asks_for_names_only;
+        // Who takes anybody asks for nobody.
+        (*expected != Identity::Anybody && !(names_only && matches!(expected, Identity::Address(_)))).then_some(expected)
+    }
+
+    /// Whether an end is looked up as the one that a connection of the other expects.
+    pub(super) fn is_taken(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
+        let by_certificate = self.manner(1 - end).believes_certificates && self.is_certified(end, shows, judges);
+        judges.remote_identity.value.takes(&self.shown(end, shows)) || by_certificate
+    }
+
+    /// Whether an end's certificate names whom the other expects.
+    fn is_certified(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
+        let own = || self.actors[end].looked.gateway.own_certificate(shows);
+        shows.local_method.value == Method::Certificate && own().is_some_and(|own| own.names(&judges.remote_identity.value))
+    }
+
     /// What one end alone logs.
     fn told(&self, end: usize, line: Line) -> [Option<Line>; 2] {
         if end == self.opener { [Some(line), None] } else { [None, Some(line)] }
@@ -69,9 +90,9 @@ impl<'a> Play<'a> {
         let [shower, judge] = [end, other].map(|at| self.actors[at].looked.gateway);
         let names = [self.name(end), self.name(other)];
         let shown = self.shown(end, shows);
-        // What is not said follows from the certificate, which may have several names.
-        let certified = matches!(shown, Identity::Implied(_)) && shows.local_method.value == Method::Certificate;
-        let named = certified && shower.own_certificate(shows).is_some_and(|own| own.names(&judges.remote_identity.value));
+        // What is not said follows from the certificate, which may have several names; some look at nothing else.
+        let counts = matches!(shown, Identity::Implied(_)) || self.manner(other).believes_certificates;
+        let named = counts && self.is_certified(end, shows, judges);
         if !named && !judges.remote_identity.value.takes(&shown) {
             let (is, wants) = (shown.words(), judges.remote_identity.value.words());
             let cures = vec![

@@ -15,7 +15,8 @@ impl<'a> Play<'a> {
         let meant = self.meant();
         let old = self.calling().version.value == IkeVersion::V1;
         let none_old = self.actors[answerer].looked.gateway.connections.iter().all(|one| one.version.value == IkeVersion::V2);
-        let silent = !self.manner(answerer).answers_strangers || (old && none_old && self.manner(answerer).silent_to_v1);
+        let silent =
+            !self.manner(answerer).answers_strangers || (old && (none_old || hearing.is_empty()) && self.manner(answerer).silent_to_v1);
         match self.calling().version.value {
             _ if silent => {}
             IkeVersion::V2 => self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
@@ -166,7 +167,7 @@ impl<'a> Play<'a> {
             cures.push(self.cure(answerer, &meant.remote_identity, format!("write {says}")));
             cures.push(self.cure(caller, &calling.local_identity, format!("or write {wants}")));
         }
-        if !calling.remote_identity.value.takes(&theirs) {
+        if self.asked_identity().is_some_and(|asked| !asked.takes(&theirs)) {
             let (wants, is) = (calling.remote_identity.value.words(), theirs.words());
             reasons.push(format!("{} asks for {wants}, {} is {is}.", self.name(caller), self.name(answerer)));
             cures.push(self.cure(answerer, &meant.local_identity, format!("write {wants}")));

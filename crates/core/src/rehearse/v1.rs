@@ -22,6 +22,9 @@ impl<'a> Play<'a> {
         let answering = if self.calling().aggressive.value { self.aggressive() } else { self.main() };
         let Some(answering) = answering else { return };
         for child in &self.calling().children {
+            if self.asks_for_nothing(child) {
+                return;
+            }
             self.quick(child, answering);
         }
         self.rekeys_v1(answering);
@@ -173,9 +176,8 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
         let able: Vec<_> = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V1).collect();
-        let shown = self.shown(caller, calling);
         // What is asked for is not said in IKEv1: the one that opens finds out.
-        let known = able.iter().copied().find(|connection| connection.remote_identity.value.takes(&shown));
+        let known = able.iter().copied().find(|connection| self.is_taken(caller, calling, connection));
         let Some(answering) = known else {
             self.refuse_v1(answerer, Notify::V1_INVALID_ID);
             self.stranger(Stage::Authentication);
@@ -224,6 +226,23 @@ impl<'a> Play<'a> {
         // There is no narrowing: what was asked for is what both take, or each its own part of it.
         let answered = answer(narrowing, &wanted, &Wanted::by_answerer(own)).unwrap_or_else(|| wanted.clone());
         self.opened(asked, own, &wanted, &answered, suite);
+    }
+
+    /// In transport mode some ask for the two gateways alone; where that leaves nothing, they give up the IKE SA and all with it.
+    fn asks_for_nothing(&mut self, child: &Child) -> bool {
+        let caller = self.opener;
+        let wanted = self.between_hosts(caller, child, Wanted::by_opener(child));
+        let nothing = wanted.near.is_empty() || wanted.far.is_empty();
+        if nothing {
+            let reason = format!(
+                "{} asks for transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left, and it gives up.",
+                self.name(caller)
+            );
+            let cures = vec![self.cure(caller, &child.mode, "say tunnel mode")];
+            self.fail(Stage::ChildSa, reason, [Some(Line::NothingToAsk), None], cures).child = Some(child.name.clone());
+            self.rehearsal.opened.clear();
+        }
+        nothing
     }
 
     /// The first message of a quick mode.

@@ -10,7 +10,7 @@ use super::{Opened, Play, Stage, child_name};
 use crate::algorithm::Group;
 use crate::compare::{bare, nearest_two};
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, EspProposal, Identity, IkeProposal, IkeVersion, Mode, listed};
+use crate::gateway::{Child, Connection, EspProposal, Identity, IkeProposal, IkeVersion, Mode, Opening, listed};
 use crate::platform::{Line, Narrowing};
 
 impl<'a> Play<'a> {
@@ -19,7 +19,7 @@ impl<'a> Play<'a> {
         self.group = suite.group;
         let Some(answering) = self.auth() else { return };
         let mut id = 2;
-        for child in self.calling().children.iter().skip(1) {
+        for child in self.in_turn().skip(1) {
             self.another(child, answering, &mut id);
         }
         self.rekeys(answering, &mut id);
@@ -27,6 +27,15 @@ impl<'a> Play<'a> {
         if !self.rehearsal.opened.is_empty() {
             self.new_ike(suite, id);
         }
+    }
+
+    /// The Child SAs in the order in which they are asked for.
+    fn in_turn(&self) -> impl Iterator<Item = &'a Child> + use<'a> {
+        let children = &self.calling().children;
+        let at_once = children.iter().all(|child| child.opening.value == Opening::AtOnce);
+        let last = children.len().checked_sub(1).filter(|_| at_once && self.manner(self.opener).last_child_first);
+        let first = last.unwrap_or(0);
+        children.get(first).into_iter().chain(children.iter().enumerate().filter(move |(i, _)| *i != first).map(|(_, child)| child))
     }
 
     /// IKE_SA_INIT: what is chosen, and the connections that can still be meant.
@@ -100,24 +109,23 @@ impl<'a> Play<'a> {
         if !self.can_prove(caller, calling) {
             return None;
         }
-        let first = calling.children.first()?;
+        let first = self.in_turn().next()?;
         let mut request =
             Message::request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2").with("IDi", self.shown(caller, calling).words());
-        // Who takes anybody asks for nobody.
-        if calling.remote_identity.value != Identity::Anybody {
-            request = request.with("IDr", calling.remote_identity.value.words());
+        let asked = self.asked_identity();
+        if let Some(asked) = asked {
+            request = request.with("IDr", asked.words());
         }
         request = request.with("AUTH", calling.local_method.value.words());
         request = child_payloads(request, &without_groups(&first.esp.value), first);
         self.say(request);
         let source = "RFC 7296 section 2.21.2";
         let able = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V2);
-        let shown = self.shown(caller, calling);
         let known = |connection: &&Connection| {
             // Who does not say who it is does not look for it either.
             let own = self.shown(answerer, connection);
-            let asked = calling.remote_identity.value.takes(&own) || matches!(own, Identity::Implied(_));
-            connection.remote_identity.value.takes(&shown) && (asked || !self.manner(answerer).heeds_asked_identity)
+            let asked = asked.is_none_or(|asked| asked.takes(&own)) || matches!(own, Identity::Implied(_));
+            self.is_taken(caller, calling, connection) && (asked || !self.manner(answerer).heeds_asked_identity)
         };
         let known: Vec<_> = able.into_iter().filter(known).collect();
         // Who is not asked for transport mode takes tunnel mode.
@@ -244,7 +252,7 @@ impl<'a> Play<'a> {
     }
 
     /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else.
-    fn between_hosts(&self, end: usize, child: &Child, wanted: Wanted) -> Wanted {
+    pub(super) fn between_hosts(&self, end: usize, child: &Child, wanted: Wanted) -> Wanted {
         if child.mode.value != Mode::Transport || !self.manner(end).transport_between_hosts {
             return wanted;
         }
