@@ -132,6 +132,36 @@ pub enum Command {
         after_help = "Examples:\n  uspan walk office.span.toml --from 10.41.0.10 --to 10.73.16.10\n  uspan walk ours theirs --from 10.41.0.10 --to 10.73.16.10 --service tcp/443   # any two folders with an etc in them"
     )]
     Walk(Walk),
+    /// The parameter sheet of a tunnel; one for the partner to fill in, and a filled-in one read back
+    #[command(
+        after_help = "Examples:\n  uspan sheet office.span.toml\n  uspan sheet office.span.toml --partner coldstore --format markdown -o coldstore.md\n  uspan sheet office.span.toml --partner coldstore --fill coldstore.md -o new.span.toml"
+    )]
+    Sheet(Sheet),
+    /// Draw the tunnels of a description: sites, gateways, networks, and what may cross
+    #[command(
+        after_help = "Examples:\n  uspan draw office.span.toml -o office.svg\n  uspan draw office.span.toml -o office.png --theme dark --replace"
+    )]
+    Draw(Draw),
+    /// Write a page with everything about the tunnels of a description: picture, sheet, files line by line, rehearsal, walks, checks
+    #[command(after_help = "Example:\n  uspan report office.span.toml -o report.html")]
+    Report(Report),
+    /// What to look at on each gateway after installing, in order, and what it means when something else is seen
+    #[command(
+        after_help = "Examples:\n  uspan verify-steps office.span.toml\n  uspan verify-steps office.span.toml --tunnel harvest --format json"
+    )]
+    VerifySteps {
+        /// The description
+        file: PathBuf,
+        /// What it leaves open
+        #[command(flatten)]
+        supply: Supply,
+        /// Only the tunnel of this name
+        #[arg(long, value_name = "NAME")]
+        tunnel: Option<String>,
+        /// How to print
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
     /// Write the scripts that take a tunnel out of both gateways again
     #[command(
         after_help = "Example:\n  uspan retire office.span.toml --tunnel harvest -o retire\n  scp retire/packhouse/retire-harvest.sh root@packhouse: && ssh root@packhouse sh retire-harvest.sh"
@@ -346,6 +376,98 @@ pub struct Rehearse {
     /// How to print
     #[arg(long, value_enum, default_value_t)]
     pub format: Format,
+}
+
+/// How a sheet is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum SheetFormat {
+    /// For the terminal.
+    #[default]
+    Text,
+    /// For documents, and to be filled in.
+    Markdown,
+    /// A page.
+    Html,
+    /// For programs.
+    Json,
+}
+
+/// How a picture looks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub enum Theme {
+    /// As whoever looks at it has set it; black on white in print
+    #[default]
+    Auto,
+    /// On a light ground
+    Light,
+    /// On a dark ground
+    Dark,
+}
+
+/// Arguments of `draw`.
+#[derive(Debug, clap::Args)]
+pub struct Draw {
+    /// The description
+    pub file: PathBuf,
+    /// What it leaves open
+    #[command(flatten)]
+    pub supply: Supply,
+    /// Only these tunnels; as often as needed
+    #[arg(long, value_name = "NAME")]
+    pub tunnel: Vec<String>,
+    /// The picture to write: SVG, or PNG where the name ends in .png
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// How it looks; a PNG is light where nothing is said
+    #[arg(long, value_enum, default_value_t)]
+    pub theme: Theme,
+    /// Write over a file that is there
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// Arguments of `report`.
+#[derive(Debug, clap::Args)]
+pub struct Report {
+    /// The description
+    pub file: PathBuf,
+    /// What it leaves open
+    #[command(flatten)]
+    pub supply: Supply,
+    /// The page to write
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// Write over a file that is there
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// Arguments of `sheet`.
+#[derive(Debug, clap::Args)]
+pub struct Sheet {
+    /// The description
+    pub file: PathBuf,
+    /// What it leaves open
+    #[command(flatten)]
+    pub supply: Supply,
+    /// Only the tunnel of this name
+    #[arg(long, value_name = "NAME")]
+    pub tunnel: Option<String>,
+    /// The sheet for whoever owns this end: what they need and nothing else, with blanks to fill in
+    #[arg(long, value_name = "SITE")]
+    pub partner: Option<String>,
+    /// Read the partner's filled-in sheet (Markdown) back into the description; with -o the file to write it to
+    #[arg(long, value_name = "SHEET", requires = "partner")]
+    pub fill: Option<PathBuf>,
+    /// Write to this file
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Write over a file that is there
+    #[arg(long, requires = "output")]
+    pub replace: bool,
+    /// How to write it
+    #[arg(long, value_enum, default_value_t)]
+    pub format: SheetFormat,
 }
 
 /// Arguments of `walk`.

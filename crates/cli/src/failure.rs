@@ -47,6 +47,9 @@ pub enum Failure {
     /// Making a key or a certificate.
     #[error("the key or certificate cannot be made: {0}")]
     Key(rcgen::Error),
+    /// Something that the work needs is not on this machine.
+    #[error("{0}")]
+    Outside(String),
     /// Arguments that do not fit each other or the description.
     #[error("{0}")]
     Usage(String),

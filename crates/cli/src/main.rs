@@ -5,6 +5,7 @@ mod args;
 mod commands;
 mod failure;
 mod files;
+mod page;
 mod show;
 
 use std::process::ExitCode;

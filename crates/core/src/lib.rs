@@ -26,6 +26,7 @@ mod compare;
 mod couples;
 mod description;
 mod digest;
+mod drawing;
 mod duration;
 mod finding;
 mod gateway;
@@ -34,13 +35,16 @@ mod key;
 mod mirror;
 mod mtu;
 mod network;
+mod origins;
 mod packet_filter;
 mod platform;
 mod rehearse;
 mod retire;
 pub mod routing;
 mod secret;
+mod sheet;
 mod source;
+mod steps;
 mod subject;
 mod walk;
 
@@ -51,6 +55,7 @@ pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};
 pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
+pub use drawing::{Drawing, Link, Point, Rect, Theme, draw};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
@@ -62,6 +67,7 @@ pub use gateway::{
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};
 pub use network::set_up;
+pub use origins::{Origins, origins};
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
     CipherName, Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, Remarks,
@@ -72,7 +78,9 @@ pub use rehearse::{
 };
 pub use retire::{Retirement, retire};
 pub use secret::Secret;
+pub use sheet::{Agreed, AgreedValue, Fact, Field, Form, Handover, Refilled, Sheet, fill, fingerprint, form, sheet};
 pub use source::{Located, Place, Position, Source, Span};
+pub use steps::{Check, Steps, Symptom, steps};
 pub use subject::Subject;
 pub use walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
 

@@ -6,6 +6,7 @@ mod build;
 mod check;
 mod compare;
 mod demo;
+mod draw;
 mod explain;
 mod moving;
 mod new;
@@ -14,9 +15,12 @@ mod platforms;
 #[cfg(feature = "prove")]
 mod prove;
 mod rehearse;
+mod report;
 mod retire;
 mod schema;
 mod secret;
+mod sheet;
+mod steps;
 mod walk;
 
 use std::io::Write as _;
@@ -43,6 +47,10 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Move { file, site, to, output, replace, format } => moving::run(&file, &site, &to, output.as_deref(), replace, format),
         Command::Rehearse(args) => rehearse::run(&args),
         Command::Walk(args) => walk::run(&args),
+        Command::Sheet(args) => sheet::run(&args),
+        Command::Draw(args) => draw::run(&args),
+        Command::Report(args) => report::run(&args),
+        Command::VerifySteps { file, supply, tunnel, format } => steps::run(&file, &supply, tunnel.as_deref(), format),
         Command::Retire { file, tunnel, output, supply, replace, format } => retire::run(&file, &supply, &tunnel, &output, replace, format),
         #[cfg(feature = "prove")]
         Command::Prove(args) => prove::run(&args),

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use uspan_core::{
-    Actor, Build, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, platform, platforms_of,
-    read_tree,
+    Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, platform,
+    platforms_of, read_tree,
 };
 
 use super::check::plan;
@@ -85,6 +85,12 @@ pub fn meant(ends: &Ends, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 2]>,
     let of_site = |name: &String| of_site(&description, name, &standing, ends.built.as_deref());
     let parts = pairs(&planned, tunnel).into_iter().filter_map(|[one, other]| Some([of_site(&one)?, of_site(&other)?]));
     Ok(Ok(parts.collect()))
+}
+
+/// The two gateways of a tunnel as they are written, before anybody installs them.
+pub fn of_tunnel(description: &Description, built: &BuiltTunnel, planned: &Build) -> Option<[Part; 2]> {
+    let of_site = |end: usize| of_site(description, &built.ends[end], &planned.trees, None);
+    Some([of_site(0)?, of_site(1)?])
 }
 
 /// Two folders, each of which stands for a gateway's `/`.

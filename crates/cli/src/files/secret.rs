@@ -34,7 +34,17 @@ pub fn publish(path: &Path, text: &str, replace: bool) -> Result<(), Failure> {
     place(path, text, replace, 0o644)
 }
 
+/// The same for what is no text.
+pub fn publish_bytes(path: &Path, bytes: &[u8], replace: bool) -> Result<(), Failure> {
+    place_bytes(path, bytes, replace, 0o644)
+}
+
 fn place(path: &Path, text: &str, replace: bool, mode: u32) -> Result<(), Failure> {
+    let line = zeroize::Zeroizing::new(format!("{text}\n"));
+    place_bytes(path, line.as_bytes(), replace, mode)
+}
+
+fn place_bytes(path: &Path, bytes: &[u8], replace: bool, mode: u32) -> Result<(), Failure> {
     let folder = match path.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
@@ -45,7 +55,7 @@ fn place(path: &Path, text: &str, replace: bool, mode: u32) -> Result<(), Failur
     let cannot = || Failure::file("cannot write", path);
     let mut file = tempfile::Builder::new().prefix(".uspan-").tempfile_in(folder).map_err(cannot())?;
     file.as_file().set_permissions(fs::Permissions::from_mode(mode)).map_err(cannot())?;
-    file.write_all(text.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(cannot())?;
+    file.write_all(bytes).map_err(cannot())?;
     file.as_file().sync_all().map_err(cannot())?;
     let placed = if replace { file.persist(path) } else { file.persist_noclobber(path) };
     placed.map(drop).map_err(|error| cannot()(error.error))

@@ -10,6 +10,7 @@ pub mod path;
 pub mod progress;
 #[cfg(feature = "prove")]
 pub mod proof;
+pub mod sheet;
 pub mod table;
 
 use std::collections::BTreeMap;

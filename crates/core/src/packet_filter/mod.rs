@@ -19,6 +19,9 @@ use crate::platform::{Remarks, Unwritable};
 /// How many packets a second each rule writes to the log.
 const LOG_RATE: u32 = 5;
 
+/// Something to look at: what it shows, the shell command, and what is seen when all is well.
+pub type Look = (&'static str, String, &'static str);
+
 /// A packet filter: writes and reads the NAT and filter part of a gateway.
 pub trait PacketFilter: Sync {
     /// Its word in a description.
@@ -47,6 +50,9 @@ pub trait PacketFilter: Sync {
 
     /// The commands that take a tunnel's rules out again, as often as one likes.
     fn take_out(&self, stem: &str, tree: &Tree) -> Vec<String>;
+
+    /// What to look at once a tunnel's rules are loaded: what it shows, the shell command, and what is seen when all is well.
+    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<Look>;
 
     /// What is left to people where they took the rules into a filter of their own.
     fn by_hand(&self, stem: &str) -> Vec<String>;

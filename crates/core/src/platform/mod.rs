@@ -110,6 +110,9 @@ pub struct Facts {
     pub take_up: &'static [&'static str],
     /// Whether that ends SAs of tunnels whose files are taken up again.
     pub take_up_ends_sas: bool,
+    /// What to look at once it runs, in order: what it shows, the shell command with `{}` for the tunnel's name, and what is seen
+    /// when all is well.
+    pub looks: &'static [(&'static str, &'static str, &'static str)],
     /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
     pub open: &'static [&'static str],
 }

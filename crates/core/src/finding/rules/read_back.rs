@@ -96,4 +96,14 @@ chapter! {
         why: "It may stand on the gateway all the same, in a place or a database that was not copied; what is in it is not known.",
         remedy: "Copy it along with the others, if what is in it matters.",
     }
+    SHEET_VALUE = "US805" "sheet-value" Error {
+        what: "A value that was filled into a sheet cannot be understood.",
+        why: "What is not understood is not guessed at; the description stays as it is.",
+        remedy: "Write it as the sheet has it beside the blank.",
+    }
+    SHEET_FIELD = "US806" "sheet-field" Error {
+        what: "A row of a filled-in sheet is for no field that the sheet has.",
+        why: "Its value would be lost; often the sheet is of another tunnel or of the other end.",
+        remedy: "Leave the first column as it was, and take the sheet of this tunnel and end.",
+    }
 }

@@ -16,7 +16,7 @@ pub(super) mod names;
 mod read;
 mod write;
 
-use super::{FoundRules, PacketFilter};
+use super::{FoundRules, Look, PacketFilter};
 use crate::gateway::{Gateway, Tree};
 use crate::platform::{Remarks, Unwritable};
 
@@ -107,6 +107,24 @@ impl PacketFilter for Iptables {
             }
         }
         commands
+    }
+
+    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<Look> {
+        let program = |ipv4: bool| FAMILIES.iter().find(|family| family.ipv4 == ipv4).map_or("iptables", |family| family.program);
+        let mut looks = Vec::new();
+        if let Some(rule) = gateway.nat.first() {
+            let command = format!("{} -t nat -vnL {}", program(rule.from.addr().is_ipv4()), names::chain(stem, names::NAT));
+            looks.push((
+                "the counters of translation",
+                command,
+                "the exemption counts the first packet of each connection; the administrator's rule does not count it",
+            ));
+        }
+        if let Some(rule) = gateway.filter.iter().flat_map(|filter| &filter.rules).next() {
+            let command = format!("{} -vnL {}", program(rule.from.addr().is_ipv4()), names::chain(stem, names::FORWARD));
+            looks.push(("the counters of the filter", command, "`accept` counts in both directions, `drop` in none"));
+        }
+        looks
     }
 
     fn by_hand(&self, _stem: &str) -> Vec<String> {

@@ -16,7 +16,7 @@ mod read;
 mod syntax;
 mod write;
 
-use super::{FoundRules, PacketFilter};
+use super::{FoundRules, Look, PacketFilter};
 use crate::gateway::{Gateway, Tree};
 use crate::platform::{Remarks, Unwritable};
 
@@ -79,6 +79,32 @@ impl PacketFilter for Nftables {
         let tables = file.text.lines().filter_map(|line| line.strip_prefix("delete table "));
         // Declared first, so that it does not matter whether it is there.
         tables.filter(|table| table.ends_with(&own)).map(|table| format!("nft 'table {table}; delete table {table}'")).collect()
+    }
+
+    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<Look> {
+        let mut looks = Vec::new();
+        if !gateway.nat.is_empty() {
+            let family = if gateway.nat.iter().all(|rule| !rule.from.addr().is_ipv4()) { "ip6" } else { "ip" };
+            looks.push((
+                "the counters of translation",
+                format!("nft list table {family} uspan-{stem}"),
+                "the exemption counts the first packet of each connection; the administrator's rule does not count it",
+            ));
+        }
+        match &gateway.filter {
+            Some(filter) if filter.is_joined() => looks.push((
+                "the counters of the filter",
+                format!("nft list ruleset | grep -A 12 'chain uspan-{stem}-'"),
+                "`accept` counts in both directions, `drop` in none",
+            )),
+            Some(_) => looks.push((
+                "the counters of the filter",
+                format!("nft list table inet uspan-{stem}"),
+                "`accept` counts in both directions, `drop` in none",
+            )),
+            None => {}
+        }
+        looks
     }
 
     fn by_hand(&self, stem: &str) -> Vec<String> {

@@ -86,6 +86,11 @@ pub(super) static FACTS: Facts = Facts {
     ],
     take_up: &["ipsec auto --rereadsecrets", "ipsec auto --add {}"],
     take_up_ends_sas: true,
+    looks: &[
+        ("the IKE SA and the ESP SAs", "ipsec whack --status | grep '\"{}'", "`established IKE SA` once, and `established Child SA` for each pair of networks"),
+        ("what the daemon counted", "ipsec whack --trafficstatus | grep '\"{}'", "a line for each pair; `inBytes` and `outBytes` grow"),
+        ("what the daemon says", "journalctl -u ipsec -e", "no `NO_PROPOSAL_CHOSEN`, `AUTHENTICATION_FAILED` or `retransmission` at the end"),
+    ],
     open: &["ipsec auto --asynchronous --up {}"],
 };
 

@@ -74,6 +74,10 @@ pub(super) static FACTS: Facts = Facts {
     ],
     take_up: &["ikectl reload"],
     take_up_ends_sas: false,
+    looks: &[
+        ("the IKE SA and the ESP SAs", "ikectl show sa", "`iked_sas:` with `ESTABLISHED` for the peer, and ESP SAs below it"),
+        ("what the daemon says", "journalctl -t iked -e", "no `sa_free` with a reason at the end"),
+    ],
     open: &[],
 };
 

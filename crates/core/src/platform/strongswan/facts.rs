@@ -83,6 +83,10 @@ pub(super) static FACTS: Facts = Facts {
     ],
     take_up: &["swanctl --load-all"],
     take_up_ends_sas: false,
+    looks: &[
+        ("the IKE SA and the ESP SAs", "swanctl --list-sas --ike {}", "`ESTABLISHED`, and below it `INSTALLED` for each pair of networks"),
+        ("what the daemon says", "journalctl -u strongswan -e", "no `failed`, `no acceptable` or `AUTH_FAILED` at the end"),
+    ],
     open: &[],
 };
 

@@ -1,0 +1,70 @@
+//! `uspan draw`.
+
+use std::path::Path;
+
+use resvg::{tiny_skia, usvg};
+use uspan_core::{BuiltTunnel, Drawing, any_stops, draw};
+
+use super::check::plan;
+use crate::args::{Draw, Format, Theme};
+use crate::failure::{Failure, Verdict};
+use crate::files::secret;
+use crate::show::{GOOD, styled};
+
+pub fn run(args: &Draw) -> Result<Verdict, Failure> {
+    let path = &args.output;
+    if path.exists() && !args.replace {
+        return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
+    }
+    let (mut read, planned) = plan(&args.file, &args.supply)?;
+    let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
+        return super::stopped(&planned.findings, &read.source, Format::Text, "pictures", "Nothing was drawn");
+    };
+    if let Some(unknown) = args.tunnel.iter().find(|name| planned.tunnels.iter().all(|tunnel| tunnel.name != **name)) {
+        return Err(Failure::Usage(format!("the description has no tunnel of the name `{unknown}`")));
+    }
+    let meant = |tunnel: &&BuiltTunnel| args.tunnel.is_empty() || args.tunnel.contains(&tunnel.name);
+    let tunnels: Vec<BuiltTunnel> = planned.tunnels.iter().filter(meant).cloned().collect();
+    let raster = path.extension().is_some_and(|end| end.eq_ignore_ascii_case("png"));
+    let theme = match (args.theme, raster) {
+        (Theme::Dark, _) => uspan_core::Theme::Dark,
+        (Theme::Light, _) | (Theme::Auto, true) => uspan_core::Theme::Light,
+        (Theme::Auto, false) => uspan_core::Theme::Auto,
+    };
+    let Some(drawing) = draw(&description, &tunnels, theme) else {
+        return Err(Failure::Usage("the description has no tunnel to draw".to_owned()));
+    };
+    if raster {
+        secret::publish_bytes(path, &png(&drawing, path)?, args.replace)?;
+    } else {
+        secret::publish(path, drawing.svg.trim_end(), args.replace)?;
+    }
+    let count = if tunnels.len() == 1 { "one tunnel".to_owned() } else { format!("{} tunnels", tunnels.len()) };
+    super::print_line(&format!("{}: {count}, in {}", styled(GOOD, "Drawn"), path.display()))?;
+    Ok(Verdict::Fine)
+}
+
+/// The picture in pixels, twice as fine as a screen, with the fonts that are installed.
+fn png(drawing: &Drawing, path: &Path) -> Result<Vec<u8>, Failure> {
+    const FINE: f32 = 2.0;
+    let mut options = usvg::Options::default();
+    options.fontdb_mut().load_system_fonts();
+    if options.fontdb.is_empty() {
+        return Err(Failure::Outside(format!(
+            "`{}` cannot be drawn: no font is installed; apt-get install fonts-dejavu-core, or write an .svg",
+            path.display()
+        )));
+    }
+    // Whatever the picture asks for, a font without serifs that is there.
+    let sans = ["DejaVu Sans", "Noto Sans", "Liberation Sans"];
+    let family = |name: &&&str| options.fontdb.faces().any(|face| face.families.iter().any(|(known, _)| known == **name));
+    if let Some(name) = sans.iter().find(family) {
+        options.fontdb_mut().set_sans_serif_family(*name);
+    }
+    let cannot = || Failure::Outside(format!("`{}` cannot be drawn", path.display()));
+    let tree = usvg::Tree::from_str(&drawing.svg, &options).map_err(|_| cannot())?;
+    let size = tree.size().to_int_size().scale_by(FINE).ok_or_else(cannot)?;
+    let mut pixels = tiny_skia::Pixmap::new(size.width(), size.height()).ok_or_else(cannot)?;
+    resvg::render(&tree, tiny_skia::Transform::from_scale(FINE, FINE), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|_| cannot())
+}

@@ -1,0 +1,137 @@
+//! `uspan sheet`.
+
+use std::path::Path;
+
+use serde_json::json;
+use uspan_core::{Build, BuiltTunnel, Description, Place, Refilled, Source, any_stops, fill, form, sheet};
+
+use super::check::{plan, plan_of};
+use crate::args::{Format, Sheet, SheetFormat};
+use crate::failure::{Failure, Verdict};
+use crate::files::input::{self, Input};
+use crate::files::secret;
+use crate::page;
+use crate::show::{GOOD, findings, sheet as show, styled};
+
+pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
+    if let Some(path) = args.output.as_ref().filter(|path| path.exists() && !args.replace) {
+        return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
+    }
+    let (mut read, planned) = plan(&args.file, &args.supply)?;
+    let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
+    let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
+        return super::stopped(&planned.findings, &read.source, format, "sheets", "There is no sheet of it");
+    };
+    let meant = |tunnel: &&BuiltTunnel| {
+        let named = args.tunnel.as_ref().is_none_or(|name| *name == tunnel.name);
+        named && args.partner.as_ref().is_none_or(|site| tunnel.ends.contains(site))
+    };
+    let tunnels: Vec<_> = planned.tunnels.iter().filter(meant).collect();
+    if tunnels.is_empty() {
+        let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
+        let whose = args.partner.as_ref().map_or_else(String::new, |site| format!(" with the site `{site}`"));
+        return Err(Failure::Usage(format!("the description has no tunnel{which}{whose}")));
+    }
+    if let (Some(sheet), Some(site)) = (&args.fill, &args.partner) {
+        let [tunnel] = tunnels.as_slice() else {
+            return Err(Failure::Usage(format!("{site} has {} tunnels; say which one the sheet is of with --tunnel", tunnels.len())));
+        };
+        return filled(args, &read, &description, tunnel, site, sheet);
+    }
+    let each: Vec<Shape> = tunnels.iter().filter_map(|tunnel| shape(args, &description, tunnel, &planned, &read)).collect();
+    let text = match args.format {
+        SheetFormat::Json => format!("{:#}", json!({ "sheets": each.iter().map(|shape| shape.json.clone()).collect::<Vec<_>>() })),
+        SheetFormat::Html => page::shell("Parameter sheet", &maud::html! { @for shape in &each { (maud::PreEscaped(&shape.html)) } }),
+        SheetFormat::Text | SheetFormat::Markdown => each.iter().map(|shape| shape.text.trim_end()).collect::<Vec<_>>().join("\n\n"),
+    };
+    match &args.output {
+        // In a file there is no colour.
+        Some(path) => secret::publish(path, &anstream::adapter::strip_str(&text).to_string(), args.replace)?,
+        None => super::print_line(&text)?,
+    }
+    Ok(Verdict::Fine)
+}
+
+/// A sheet as it is written.
+struct Shape {
+    text: String,
+    html: String,
+    json: serde_json::Value,
+}
+
+fn shape(args: &Sheet, description: &Description, tunnel: &BuiltTunnel, planned: &Build, read: &Input) -> Option<Shape> {
+    if let Some(site) = &args.partner {
+        let theirs = tunnel.ends.iter().position(|end| end == site)?;
+        let form = form(description, tunnel, theirs, &read.supplied)?;
+        let text = if args.format == SheetFormat::Markdown { show::form(&form) } else { show::form_text(&form) };
+        let html = page::sheet::form(&form).into_string();
+        return Some(Shape { text, html, json: show::form_json(&form) });
+    }
+    let sheet = sheet(description, tunnel, planned, &read.supplied)?;
+    let at = |end: usize, place: &Place| {
+        let text = planned.trees[&tunnel.ends[end]].files.get(&*place.file).map(|file| file.text.as_str()).unwrap_or_default();
+        let line = Source::new(place.file.to_string(), text).position(place.span.start).line;
+        format!("{}:{line}", place.file)
+    };
+    let text = if args.format == SheetFormat::Markdown { show::markdown(&sheet, &at) } else { show::text(&sheet, &at) };
+    let html = page::sheet::alone(&sheet, &|end, place| (None, at(end, place))).into_string();
+    Some(Shape { text, html, json: show::json(&sheet, &at) })
+}
+
+/// Reads a filled-in sheet back.
+fn filled(
+    args: &Sheet,
+    read: &Input,
+    description: &Description,
+    tunnel: &BuiltTunnel,
+    site: &str,
+    path: &Path,
+) -> Result<Verdict, Failure> {
+    let text = std::fs::read_to_string(path).map_err(Failure::file("cannot read", path))?;
+    let sheet = Source::new(path.display().to_string(), text);
+    let theirs = tunnel.ends.iter().position(|end| end == site).unwrap_or(0);
+    let Some(form) = form(description, tunnel, theirs, &read.supplied) else {
+        return Err(Failure::Usage(format!("`{}` has no sheet for {site}", args.file.display())));
+    };
+    let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
+    let Refilled { text, changed, findings: found } = fill(description, &form, &sheet);
+    let Some(text) = text else {
+        return super::stopped(&found, &sheet, format, "changed", "The description stays as it is");
+    };
+    // What it would be is read as if it stood in the place of the old one, so that its secrets are found.
+    let (after, replanned) = plan_of(input::read_text(&args.file, text.clone()));
+    if any_stops(&replanned.findings) {
+        return super::stopped(
+            &replanned.findings,
+            &after.source,
+            format,
+            "changed",
+            "With what was filled in the description is not sound",
+        );
+    }
+    if let Some(path) = &args.output {
+        secret::publish(path, text.trim_end(), args.replace)?;
+    }
+    if format == Format::Json {
+        let list: Vec<_> =
+            changed.iter().map(|(field, before, after)| json!({ "field": field, "before": before, "after": after })).collect();
+        super::print_json(&json!({ "fine": true, "changed": list, "written": args.output }))?;
+        return Ok(Verdict::Fine);
+    }
+    findings::print(&replanned.findings, &after.source);
+    for (field, before, after) in &changed {
+        let before = if before.is_empty() { "nothing" } else { before };
+        super::print_line(&format!("{field}: {after}, where it was {before}"))?;
+    }
+    let count = match changed.len() {
+        0 => "Nothing was filled in".to_owned(),
+        1 => "One value was filled in".to_owned(),
+        count => format!("{count} values were filled in"),
+    };
+    let next = match &args.output {
+        Some(path) => format!("Next: uspan build {} -o out", path.display()),
+        None => "Nothing was written. Next: the same with -o FILE".to_owned(),
+    };
+    super::print_line(&format!("{}. {next}", styled(GOOD, &count)))?;
+    Ok(Verdict::Fine)
+}

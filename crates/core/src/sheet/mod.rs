@@ -1,0 +1,266 @@
+//! The parameter sheet of a tunnel: what everybody starts from and signs off at the end.
+//!
+//! The facts of both ends side by side; each parameter in neutral words, as the IANA registries name it and as each platform
+//! spells it, with the reasons; and what goes from hand to hand outside of it all.
+
+mod form;
+mod handover;
+
+pub use form::{Field, Form, Refilled, fill, form};
+pub use handover::{Handover, fingerprint};
+
+use crate::algorithm::Algorithm;
+use crate::build::{Build, BuiltTunnel};
+use crate::check::Supplied;
+use crate::compare::{Looked, compare_ends};
+use crate::description::{Description, Site, Tunnel};
+use crate::gateway::{EspProposal, IkeProposal, IkeVersion, Passing};
+use crate::source::Place;
+
+/// A tunnel's sheet.
+#[derive(Clone, Debug)]
+pub struct Sheet {
+    /// Its name.
+    pub tunnel: String,
+    /// The sites of its two ends.
+    pub ends: [String; 2],
+    /// What each end is.
+    pub facts: Vec<Fact>,
+    /// What both agree on.
+    pub agreed: Vec<Agreed>,
+    /// What was considered and dropped: the value, and why.
+    pub dropped: Vec<(String, String)>,
+    /// What is given to the other party outside of this sheet.
+    pub handovers: Vec<Handover>,
+}
+
+/// A fact of each end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fact {
+    /// What it is.
+    pub what: &'static str,
+    /// The values; a line each.
+    pub values: [Vec<String>; 2],
+}
+
+/// Something that both ends agree on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Agreed {
+    /// What it is.
+    pub what: String,
+    /// The Child SAs that it is of, where there are several.
+    pub children: Vec<String>,
+    /// In neutral words: a line each.
+    pub value: Vec<AgreedValue>,
+    /// How each platform spells it, and where; nothing where it follows from several lines, or from none.
+    pub written: [Option<(String, Place)>; 2],
+    /// Whether it is said nowhere at an end, so that its platform's default holds.
+    pub by_default: [bool; 2],
+    /// Why, as far as it is not about one of the values.
+    pub why: Vec<String>,
+}
+
+/// A value that was agreed on.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct AgreedValue {
+    /// In neutral words.
+    pub words: String,
+    /// As the IANA registries name it, where they do.
+    pub registry: Option<String>,
+    /// Why this one.
+    pub why: Option<String>,
+}
+
+/// The sheet of a tunnel that was built.
+pub fn sheet(description: &Description, built: &BuiltTunnel, build: &Build, supplied: &Supplied) -> Option<Sheet> {
+    let tunnel = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name)?;
+    let ends = description.ends(tunnel);
+    Some(Sheet {
+        tunnel: built.name.clone(),
+        ends: built.ends.clone(),
+        facts: facts(ends, tunnel, built),
+        agreed: agreed(ends, built, build),
+        dropped: built
+            .agreement
+            .reasons
+            .iter()
+            .filter(|reason| !reason.taken)
+            .map(|reason| (reason.value.clone(), reason.why.clone()))
+            .collect(),
+        handovers: handover::handovers(description, tunnel, supplied),
+    })
+}
+
+fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
+    let mut facts = Vec::new();
+    let mut each = |what: &'static str, values: [Vec<String>; 2]| {
+        if values.iter().any(|value| !value.is_empty()) {
+            facts.push(Fact { what, values });
+        }
+    };
+    let of = |value: &dyn Fn(&Site) -> Vec<String>| ends.map(value);
+    each("platform", of(&|site| vec![site.platform.value.facts().title.to_owned()]));
+    each("packet filter", of(&|site| vec![site.packet_filter.title().to_owned()]));
+    each("public address", of(&|site| vec![site.address.value.to_string()]));
+    each("own address behind NAT", of(&|site| site.own_address.iter().map(|own| own.value.to_string()).collect()));
+    each("identity", of(&|site| vec![site.identity().words()]));
+    each("outside interface", of(&|site| vec![site.outside.value.clone()]));
+    each("inside interfaces", of(&|site| site.inside.iter().map(|name| name.value.clone()).collect()));
+    let appears = |end: usize| {
+        let gateway = &built.gateways[end];
+        let mut lines: Vec<String> = Vec::new();
+        for (apparent, remote) in gateway.crossing() {
+            let inner = gateway.inner(apparent, remote);
+            let named = ends[end].networks.iter().find(|network| network.prefix.value == inner);
+            let name = named.map_or_else(String::new, |network| format!("{} ", network.name.value));
+            let line = if inner == apparent { format!("{name}{inner}") } else { format!("{name}{inner}, seen as {apparent}") };
+            if !lines.contains(&line) {
+                lines.push(line);
+            }
+        }
+        lines
+    };
+    let networks = match tunnel.hosts {
+        Some(_) => [vec!["the gateway itself".to_owned()], vec!["the gateway itself".to_owned()]],
+        None => [appears(0), appears(1)],
+    };
+    each("networks", networks);
+    each(
+        "hosts may open",
+        [0, 1].map(|end| match built.gateways[end].hosts_may_open() {
+            Passing::All => vec!["everything".to_owned()],
+            only => vec![only.to_string()],
+        }),
+    );
+    each(
+        "tunnel interface",
+        [0, 1].map(|end| {
+            let interface = built.gateways[end].interfaces.first();
+            interface.map(|interface| vec![format!("{}, packets of {} bytes", interface.name, interface.mtu)]).unwrap_or_default()
+        }),
+    );
+    each(
+        "tunnel addresses",
+        [0, 1]
+            .map(|end| built.gateways[end].interfaces.iter().flat_map(|interface| &interface.addresses).map(ToString::to_string).collect()),
+    );
+    each(
+        "autonomous system",
+        [0, 1].map(|end| built.gateways[end].sessions.first().map(|session| vec![session.own_as.to_string()]).unwrap_or_default()),
+    );
+    each("translates for the internet", of(&|site| vec![if site.shares_internet { "yes" } else { "no" }.to_owned()]));
+    facts
+}
+
+/// What reasons are about, by the parameter that they explain.
+const EXPLAINED: &[(&str, &str)] = &[
+    ("IKE proposals", "ike"),
+    ("ESP proposals", "esp"),
+    ("PFS", "pfs"),
+    ("lifetime of the IKE SA", "lifetime"),
+    ("liveness", "liveness"),
+    ("opens", "roles"),
+    ("what may cross", "selectors"),
+    ("ESP in UDP", "encapsulation"),
+];
+
+fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
+    let looked = |end: usize| Looked {
+        name: &built.ends[end],
+        gateway: &built.gateways[end],
+        ends_open: ends[end].platform.value.facts().ends_by_address,
+        tree: build.trees.get(&built.ends[end]),
+    };
+    let comparison = compare_ends(looked(0), looked(1));
+    let all = built.gateways[0].connections.iter().map(|connection| connection.children.len()).sum::<usize>();
+    let mut agreed: Vec<Agreed> = Vec::new();
+    for (parameter, children) in comparison.pairs.iter().flat_map(|pair| pair.told()) {
+        // What each end is stands among the facts; that a secret is the same on both ends goes without saying here.
+        if ["address of ", "identity of ", "shared secret"].iter().any(|start| parameter.name.starts_with(start)) {
+            continue;
+        }
+        // Both ends prove themselves in the same way.
+        let what = parameter.name.split(" of ").next().filter(|name| *name == "authentication").unwrap_or(&parameter.name);
+        let mut lines: Vec<String> = parameter.values[0].value.lines().map(str::to_owned).collect();
+        if parameter.values[0].value != parameter.values[1].value {
+            lines = (0..2).map(|end| format!("{}: {}", built.ends[end], parameter.values[end].value.replace('\n', ", "))).collect();
+        }
+        if agreed
+            .iter()
+            .any(|known| known.what == what && what == "authentication" && known.value.iter().map(|value| &value.words).eq(&lines))
+        {
+            continue;
+        }
+        let registry: Vec<String> = match parameter.name.as_str() {
+            "IKE proposals" => built.agreement.ike.iter().map(|proposal| ike_words(proposal, built.agreement.version)).collect(),
+            "ESP proposals" => built.agreement.esp.iter().map(esp_words).collect(),
+            "PFS" => built
+                .agreement
+                .esp
+                .first()
+                .and_then(|proposal| proposal.groups.first())
+                .map(|group| registered(*group))
+                .into_iter()
+                .collect(),
+            _ => Vec::new(),
+        };
+        let about = EXPLAINED.iter().find(|(name, _)| *name == parameter.name).map(|(_, about)| *about);
+        let reasons = || built.agreement.reasons.iter().filter(|reason| reason.taken && Some(reason.about) == about);
+        let of_line = |line: &str| reasons().find(|reason| reason.value == line).map(|reason| reason.why.clone());
+        let value: Vec<AgreedValue> = (lines.iter().enumerate())
+            .map(|(i, line)| AgreedValue { words: line.clone(), registry: registry.get(i).cloned(), why: of_line(line) })
+            .collect();
+        let why = reasons().filter(|reason| !lines.contains(&reason.value)).map(|reason| reason.why.clone());
+        agreed.push(Agreed {
+            what: what.to_owned(),
+            // What holds for all goes without names.
+            children: if children.len() == all { Vec::new() } else { children.into_iter().map(str::to_owned).collect() },
+            why: why.collect(),
+            by_default: parameter.values.each_ref().map(|shown| shown.is_default),
+            value,
+            written: parameter.values.each_ref().map(|shown| Some((shown.spelling.clone()?, shown.place.clone()?))),
+        });
+    }
+    // What is said of several Child SAs in turn stands together.
+    let first = |agreed: &Agreed, all: &[String]| all.iter().position(|what| *what == agreed.what);
+    let order: Vec<String> = agreed.iter().map(|agreed| agreed.what.clone()).collect();
+    agreed.sort_by_key(|agreed| first(agreed, &order));
+    agreed
+}
+
+/// A transform with its name and number in the registry.
+fn registered<A: Algorithm>(algorithm: A) -> String {
+    let (number, bits) = algorithm.key();
+    let name = algorithm.row().map_or_else(|| A::KIND.word().to_owned(), |row| row.iana.to_owned());
+    match bits {
+        0 => format!("{name} ({number})"),
+        bits => format!("{name} ({number}), {bits} bits"),
+    }
+}
+
+fn all<A: Algorithm>(words: &mut Vec<String>, list: &[A]) {
+    if !list.is_empty() {
+        words.push(list.iter().map(|one| registered(*one)).collect::<Vec<_>>().join(" or "));
+    }
+}
+
+/// A proposal for IKE by its transforms.
+fn ike_words(proposal: &IkeProposal, version: IkeVersion) -> String {
+    let mut words = Vec::new();
+    all(&mut words, &proposal.ciphers);
+    all(&mut words, &proposal.integrities);
+    // In IKEv1 the hash stands for both.
+    if version == IkeVersion::V2 {
+        all(&mut words, &proposal.prfs);
+    }
+    all(&mut words, &proposal.groups);
+    words.join("; ")
+}
+
+/// A proposal for ESP by its transforms; the group of PFS stands for itself.
+fn esp_words(proposal: &EspProposal) -> String {
+    let mut words = Vec::new();
+    all(&mut words, &proposal.ciphers);
+    all(&mut words, &proposal.integrities);
+    words.join("; ")
+}
