@@ -9,7 +9,7 @@ use crate::gateway::Encapsulation;
 pub struct Check {
     /// What it shows.
     pub what: String,
-    /// The command, on the gateway as root; or what to do, where it is none.
+    /// The command, on the gateway as root.
     pub command: String,
     /// What is seen when all is well.
     pub good: String,
@@ -68,16 +68,17 @@ fn looks(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> 
         Some((local, remote)) => {
             let inner = built.gateways[end].inner(*local, *remote);
             look(
-                "a packet through the tunnel",
+                &format!("a packet through the tunnel: best a ping from a host in {inner} to one in {remote}"),
+                "ping -c 3 -I OWN-ADDRESS HOST".to_owned(),
                 format!(
-                    "ping from a host in {inner} to one in {remote}; on the gateway itself: ping -I ITS-ADDRESS-IN-{inner} HOST-IN-{remote}"
+                    "answers, from the gateway too, with an OWN-ADDRESS in {inner} and a HOST in {remote}; without -I a ping \
+                     leaves with the outside address, and no selector takes it"
                 ),
-                "answers; a ping without -I leaves with the outside address, and no selector takes it".to_owned(),
             );
         }
         None => {
             let to = peer.address.value.to_string();
-            look("a packet through the tunnel", format!("ping {to}"), "answers".to_owned());
+            look("a packet through the tunnel", format!("ping -c 3 {to}"), "answers".to_owned());
         }
     }
     look(

@@ -47,7 +47,9 @@ fn text(steps: &Steps) -> String {
     for (end, looks) in steps.looks.iter().enumerate() {
         lines.extend([String::new(), styled(HEADING, &format!("On {}", steps.ends[end]))]);
         for (i, step) in looks.iter().enumerate() {
-            lines.push(format!("{:>3}. {}", i + 1, step.what));
+            for (n, line) in wrapped(&step.what, columns().min(100) - 5).into_iter().enumerate() {
+                lines.push(if n == 0 { format!("{:>3}. {line}", i + 1) } else { format!("     {line}") });
+            }
             lines.push(format!("     $ {}", step.command));
             lines.extend(wrapped(&format!("good: {}", step.good), columns().min(100) - 5).into_iter().map(|line| format!("     {line}")));
         }

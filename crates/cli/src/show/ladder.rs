@@ -10,7 +10,7 @@ const MARGIN: usize = 5;
 
 /// The whole of it.
 pub fn text(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
-    let width = columns().min(124) - MARGIN - 1;
+    let width = columns().min(124) - MARGIN - 2;
     let mut lines = vec![styled(HEADING, &title(rehearsal, shown)), String::new()];
     let both = |left: &str, right: &str| {
         let gap = (width + 2).saturating_sub(left.chars().count() + right.chars().count()).max(1);

@@ -57,10 +57,31 @@ struct Came {
 fn as_listed(tree: &Tree, listings: &BTreeMap<String, String>) -> Tree {
     let mut listed = tree.clone();
     listed.files.retain(|path, _| !path.starts_with("etc/nftables") && !path.starts_with("etc/iptables"));
-    for (path, text) in listings {
+    for (path, text) in listings.iter().filter(|(path, _)| path.starts_with("listing/")) {
         listed.add(path.clone(), TreeFile::public(text.clone()));
     }
     listed
+}
+
+/// What people are told to see after installing, and what is not seen where nothing was spoilt.
+fn unseen(case: &Case, listings: &[BTreeMap<String, String>; 2]) -> Vec<String> {
+    let mut unseen = Vec::new();
+    if !case.edits.is_empty() {
+        return unseen;
+    }
+    for (end, listing) in listings.iter().enumerate() {
+        let looks = platform(case.pair.platforms[end]).expect("a platform").facts().looks;
+        for (_, command, good) in looks.iter().filter(|(_, command, _)| !command.starts_with("journalctl")) {
+            let command = command.replace("{}", "harvest");
+            let said = listing.get(&command).map(String::as_str).unwrap_or_default();
+            // What stands between backticks is what is seen.
+            let missing: Vec<_> = good.split('`').skip(1).step_by(2).filter(|word| !said.contains(word)).collect();
+            if !missing.is_empty() {
+                unseen.push(format!("{}: `{command}` does not say {missing:?}: {said}", case.name));
+            }
+        }
+    }
+    unseen
 }
 
 /// The flows of each case, as they went in the lab, and those of which `walk` says otherwise.
@@ -105,6 +126,7 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
     for (number, case) in cases.iter().enumerate() {
         let (trees, gateways, sites) = &pairs[number];
         let Some(Came { inside, flows, listings }) = came.get(&number) else { continue };
+        wrong.extend(unseen(case, listings));
         let word = |end: usize| platform(case.pair.platforms[end]).expect("a platform");
         let stands = |end: usize| Stands { own: Some(sites[end].own), reached: Some(sites[end].address) };
         let listed = [0, 1].map(|end| as_listed(&trees[end], &listings[end]));

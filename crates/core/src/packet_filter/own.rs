@@ -215,7 +215,7 @@ impl<'r> Asked<'r> {
                 What::Arrived => single(&mut asked.protection, Protection::Arrived)?,
                 What::Into(names) => single(&mut asked.protection, Protection::Into(names.first().filter(|_| names.len() == 1)?.clone()))?,
                 What::OutOf(names) => {
-                    single(&mut asked.protection, Protection::OutOf(names.first().filter(|_| names.len() == 1)?.clone()))?
+                    single(&mut asked.protection, Protection::OutOf(names.first().filter(|_| names.len() == 1)?.clone()))?;
                 }
                 What::Rate { over: false, a_second } => single(&mut asked.rate, *a_second)?,
                 What::SourcePort(_) | What::Icmp(_) | What::State(_) | What::Rate { .. } | What::Other => return None,

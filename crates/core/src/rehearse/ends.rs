@@ -103,7 +103,7 @@ impl<'a> Play<'a> {
         let (into, out_of) = (Face::None, gateway.outside());
         let ike =
             Met { hook: Hook::Input, from: from.into(), to: to.into(), traffic: &traffic, into, out_of, leaving: false, arrived: false };
-        let place = gateway.judged(&ike).stopped().map(|place| place.cloned())?;
+        let place = gateway.judged(&ike).stopped().map(Option::<&_>::cloned)?;
         let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
         let cure = self.cure_at(answerer, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"));
         Some((reason, [Some(Line::Unanswered), None], vec![cure]))

@@ -265,17 +265,18 @@ fn set(table: &mut dyn TableLike, key: &str, mut value: Value) {
     table.insert(key, Item::Value(value));
 }
 
+/// The same in what should be a table.
+fn set_at(item: &mut Item, key: &str, value: Value) {
+    if let Some(table) = item.as_table_like_mut() {
+        set(table, key, value);
+    }
+}
+
 /// Puts a value where the description has it; or what was expected.
 fn put(document: &mut DocumentMut, form: &Form, code: &str, value: &str) -> Result<(), &'static str> {
-    let site = |document: &mut DocumentMut, key: &str, item: Value| {
-        document["site"][&form.theirs].as_table_like_mut().map(|table| set(table, key, item));
-    };
-    let tunnel = |document: &mut DocumentMut, key: &str, item: Value| {
-        document["tunnel"][&form.tunnel].as_table_like_mut().map(|table| set(table, key, item));
-    };
-    let gateway = |document: &mut DocumentMut, key: &str, item: Value| {
-        document["site"][&form.theirs]["gateway"].as_table_like_mut().map(|table| set(table, key, item));
-    };
+    let site = |document: &mut DocumentMut, key: &str, value: Value| set_at(&mut document["site"][&form.theirs], key, value);
+    let tunnel = |document: &mut DocumentMut, key: &str, value: Value| set_at(&mut document["tunnel"][&form.tunnel], key, value);
+    let gateway = |document: &mut DocumentMut, key: &str, value: Value| set_at(&mut document["site"][&form.theirs]["gateway"], key, value);
     match code {
         // What it is called nobody here can check: it is kept as a remark.
         "platform" => site(document, "note", format!("{} runs {}", form.theirs, value).into()),
@@ -337,9 +338,7 @@ fn put(document: &mut DocumentMut, form: &Form, code: &str, value: &str) -> Resu
             if net != net.trunc() {
                 return Err("a network without host bits, such as `10.73.16.0/20`");
             }
-            if let Some(table) = document["site"][&form.theirs]["networks"].as_table_like_mut() {
-                set(table, name, net.to_string().into());
-            }
+            set_at(&mut document["site"][&form.theirs]["networks"], name, net.to_string().into());
         }
     }
     Ok(())

@@ -1,0 +1,131 @@
+//! Sheets, pictures and steps as their users meet them.
+
+mod common;
+
+use std::fs;
+
+use common::{orchard, uspan};
+
+#[test]
+fn a_partners_sheet_goes_out_and_comes_back_filled_in() {
+    let folder = orchard();
+    let form = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--format", "markdown", "-o", "coldstore.md"];
+    assert_eq!(uspan(folder.path(), &form).code, 0);
+    let path = folder.path().join("coldstore.md");
+    let sheet = fs::read_to_string(&path).expect("a sheet");
+    // Nothing of how our platform spells it, and nothing of our inside.
+    assert!(!sheet.contains("aes256gcm16") && !sheet.contains("lan0") && !sheet.contains("strongSwan"), "{sheet}");
+    let blank = "| network racks | a network behind it | 10.73.16.0/20 |  |";
+    assert!(sheet.contains(blank), "{sheet}");
+    fs::write(&path, sheet.replace(blank, "| network racks | a network behind it | 10.73.16.0/20 | 10.73.32.0/20 |")).expect("written");
+    let fill = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--fill", "coldstore.md", "-o", "new.span.toml"];
+    let run = uspan(folder.path(), &fill);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stdout.contains("network racks: 10.73.32.0/20, where it was 10.73.16.0/20"), "{}", run.stdout);
+    assert!(run.stdout.contains("One value was filled in. Next: uspan build new.span.toml -o out"), "{}", run.stdout);
+    let new = fs::read_to_string(folder.path().join("new.span.toml")).expect("a description");
+    let old = fs::read_to_string(folder.path().join("orchard.span.toml")).expect("a description");
+    assert_eq!(new.trim(), old.replace("10.73.16.0/20", "10.73.32.0/20").trim());
+    // What is there is not written over unasked.
+    assert_eq!(uspan(folder.path(), &fill).code, 2);
+}
+
+#[test]
+fn a_value_that_cannot_be_understood_is_shown_where_it_stands_and_nothing_is_written() {
+    let folder = orchard();
+    let sheet =
+        "| field | what | as we have it | yours |\n|---|---|---|---|\n| address | its public address | 203.0.113.77 | over there |\n";
+    fs::write(folder.path().join("coldstore.md"), sheet).expect("written");
+    let run =
+        uspan(folder.path(), &["sheet", "orchard.span.toml", "--partner", "coldstore", "--fill", "coldstore.md", "-o", "new.span.toml"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    assert!(run.all().contains("US805") && run.all().contains("coldstore.md:3:49"), "{}", run.all());
+    assert!(!folder.path().join("new.span.toml").exists());
+}
+
+/// What is filled in can be well-formed and not fit the rest: then the description's own finding says so.
+#[test]
+fn a_value_that_does_not_fit_the_rest_stops_it() {
+    let folder = orchard();
+    let sheet = "| network racks | a network behind it | 10.73.16.0/20 | 10.41.0.0/22 |\n";
+    fs::write(folder.path().join("coldstore.md"), sheet).expect("written");
+    let run =
+        uspan(folder.path(), &["sheet", "orchard.span.toml", "--partner", "coldstore", "--fill", "coldstore.md", "-o", "new.span.toml"]);
+    assert_eq!(run.code, 1, "{}", run.all());
+    assert!(run.all().contains("US208"), "{}", run.all());
+    assert!(!folder.path().join("new.span.toml").exists());
+}
+
+#[test]
+fn a_picture_is_svg_or_png_and_takes_no_place_unasked() {
+    let folder = orchard();
+    for name in ["picture.svg", "picture.png"] {
+        let run = uspan(folder.path(), &["draw", "orchard.span.toml", "-o", name]);
+        assert_eq!(run.code, 0, "{}", run.all());
+        assert_eq!(uspan(folder.path(), &["draw", "orchard.span.toml", "-o", name]).code, 2);
+        assert_eq!(uspan(folder.path(), &["draw", "orchard.span.toml", "-o", name, "--replace"]).code, 0);
+    }
+    assert!(fs::read(folder.path().join("picture.png")).expect("a picture").starts_with(b"\x89PNG"));
+    let svg = fs::read_to_string(folder.path().join("picture.svg")).expect("a picture");
+    assert!(svg.starts_with("<svg") && svg.contains("prefers-color-scheme:dark") && svg.contains(">racks</text>"));
+    let run = uspan(folder.path(), &["draw", "orchard.span.toml", "-o", "other.svg", "--tunnel", "nothing"]);
+    assert_eq!(run.code, 2, "{}", run.all());
+}
+
+#[test]
+fn steps_name_the_commands_of_each_platform() {
+    let folder = orchard();
+    let run = uspan(folder.path(), &["verify-steps", "orchard.span.toml"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    for command in
+        ["$ swanctl --list-sas --ike harvest", "$ ipsec whack --status", "$ nft list table ip uspan-harvest", "$ ip -s xfrm state"]
+    {
+        assert!(run.stdout.contains(command), "{command}: {}", run.stdout);
+    }
+    let json = uspan(folder.path(), &["verify-steps", "orchard.span.toml", "--format", "json"]).json();
+    assert_eq!(json["tunnels"][0]["gateways"][1]["site"], "coldstore");
+    assert!(json["tunnels"][0]["symptoms"].as_array().is_some_and(|all| all.len() >= 10));
+}
+
+#[test]
+fn a_sheet_is_the_same_in_every_form() {
+    let folder = orchard();
+    let json = uspan(folder.path(), &["sheet", "orchard.span.toml", "--format", "json"]).json();
+    let rows = json["sheets"][0]["agreed"].as_array().expect("rows").clone();
+    assert!(rows.len() >= 15);
+    for format in ["text", "markdown", "html"] {
+        let run = uspan(folder.path(), &["sheet", "orchard.span.toml", "--format", format]);
+        assert_eq!(run.code, 0, "{}", run.all());
+        for row in &rows {
+            let what = row["what"].as_str().expect("a name");
+            assert!(run.stdout.contains(what), "{format} lacks {what}");
+        }
+    }
+}
+
+/// In a pipe there are 80 columns; only what cannot be broken is longer: a command, a path, a word.
+#[test]
+fn what_is_printed_fits_eighty_columns() {
+    let folder = orchard();
+    assert_eq!(uspan(folder.path(), &["build", "orchard.span.toml", "-o", "out"]).code, 0);
+    let commands: &[&[&str]] = &[
+        &["check", "orchard.span.toml", "--reasons"],
+        &["compare", "out/packhouse", "out/coldstore", "--all"],
+        &["rehearse", "orchard.span.toml"],
+        &["walk", "orchard.span.toml", "--from", "10.41.0.10", "--to", "10.73.16.10"],
+        &["sheet", "orchard.span.toml"],
+        &["sheet", "orchard.span.toml", "--partner", "coldstore"],
+        &["verify-steps", "orchard.span.toml"],
+        &["platforms"],
+        &["algorithms"],
+        &["explain"],
+    ];
+    for args in commands {
+        let run = uspan(folder.path(), args);
+        let longest_word = |line: &str| line.split_whitespace().map(|word| word.chars().count()).max().unwrap_or(0);
+        let long: Vec<_> = (run.stdout.lines())
+            .filter(|line| line.chars().count() > 80 && !line.trim_start().starts_with('$') && longest_word(line) < 40)
+            .collect();
+        assert!(long.is_empty(), "{args:?}:\n{}", long.join("\n"));
+    }
+}
