@@ -4,7 +4,7 @@ mod common;
 
 use std::fs;
 
-use common::{orchard, uspan};
+use common::{orchard, uspan, write_keys};
 
 #[test]
 fn a_partners_sheet_goes_out_and_comes_back_filled_in() {
@@ -127,5 +127,42 @@ fn what_is_printed_fits_eighty_columns() {
             .filter(|line| line.chars().count() > 80 && !line.trim_start().starts_with('$') && longest_word(line) < 40)
             .collect();
         assert!(long.is_empty(), "{args:?}:\n{}", long.join("\n"));
+    }
+}
+
+/// What the printed command makes of the file is the fingerprint that stands above it.
+#[test]
+fn fingerprints_are_what_their_commands_make() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let plain = fs::read_to_string(&path).expect("a description");
+    write_keys(folder.path());
+    let keyed = |lines: [&str; 2], how: &str| {
+        let text = plain.replace("secret   = { file = \"secrets/harvest.key\" }", &format!("authentication = \"{how}\""));
+        let text = text.replacen("platform        = \"strongswan\"", &format!("platform = \"strongswan\"\n{}", lines[0]), 1);
+        text.replacen("platform        = \"libreswan\"", &format!("platform = \"strongswan\"\n{}", lines[1]), 1)
+    };
+    let public = ["packhouse", "coldstore"].map(|site| format!("keys = {{ public = \"keys/{site}.pub\", private = \"keys/{site}.key\" }}"));
+    let certified = ["packhouse", "coldstore"]
+        .map(|site| format!("keys = {{ certificate = \"keys/{site}.crt\", issuer = \"keys/ca.crt\", private = \"keys/{site}.key\" }}"));
+    let cases = [
+        (plain.clone(), 1),
+        (keyed([&public[0], &public[1]], "public-keys"), 2),
+        // One authority for both.
+        (keyed([&certified[0], &certified[1]], "certificates"), 1),
+    ];
+    for (text, count) in cases {
+        fs::write(&path, text).expect("written");
+        let run = uspan(folder.path(), &["sheet", "orchard.span.toml", "--format", "json"]);
+        assert_eq!(run.code, 0, "{}", run.all());
+        let sheets = run.json();
+        let handovers = sheets["sheets"][0]["handovers"].as_array().expect("a list");
+        assert_eq!(handovers.len(), count);
+        for handover in handovers {
+            let (command, fingerprint) = (handover["command"].as_str().expect("text"), handover["fingerprint"].as_str().expect("text"));
+            let output = std::process::Command::new("sh").args(["-c", command]).current_dir(folder.path()).output().expect("a shell");
+            let said = String::from_utf8_lossy(&output.stdout).into_owned();
+            assert_eq!(said.split_whitespace().next(), Some(fingerprint), "{command}: {}", String::from_utf8_lossy(&output.stderr));
+        }
     }
 }
