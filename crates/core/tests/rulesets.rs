@@ -249,6 +249,8 @@ fn a_listing_of_the_other_packet_filter() {
     let unsure = web.there.hops.iter().find(|hop| !hop.unsure.is_empty()).expect("a doubt");
     assert_eq!(unsure.unsure[0].1.as_deref(), Some("-A FORWARD -m set --match-set friends src -j ACCEPT"));
     assert!(unsure.says.contains("unless another rule accepts"), "{}", unsure.says);
+    assert!(unsure.open && web.works() && !web.is_sure());
+    assert!(good.walked("10.73.16.9", "10.41.1.7", "ssh").is_sure());
     assert_eq!(good.row("exemption from NAT").map(|row| row.1), Some("exempt".to_owned()));
 
     let late = seen(with(built(), &[("listing/iptables", &saved(false))]));

@@ -9,7 +9,7 @@ use uspan_core::{Flow, Walk as Walked, Walker, service, walk};
 use super::parts::{self, Part};
 use crate::args::{Format, Walk};
 use crate::failure::{Failure, Verdict};
-use crate::show::{GOOD, STOP, path, styled};
+use crate::show::{CARE, GOOD, STOP, path, styled};
 
 pub fn run(args: &Walk) -> Result<Verdict, Failure> {
     let known = service(&args.service).and_then(|list| list.into_iter().next());
@@ -37,7 +37,7 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
             "from": args.from,
             "to": args.to,
             "service": args.service,
-            "fine": walked.works(),
+            "fine": walked.works() && walked.is_sure(),
             "there": path::json(&walked.there, &shown),
             "back": walked.back.as_ref().map(|back| path::json(back, &shown)),
         }))?;
@@ -46,7 +46,7 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
         super::print_line(&path::text(&walked, &flow, &shown))?;
         super::print_line(&closing(&walked))?;
     }
-    Ok(if walked.works() { Verdict::Fine } else { Verdict::Stopped })
+    Ok(if walked.works() && walked.is_sure() { Verdict::Fine } else { Verdict::Stopped })
 }
 
 /// Inside addresses by gateway.
@@ -73,6 +73,10 @@ fn walkers<'a>(parts: &'a [Part; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) 
 
 fn closing(walked: &Walked) -> String {
     match (walked.works(), &walked.back) {
+        (true, _) if !walked.is_sure() => format!(
+            "{}. Next: list what decides it, such as `ip address` for names of interfaces, and walk again.",
+            styled(CARE, "It arrives only if a rule marked ? lets it")
+        ),
         (true, _) => format!("{}. It arrives, and the answer comes back.", styled(GOOD, "Fine")),
         (false, Some(_)) => {
             format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It arrives, and the answer does not come back"))

@@ -153,7 +153,7 @@ impl Report<'_> {
             span { (spot) }
             span class="faint" { (hop.aspect.word()) }
             div {
-                @if hop.passes { (hop.says) } @else { span class="stop" { "stops: " (hop.says) } }
+                @if hop.passes && !hop.open { (hop.says) } @else if hop.passes { "perhaps: " (hop.says) } @else { span class="stop" { "stops: " (hop.says) } }
                 @if let (Some((place, spelling)), Some(site)) = (&hop.decided, site) {
                     @let (to, at) = self.leads(site, place);
                     div class="faint" {

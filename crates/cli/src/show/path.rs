@@ -3,7 +3,7 @@
 use serde_json::{Value, json};
 use uspan_core::{Flow, Hop, Leg, Place, Spot, Walk};
 
-use super::{GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
+use super::{CARE, GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
 
 /// The whole of it.
 pub fn text(walk: &Walk, flow: &Flow, shown: &Shown<'_>) -> String {
@@ -29,7 +29,11 @@ fn leg(leg: &Leg, shown: &Shown<'_>) -> Vec<String> {
         }
         let spot = if last == Some(hop.spot) { "" } else { spot(hop, shown) };
         last = Some(hop.spot);
-        let (mark, style) = if hop.passes { ("  ", GOOD) } else { ("✗ ", STOP) };
+        let (mark, style) = match (hop.passes, hop.open) {
+            (true, false) => ("  ", GOOD),
+            (true, true) => ("? ", CARE),
+            (false, _) => ("✗ ", STOP),
+        };
         let head = format!("{spot:<width$}  {}{:<13}", styled(style, mark), hop.aspect.word());
         let mut rest = wrapped(&hop.says, room).into_iter();
         let first = rest.next().unwrap_or_default();
@@ -79,6 +83,7 @@ pub fn json(leg: &Leg, shown: &Shown<'_>) -> Value {
             "decided_by": hop.decided.as_ref().map(|(place, _)| at(hop, place, shown)),
             "spelling": hop.decided.as_ref().and_then(|(_, spelling)| spelling.clone()),
             "passes": hop.passes,
+            "open": hop.open,
             "unsure": hop.unsure.iter().map(|(place, spelling)| json!({ "rule": at(hop, place, shown), "spelling": spelling })).collect::<Vec<_>>(),
             "do": hop.remedy,
         })

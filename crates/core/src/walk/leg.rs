@@ -82,8 +82,16 @@ impl<'a> Way<'a> {
     }
 
     fn hop(&self, leg: &mut Leg, end: usize, aspect: Aspect, says: impl Into<String>) {
-        let hop =
-            Hop { spot: Spot::Gateway(end), aspect, says: says.into(), decided: None, unsure: Vec::new(), passes: true, remedy: None };
+        let hop = Hop {
+            spot: Spot::Gateway(end),
+            aspect,
+            says: says.into(),
+            decided: None,
+            unsure: Vec::new(),
+            open: false,
+            passes: true,
+            remedy: None,
+        };
         leg.hops.push(hop);
     }
 
@@ -384,6 +392,7 @@ impl<'a> Way<'a> {
         }
         self.last_decided(leg, self.decided(end, ruling.decider.and_then(Decider::place)));
         if let Some(hop) = leg.hops.last_mut() {
+            hop.open = ruling.may_pass() && !ruling.passes();
             hop.unsure = ruling.doubts.iter().filter_map(|rule| self.by_rule(end, &rule.place)).collect();
         }
         ruling.may_pass().then_some(())
@@ -531,6 +540,7 @@ impl<'a> Way<'a> {
             says,
             decided: None,
             unsure: Vec::new(),
+            open: false,
             passes: true,
             remedy: None,
         });

@@ -93,6 +93,8 @@ pub struct Hop {
     pub decided: Option<(Place, Option<String>)>,
     /// Rules of which nobody knows whether they match, and that would decide otherwise.
     pub unsure: Vec<(Place, Option<String>)>,
+    /// It goes on only if one of those lets it.
+    pub open: bool,
     /// Whether the packet goes on.
     pub passes: bool,
     /// What to do where it does not.
@@ -125,6 +127,12 @@ pub struct Walk {
 }
 
 impl Walk {
+    /// Whether that can be told from the files, and does not hang on a rule of which nobody knows whether it matches.
+    pub fn is_sure(&self) -> bool {
+        let legs = std::iter::once(&self.there).chain(&self.back);
+        legs.flat_map(|leg| &leg.hops).all(|hop| !hop.open)
+    }
+
     /// Whether the packet arrives and its answer comes back.
     pub fn works(&self) -> bool {
         self.there.arrives() && self.back.as_ref().is_some_and(Leg::arrives)
