@@ -177,7 +177,8 @@ fn observed(came: &Negotiation) -> Option<Stage> {
         "connection found with compatible Traffic Selectors",
     ];
     // What the peer said of its Child SA does not matter to one that does not take it for the right peer.
-    let child = said(&CHILD) && !said(&["mismatched on first found connection and no better connection found"]);
+    let stranger = said(&["mismatched on first found connection and no better connection found", "ikev2_send_auth_failed"]);
+    let child = said(&CHILD) && !stranger;
     Some(if came.authenticated || child { Stage::ChildSa } else { Stage::Authentication })
 }
 

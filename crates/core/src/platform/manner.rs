@@ -92,6 +92,12 @@ pub struct Manner {
     pub asks_for_names_only: bool,
     /// Who shows a certificate is whoever the connection expects, if the certificate names that, whatever the peer says.
     pub believes_certificates: bool,
+    /// Where its connection does not say who it is, its certificate does; else its machine's name.
+    pub named_by_certificate: bool,
+    /// Where its connection does not say who it is, it is whoever a peer asks for.
+    pub is_whoever_is_asked_for: bool,
+    /// It takes a certificate only from a peer that its connection names.
+    pub certificate_needs_name: bool,
     /// Of several Child SAs that it opens at once the last one comes with the IKE SA, and the others after it.
     pub last_child_first: bool,
     /// It takes a Child SA only in its connection's mode.

@@ -1,7 +1,7 @@
 //! Who believes whom.
 
 use super::{Cure, Play, Stage};
-use crate::gateway::{Connection, Identity, Method};
+use crate::gateway::{Connection, Identity, Method, Origin};
 use crate::platform::{Line, OWN_ADDRESS};
 use crate::secret::Secret;
 
@@ -53,6 +53,15 @@ impl<'a> Play<'a> {
 
     /// The identity that an end shows with a connection.
     pub(super) fn shown(&self, end: usize, connection: &Connection) -> Identity {
+        let unsaid = connection.local_identity.origin == Origin::Default || matches!(connection.local_identity.value, Identity::Implied(_));
+        if unsaid
+            && end == self.answerer()
+            && self.manner(end).is_whoever_is_asked_for
+            && connection.local_method.value == Method::SharedSecret
+            && let Some(asked) = self.asked_identity()
+        {
+            return asked.clone();
+        }
         match (&connection.local_identity.value, self.places(end).own) {
             (Identity::Implied(OWN_ADDRESS), Some(own)) => Identity::Address(own),
             (said, _) => said.clone(),
@@ -91,7 +100,8 @@ impl<'a> Play<'a> {
         let names = [self.name(end), self.name(other)];
         let shown = self.shown(end, shows);
         // What is not said follows from the certificate, which may have several names; some look at nothing else.
-        let counts = matches!(shown, Identity::Implied(_)) || self.manner(other).believes_certificates;
+        let unsaid = matches!(shown, Identity::Implied(_)) && self.manner(end).named_by_certificate;
+        let counts = unsaid || self.manner(other).believes_certificates;
         let named = counts && self.is_certified(end, shows, judges);
         if !named && !judges.remote_identity.value.takes(&shown) {
             let (is, wants) = (shown.words(), judges.remote_identity.value.words());
@@ -127,6 +137,11 @@ impl<'a> Play<'a> {
                 (!fits).then(|| (reason, vec![at(other, &format!("give it the public key of {}", names[0]))]))
             }
             Method::Certificate => {
+                if judges.remote_identity.value == Identity::Anybody && self.manner(other).certificate_needs_name {
+                    let reason = format!("{} does not say who its peer is, and takes nobody's certificate then.", names[1]);
+                    let wants = format!("write {}", shown.words());
+                    return Some((reason, vec![self.cure(other, &judges.remote_identity, wants)]));
+                }
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
                 if !named && !own.names(&shows.local_identity.value) {

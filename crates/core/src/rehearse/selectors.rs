@@ -62,6 +62,9 @@ fn intersection(one: &[IpNet], other: &[IpNet]) -> Vec<IpNet> {
     let mut nets: Vec<_> = one.iter().flat_map(|a| other.iter().filter_map(move |b| part(a, b))).collect();
     nets.sort();
     nets.dedup();
+    // What is in another one is not there for itself.
+    let all = nets.clone();
+    nets.retain(|net| all.iter().all(|other| other == net || !other.contains(net)));
     nets
 }
 

@@ -344,9 +344,9 @@ impl<'a> Play<'a> {
         let lives = [self.calling(), self.meant()].map(|connection| connection.ike_lifetime.value.soft());
         let from = if lives[1] < lives[0] { answerer } else { caller };
         self.think(from, format!("a new IKE SA after at most {}", duration_words(lives[0].min(lives[1]))));
-        let key = suite.group.map(|group| group.to_string()).unwrap_or_default();
         let source = "RFC 7296 section 1.3.2";
         let request = Message::request(from, Exchange::CreateChildSa, id, source);
+        let key = suite.group.map(|group| group.to_string()).unwrap_or_default();
         self.say(request.with("SA", suite.to_string()).with("Ni", "").with("KE", key.clone()));
         let reply = Message::reply(1 - from, Exchange::CreateChildSa, id, source);
         self.say(reply.with("SA", suite.to_string()).with("Nr", "").with("KE", key));
