@@ -32,6 +32,8 @@ thead th,thead td{border-bottom:2px solid var(--line)}
 td.agreed{min-width:15rem}
 td.spelled{min-width:13rem}
 td.why{min-width:9rem}
+td.by{min-width:20rem}
+td.blank{min-width:16rem;border-bottom:1px solid var(--faint)}
 td p{margin:0}
 .faint{color:var(--faint)}
 .stop{color:var(--stop);font-weight:600}
@@ -76,6 +78,11 @@ pub fn shell(title: &str, content: &Markup) -> String {
         }
     }
     .into_string()
+}
+
+/// A text in which what stands between backticks is what a machine says.
+pub fn ticked(text: &str) -> Markup {
+    html! { @for (i, part) in text.split('`').enumerate() { @if i % 2 == 1 { code { (part) } } @else { (part) } } }
 }
 
 /// A table that can be scrolled where it is too wide, by keyboard too.

@@ -6,7 +6,7 @@ use uspan_core::{
 };
 
 use super::sheet::sheet;
-use super::{shell, wide};
+use super::{shell, ticked, wide};
 
 /// A tunnel, and everything that was found out about it.
 pub struct Told<'a> {
@@ -244,7 +244,7 @@ fn after(steps: &Steps) -> Markup {
                 table {
                     caption { "On " (steps.ends[end]) ", in this order" }
                     thead { tr { th scope="col" { "look at" } th scope="col" { "by" } th scope="col" { "when all is well" } } }
-                    tbody { @for step in looks { tr { td { (step.what) } td { code { (step.command) } } td { (step.good) } } } }
+                    tbody { @for step in looks { tr { td { (step.what) } td class="by" { code { (step.command) } } td { (ticked(&step.good)) } } } }
                 }
             }))
         }
@@ -252,7 +252,7 @@ fn after(steps: &Steps) -> Markup {
             table {
                 caption { "When something else is seen" }
                 thead { tr { th scope="col" { "what you see" } th scope="col" { "what it means" } th scope="col" { "what to change" } } }
-                tbody { @for symptom in &steps.symptoms { tr { td { (symptom.sees) } td { (symptom.means) } td { (symptom.change) } } } }
+                tbody { @for symptom in &steps.symptoms { tr { td { (ticked(&symptom.sees)) } td { (ticked(&symptom.means)) } td { (ticked(&symptom.change)) } } } }
             }
         }))
     }

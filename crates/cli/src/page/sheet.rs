@@ -31,7 +31,7 @@ pub fn form(form: &Form) -> Markup {
         (wide("Your end", &html! {
             table {
                 thead { tr { th scope="col" { "field" } th scope="col" { "what" } th scope="col" { "as we have it" } th scope="col" { "yours, where it differs" } } }
-                tbody { @for field in &form.fields { tr { th scope="row" { (field.code) } td { (field.what) } td { (field.proposed) } td {} } } }
+                tbody { @for field in &form.fields { tr { th scope="row" { (field.code) } td { (field.what) } td { (field.proposed) } td class="blank" {} } } }
             }
         }))
         h3 { "What your gateway must do beside that" }

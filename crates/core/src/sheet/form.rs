@@ -116,7 +116,7 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
         field(format!("esp {}", i + 1), "proposal for ESP", esp_words(proposal));
     }
     let group = built.agreement.esp.first().and_then(|proposal| proposal.groups.first());
-    field("pfs".to_owned(), "group for PFS, or `none`", group.map_or("none".to_owned(), |group| registered(*group)));
+    field("pfs".to_owned(), "group for PFS, or none", group.map_or("none".to_owned(), |group| registered(*group)));
     field("ike-lifetime".to_owned(), "life of the IKE SA", duration_words(built.agreement.ike_lifetime.hard));
     field("esp-lifetime".to_owned(), "life of the ESP SAs", duration_words(built.agreement.esp_lifetime.hard));
     let opener = match tunnel.opened_by {
@@ -124,7 +124,7 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
         Some(_) => "ours",
         None => "either",
     };
-    field("opened-by".to_owned(), "who opens the tunnel: `yours`, `ours` or `either`", opener.to_owned());
+    field("opened-by".to_owned(), "who opens the tunnel: yours, ours or either", opener.to_owned());
     fields
 }
 
