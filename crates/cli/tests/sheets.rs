@@ -103,6 +103,22 @@ fn a_sheet_is_the_same_in_every_form() {
     }
 }
 
+/// Every row of a Markdown table has as many cells as its head.
+#[test]
+fn markdown_tables_are_whole() {
+    let folder = orchard();
+    for more in [&[][..], &["--partner", "coldstore"][..]] {
+        let args = [&["sheet", "orchard.span.toml", "--format", "markdown"], more].concat();
+        let run = uspan(folder.path(), &args);
+        let mut cells = None;
+        for line in run.stdout.lines() {
+            let count = line.starts_with('|').then(|| line.replace("\\|", "").matches('|').count());
+            assert!(cells.is_none() || count.is_none() || cells == count, "{line}");
+            cells = count;
+        }
+    }
+}
+
 /// In a pipe there are 80 columns; only what cannot be broken is longer: a command, a path, a word.
 #[test]
 fn what_is_printed_fits_eighty_columns() {

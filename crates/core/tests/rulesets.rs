@@ -291,6 +291,17 @@ fn routes_as_they_were_listed() {
     assert_eq!(remedy, "Set a default route: the selectors see only what is routed.");
 }
 
+/// The longest prefix decides, whichever way it leads.
+#[test]
+fn a_longer_route_leads_past_the_tunnel() {
+    let listed = "default via 198.51.100.1 dev wan0\n10.73.16.0/20 dev us-harvest metric 10\n10.73.16.8/29 dev lan1\n";
+    let seen = seen(with(trees("style = \"route-based\""), &[("listing/ip-route", listed)]));
+    let walk = seen.walked("10.41.1.7", "10.73.16.9", "https");
+    let route = walk.there.hops.iter().find(|hop| hop.aspect == Aspect::Route).expect("a route");
+    assert!(route.says.starts_with("10.73.16.8/29 into lan1"), "{}", route.says);
+    assert!(!walk.works());
+}
+
 /// A listing counts, whatever the files would load at the next boot.
 #[test]
 fn a_listing_stands_for_the_files() {
@@ -321,4 +332,32 @@ fn listed_routes_steer_into_the_tunnel() {
     assert!(walk.works(), "{walk:#?}");
     let route = walk.there.hops.iter().find(|hop| hop.aspect == Aspect::Route).expect("a route");
     assert_eq!(route.decided.as_ref().and_then(|(_, line)| line.as_deref()), Some("10.73.16.0/20 dev us-harvest scope link metric 10"));
+}
+
+/// The rules that masquerade: what each asks, and how many statements are not understood.
+fn masquerading(path: &str, text: &str) -> (Vec<Vec<What>>, usize) {
+    let mut tree = Tree::default();
+    tree.add(path, TreeFile::public(text.to_owned()));
+    let (gateway, findings) = read_tree(platform("strongswan").expect("a platform"), &tree);
+    let rules = gateway.ruleset.chains.iter().flat_map(|chain| &chain.rules).filter(|rule| rule.action == Action::Masquerade);
+    (rules.map(|rule| rule.tests.iter().map(|test| test.what.clone()).collect()).collect(), findings.len())
+}
+
+#[test]
+fn masquerading_in_both_dialects_and_in_listings_with_counters() {
+    let into = |name: &str| What::Into(vec![name.to_owned()]);
+    let table = |rule: &str| {
+        format!("table ip nat {{\n chain post {{\n  type nat hook postrouting priority srcnat; policy accept;\n  {rule}\n }}\n}}\n")
+    };
+    let counted = table("oifname \"wan0\" counter packets 7 bytes 420 masquerade");
+    assert_eq!(masquerading("etc/nftables.conf", &counted), (vec![vec![into("wan0")]], 0));
+    let saved = "*nat\n-A POSTROUTING -o eth0 -j MASQUERADE\nCOMMIT\n";
+    assert_eq!(masquerading("etc/iptables/rules.v4", saved), (vec![vec![into("eth0")]], 0));
+    let from = What::Source(vec!["10.41.0.0/22".parse().expect("a network")].into());
+    let some = table("oifname wan0 ip saddr 10.41.0.0/22 masquerade # all");
+    assert_eq!(masquerading("etc/nftables.conf", &some), (vec![vec![into("wan0"), from]], 0));
+    // A condition that is not understood is named, and nobody knows whether it holds.
+    let odd = table("oifname \"wan0\" ip daddr != @private masquerade");
+    assert_eq!(masquerading("etc/nftables.conf", &odd), (vec![vec![into("wan0"), What::Other]], 1));
+    assert_eq!(masquerading("etc/nftables.conf", "# masquerade everything\n"), (vec![], 0));
 }

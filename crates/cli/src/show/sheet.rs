@@ -93,7 +93,7 @@ pub fn markdown(sheet: &Sheet, at: &At<'_>) -> String {
         out += &format!("| {} | {} | {} |\n", fact.what, cell(&fact.values[0]), cell(&fact.values[1]));
     }
     out += &format!(
-        "\n## Both ends\n\n| | agreed | IANA | {} | {} | because |\n|---|---|---|---|---|---|\n",
+        "\n## Both ends\n\n| | agreed | {} | {} | because |\n|---|---|---|---|---|\n",
         plain(&sheet.ends[0]),
         plain(&sheet.ends[1])
     );

@@ -277,8 +277,10 @@ impl<'a> Way<'a> {
     /// Where it is routed; nothing where that is its end.
     fn route(&self, leg: &mut Leg, end: usize, at: Ends) -> Option<Steered<'a>> {
         let gateway = self.gateway(end);
-        let mut fitting: Vec<_> = gateway.routes.iter().filter(|route| route.to.contains(&at.to)).collect();
-        fitting.sort_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
+        // Those that were listed are all there are; without a listing there is a default route, as a rule.
+        let listed = gateway.table.of(at.to.is_ipv4());
+        let fitting = listed.unwrap_or(&gateway.routes).iter().filter(|route| route.to.contains(&at.to));
+        let route = fitting.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
         let learned = gateway
             .sessions
             .iter()
@@ -287,49 +289,43 @@ impl<'a> Way<'a> {
             .max_by_key(|net| net.prefix_len());
         // A route that a peer tells is preferred to the last resort.
         if let Some(net) = learned
-            && fitting.first().is_none_or(|route| route.through == Through::BlackHole)
+            && route.is_none_or(|route| route.through == Through::BlackHole || route.to.prefix_len() < net.prefix_len())
         {
             let name = gateway.interfaces.first().map(|interface| interface.name.as_str())?;
             self.hop(leg, end, Aspect::Route, format!("{net} by what the peer tells, into {name}"));
             return Some(Steered::Into(name));
         }
-        match fitting.first() {
-            Some(route) => {
-                let text = format!("{} {}", route.to, route.through);
-                match &route.through {
-                    Through::Interface(name) => {
-                        self.hop(leg, end, Aspect::Route, text);
-                        self.last_decided(leg, self.by_rule(end, &route.place));
-                        Some(Steered::Into(name))
-                    }
-                    Through::BlackHole => {
-                        self.stop(leg, end, Aspect::Route, text, "Route the network into the tunnel's interface, with a lower metric.");
-                        self.last_decided(leg, self.by_rule(end, &route.place));
-                        None
-                    }
-                }
+        let steered = match route.map(|route| (route, &route.through)) {
+            Some((route, Through::Interface(name))) if gateway.interfaces.iter().any(|interface| interface.name == *name) => {
+                self.hop(leg, end, Aspect::Route, format!("{} {}", route.to, route.through));
+                Some(Steered::Into(name))
             }
-            None => self.by_table(leg, end, at),
+            Some((route, Through::Interface(name))) => {
+                // Of several ways none is named.
+                let name = Some(name.as_str()).filter(|name| !name.is_empty());
+                let through = name.map_or_else(|| "several ways".to_owned(), |_| route.through.to_string());
+                self.hop(leg, end, Aspect::Route, format!("{} {through}; the selectors decide what enters the tunnel", route.to));
+                Some(Steered::Outside(name))
+            }
+            Some((route, Through::BlackHole)) => {
+                let says = format!("{} {}", route.to, route.through);
+                self.stop(leg, end, Aspect::Route, says, "Route the network into the tunnel's interface, with a lower metric.");
+                None
+            }
+            None if listed.is_some() => {
+                let says = format!("no route leads to {}, not even a default one", at.to);
+                self.stop(leg, end, Aspect::Route, says, "Set a default route: the selectors see only what is routed.");
+                None
+            }
+            None => {
+                self.hop(leg, end, Aspect::Route, "the default route; the selectors decide what enters the tunnel");
+                Some(Steered::Outside(None))
+            }
+        };
+        if let Some(route) = route {
+            self.last_decided(leg, self.by_rule(end, &route.place));
         }
-    }
-
-    /// By the routes that were listed, if any were; else there is a default route, as a rule.
-    fn by_table(&self, leg: &mut Leg, end: usize, at: Ends) -> Option<Steered<'a>> {
-        let Some(table) = self.gateway(end).table.of(at.to.is_ipv4()) else {
-            self.hop(leg, end, Aspect::Route, "the default route; the selectors decide what enters the tunnel");
-            return Some(Steered::Outside(None));
-        };
-        let fitting = table.iter().filter(|route| route.to.contains(&at.to));
-        let Some(route) = fitting.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric)) else {
-            let says = format!("no route leads to {}, not even a default one", at.to);
-            self.stop(leg, end, Aspect::Route, says, "Set a default route: the selectors see only what is routed.");
-            return None;
-        };
-        let Through::Interface(name) = &route.through else { return None };
-        let through = if name.is_empty() { "several ways".to_owned() } else { route.through.to_string() };
-        self.hop(leg, end, Aspect::Route, format!("{} {through}; the selectors decide what enters the tunnel", route.to));
-        self.last_decided(leg, self.by_rule(end, &route.place));
-        Some(Steered::Outside(Some(name.as_str()).filter(|name| !name.is_empty())))
+        steered
     }
 
     /// What the filter sees of the packet's protection.

@@ -165,14 +165,16 @@ fn parse(mut words: &[&str], place: Whence) -> Rule {
             continue;
         }
         // An old spelling has the negation behind the option.
-        let (not, rest) = if let ["!", rest @ ..] = rest { (true, rest) } else { (not, rest) };
-        let [value, more @ ..] = rest else {
-            if option != "--syn" {
-                rule.tests.push(Test { not, what: What::Other });
-            } else {
-                rule.tests.push(Test { not, what: What::State(vec![State::New]) });
-            }
-            break;
+        let (not, rest) = match rest {
+            ["!", value, ..] if !value.starts_with('-') => (true, &rest[1..]),
+            _ => (not, rest),
+        };
+        let Some((value, more)) = rest.split_first().filter(|(value, _)| !value.starts_with('-') && **value != "!") else {
+            // TCP segments that open a connection (RFC 9293); of other options without a value nobody knows.
+            let what = if option == "--syn" { What::State(vec![State::New]) } else { What::Other };
+            rule.tests.push(Test { not, what });
+            words = rest;
+            continue;
         };
         words = more;
         let value = value.trim_matches('"');
@@ -271,4 +273,58 @@ fn parse(mut words: &[&str], place: Whence) -> Rule {
         };
     }
     rule
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::gateway::TreeFile;
+    use proptest::prelude::*;
+
+    fn tree(rules: &str, jumps: &str) -> Tree {
+        let mut tree = Tree::default();
+        tree.add("etc/iptables/uspan-x.v4", TreeFile::public(rules.to_owned()));
+        tree.add("etc/iptables/uspan-x.v4-jumps", TreeFile::public(jumps.to_owned()));
+        tree
+    }
+
+    #[test]
+    fn an_exemption_without_its_jump_is_none() {
+        let rules = "*nat\n:uspan-x-nat - [0:0]\n-A uspan-x-nat -s 10.1.0.0/16 -d 10.2.0.0/16 -j ACCEPT\nCOMMIT\n";
+        let FoundRules { nat, filter, findings, .. } = read(&tree(rules, "*nat\n-I POSTROUTING -j uspan-x-nat\nCOMMIT\n"));
+        assert_eq!((nat.len(), filter, findings.len()), (1, None, 0));
+        let FoundRules { nat, findings, .. } = read(&tree(rules, ""));
+        assert!(nat.is_empty());
+        assert!(findings[0].message.contains("-A uspan-x-nat"), "{findings:?}");
+    }
+
+    #[test]
+    fn a_rule_of_another_form_is_named_and_not_guessed_at() {
+        let rules = "*filter\n:uspan-x-fwd - [0:0]\n-A uspan-x-fwd ! -s 10.1.0.0/16 -d 10.2.0.0/16 -j ACCEPT\nCOMMIT\n";
+        let FoundRules { filter, findings, .. } = read(&tree(rules, ""));
+        assert!(filter.is_some_and(|filter| filter.rules.is_empty()));
+        let place = findings[0].place.as_ref().expect("a place");
+        assert!(place.span.start > rules.find("-fwd - ").expect("there"), "{place:?}");
+    }
+
+    #[test]
+    fn options_without_a_value_take_none() {
+        let of = |text: &str| parse(&words(text), Whence::default());
+        let opening = of("-p tcp --syn -j ACCEPT");
+        assert_eq!((opening.tests.len(), &opening.action), (2, &Action::Accept));
+        assert_eq!(opening.tests[1], Test { not: false, what: What::State(vec![State::New]) });
+        let negated = of("-p tcp ! --syn -m state --state NEW -j DROP");
+        assert_eq!((negated.tests[1].not, negated.tests.len(), &negated.action), (true, 3, &Action::Drop));
+        // Of others nobody knows, and the rest of the rule is there all the same.
+        let unknown = of("-m socket --transparent -s 10.1.0.0/16 -j DROP");
+        assert_eq!((&unknown.tests[0].what, unknown.tests.len(), &unknown.action), (&What::Other, 2, &Action::Drop));
+        assert!(!unknown.is_clear());
+    }
+
+    proptest! {
+        #[test]
+        fn any_text_is_survived(text in "[-*:ACIsdjpm natfilter./0-9\n#é]{0,200}") {
+            let _ = read(&tree(&text, &text));
+        }
+    }
 }
