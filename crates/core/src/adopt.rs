@@ -247,16 +247,13 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
         None => note("packet filter", "there are no files of one: the rules that are written will be new".to_owned()),
     }
     // What its own chains drop nobody lets pass beside them: the tunnel's rules must join those.
-    let own_filter = gateway.ruleset.dropping();
-    if gateway.filter.as_ref().is_some_and(crate::gateway::Filter::is_joined) || (gateway.filter.is_none() && !own_filter.is_empty()) {
+    let must_join = gateway.filter.is_none() && gateway.ruleset.drops_the_rest();
+    if must_join || gateway.filter.as_ref().is_some_and(crate::gateway::Filter::is_joined) {
         let _ = writeln!(text, "filter = \"joined\"");
     }
     let chains: Vec<_> = gateway.ruleset.chains.iter().map(|chain| format!("{} of the table {}", chain.name, chain.table)).collect();
     if !chains.is_empty() {
-        let jump = match gateway.filter.is_none() && !own_filter.is_empty() {
-            true => "; jump to the tunnel's from those that drop",
-            false => "",
-        };
+        let jump = if must_join { "; jump to the tunnel's from those that drop" } else { "" };
         let mut places = [None, None];
         places[end] = gateway.ruleset.chains.iter().find_map(|chain| chain.base.as_ref()?.place.0.clone());
         notes.push(Note {

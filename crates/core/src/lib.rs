@@ -55,7 +55,7 @@ pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};
 pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
-pub use drawing::{Drawing, Link, Point, Rect, Theme, draw};
+pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{

@@ -1,29 +1,15 @@
 //! Rehearsals as scripts of messages, after the sections of the RFCs that they follow.
 
+mod common;
+
 use std::net::IpAddr;
 
+use common::orchard;
 use uspan_core::*;
-
-const SECRET: &[u8] = b"not a real secret, only for this test";
 
 /// The orchard's two gateways; `tunnel` and the platforms vary.
 fn trees(platforms: [&str; 2], tunnel: &str) -> [Tree; 2] {
-    let text = format!(
-        "unified-span = 1\n\
-         [site.packhouse]\nplatform = \"{}\"\ngateway = {{ address = \"198.51.100.20\", outside = \"wan0\", inside = \"lan0\" }}\n\
-         networks = {{ office = \"10.41.0.0/22\" }}\n\
-         [site.coldstore]\nplatform = \"{}\"\ngateway = {{ address = \"203.0.113.77\", outside = \"eth0\", inside = \"eth1\" }}\n\
-         networks = {{ racks = \"10.73.16.0/20\" }}\n\
-         [tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n{tunnel}\n",
-        platforms[0], platforms[1]
-    );
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text.as_str()));
-    assert!(findings.is_empty(), "{findings:#?}");
-    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, exposed: false };
-    let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };
-    let mut built = build(&description, &supplied);
-    assert!(!any_stops(&built.findings), "{:#?}", built.findings);
-    ["packhouse", "coldstore"].map(|site| built.trees.remove(site).expect("a tree"))
+    orchard(platforms, "", tunnel)
 }
 
 const CBC: &str = "ike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\", group = \"modp-3072\" }]\n\

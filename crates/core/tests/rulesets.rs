@@ -1,29 +1,16 @@
 //! Whole packet filters of an administrator's: files as people write them, and listings of what is loaded, with the demo's
 //! tunnel among them. What the walk, the comparison and the rehearsal make of them.
 
+mod common;
+
 use std::net::IpAddr;
 
+use common::orchard;
 use uspan_core::*;
-
-const SECRET: &[u8] = b"not a real secret, only for this test";
 
 /// The orchard's two gateways; `packhouse` has more lines.
 fn trees(packhouse: &str) -> [Tree; 2] {
-    let text = format!(
-        "unified-span = 1\n\
-         [site.packhouse]\nplatform = \"strongswan\"\ngateway = {{ address = \"198.51.100.20\", outside = \"wan0\", inside = \"lan0\" }}\n\
-         networks = {{ office = \"10.41.0.0/22\" }}\n{packhouse}\n\
-         [site.coldstore]\nplatform = \"libreswan\"\ngateway = {{ address = \"203.0.113.77\", outside = \"eth0\", inside = \"eth1\" }}\n\
-         networks = {{ racks = \"10.73.16.0/20\" }}\n\
-         [tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n"
-    );
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text.as_str()));
-    assert!(findings.is_empty(), "{findings:#?}");
-    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, exposed: false };
-    let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };
-    let mut built = build(&description, &supplied);
-    assert!(!any_stops(&built.findings), "{:#?}", built.findings);
-    ["packhouse", "coldstore"].map(|site| built.trees.remove(site).expect("a tree"))
+    orchard(["strongswan", "libreswan"], packhouse, "")
 }
 
 const ADDRESSES: &str = "2: wan0: <BROADCAST,UP> mtu 1500\n    inet 198.51.100.20/24 brd 198.51.100.255 scope global wan0\n\

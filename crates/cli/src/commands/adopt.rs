@@ -24,9 +24,7 @@ pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let folder = args.output.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let files: Vec<(PathBuf, &uspan_core::Secret)> = adopted.secrets.iter().map(|(file, secret)| (folder.join(file), secret)).collect();
     for path in files.iter().map(|(path, _)| path).chain([&args.output]) {
-        if path.exists() && !args.replace {
-            return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
-        }
+        secret::vacant(path, args.replace)?;
     }
     for (path, kept) in &files {
         secret::write(path, &String::from_utf8_lossy(kept.expose()), args.replace)?;

@@ -13,9 +13,7 @@ use crate::show::{GOOD, styled};
 
 pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     let path = &args.output;
-    if path.exists() && !args.replace {
-        return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
-    }
+    secret::vacant(path, args.replace)?;
     let (mut read, planned) = plan(&args.file, &args.supply)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, Format::Text, "pictures", "Nothing was drawn");

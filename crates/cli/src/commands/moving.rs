@@ -30,8 +30,8 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         let known: Vec<_> = PLATFORMS.iter().map(|platform| platform.facts().word).collect();
         return Err(Failure::Usage(format!("`{to}` is no platform; there are {}", known.join(", "))));
     };
-    if let Some(path) = output.filter(|path| path.exists() && !replace) {
-        return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
+    if let Some(path) = output {
+        secret::vacant(path, replace)?;
     }
     let (mut before, planned) = plan(file, &Supply::default())?;
     let Some(description) = before.description.take().filter(|_| !any_stops(&planned.findings)) else {

@@ -109,10 +109,7 @@ fn words<T: Copy>(list: &[T], word: impl Fn(T) -> &'static str) -> String {
 }
 
 fn versions(facts: &Facts) -> String {
-    words(facts.versions, |version| match version {
-        IkeVersion::V1 => "IKEv1",
-        IkeVersion::V2 => "IKEv2",
-    })
+    words(facts.versions, IkeVersion::words)
 }
 
 /// Names of a kind that a platform can do, without weak ones; key lengths drawn together.

@@ -14,8 +14,8 @@ use crate::page;
 use crate::show::{GOOD, findings, sheet as show, styled};
 
 pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
-    if let Some(path) = args.output.as_ref().filter(|path| path.exists() && !args.replace) {
-        return Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display())));
+    if let Some(path) = &args.output {
+        secret::vacant(path, args.replace)?;
     }
     let (mut read, planned) = plan(&args.file, &args.supply)?;
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };

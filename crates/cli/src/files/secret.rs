@@ -24,6 +24,14 @@ pub fn generate() -> Result<Zeroizing<String>, Failure> {
     }
 }
 
+/// Stops before any work where a file is there and is not to be replaced.
+pub fn vacant(path: &Path, replace: bool) -> Result<(), Failure> {
+    match path.exists() && !replace {
+        true => Err(Failure::Usage(format!("`{}` is there already; choose another name, or say --replace", path.display()))),
+        false => Ok(()),
+    }
+}
+
 /// Writes a secret, mode 0600, all or nothing. Folders that are missing are made for the owner only.
 pub fn write(path: &Path, secret: &str, replace: bool) -> Result<(), Failure> {
     place(path, secret, replace, 0o600)

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, IkeVersion, InterfaceKind, Passing, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, InterfaceKind, Passing, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -109,7 +109,7 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
         "ike_lifetime_s": agreement.ike_lifetime.hard.as_secs(),
         "esp_lifetime_s": agreement.esp_lifetime.hard.as_secs(),
         "liveness_s": agreement.liveness.map(|interval| interval.as_secs()),
-        "key_exchange": if agreement.version == IkeVersion::V1 { "IKEv1" } else { "IKEv2" },
+        "key_exchange": agreement.version.words(),
         "aggressive": agreement.aggressive,
         "any_to_any": agreement.any_to_any,
         "inner_mtu": agreement.inner_mtu,

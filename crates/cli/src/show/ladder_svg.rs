@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use uspan_core::{Message, Rehearsal, Step};
+use uspan_core::{Message, Rehearsal, Step, escaped};
 
 use super::ladder::{fails_at, message_words, number_of, payload_lines};
 use super::{Shown, wrapped};
@@ -106,9 +106,4 @@ fn arrow(body: &mut String, message: &Message, number: usize, fatal: bool, y: &m
 
 fn words(svg: &mut String, x: usize, y: usize, anchor: &str, colour: &str, size: usize, text: &str) {
     let _ = writeln!(svg, r#"<text x="{x}" y="{y}" text-anchor="{anchor}" font-size="{size}" fill="{colour}">{}</text>"#, escaped(text));
-}
-
-/// Text that cannot become markup (XML 1.0 section 2.4).
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }

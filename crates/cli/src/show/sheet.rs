@@ -90,7 +90,7 @@ pub fn markdown(sheet: &Sheet, at: &At<'_>) -> String {
     let mut out = format!("# {}: {} ⇄ {}\n\n## The two ends\n\n", plain(&sheet.tunnel), plain(&sheet.ends[0]), plain(&sheet.ends[1]));
     out += &format!("| | {} | {} |\n|---|---|---|\n", plain(&sheet.ends[0]), plain(&sheet.ends[1]));
     for fact in &sheet.facts {
-        out += &format!("| {} | {} | {} |\n", fact.what, cell(&fact.values[0]), cell(&fact.values[1]));
+        out += &row(&[fact.what, &cell(&fact.values[0]), &cell(&fact.values[1])]);
     }
     out += &format!(
         "\n## Both ends\n\n| | agreed | {} | {} | because |\n|---|---|---|---|---|\n",
@@ -115,7 +115,7 @@ pub fn markdown(sheet: &Sheet, at: &At<'_>) -> String {
     if !sheet.dropped.is_empty() {
         out += "\n## Considered and dropped\n\n| value | because |\n|---|---|\n";
         for (value, why) in &sheet.dropped {
-            out += &format!("| {} | {} |\n", plain(value), plain(why));
+            out += &row(&[&plain(value), &plain(why)]);
         }
     }
     for handover in &sheet.handovers {
@@ -157,7 +157,7 @@ pub fn json(sheet: &Sheet, at: &At<'_>) -> Value {
     })
 }
 
-/// A code in the first column that a filled-in sheet is read by.
+/// A row of a Markdown table.
 fn row(cells: &[&str]) -> String {
     format!("| {} |\n", cells.join(" | "))
 }

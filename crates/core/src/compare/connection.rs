@@ -17,10 +17,7 @@ impl Table<'_> {
     }
 
     fn exchange(&mut self) {
-        let words = |version: &IkeVersion| match version {
-            IkeVersion::V1 => "IKEv1".to_owned(),
-            IkeVersion::V2 => "IKEv2".to_owned(),
-        };
+        let words = |version: &IkeVersion| version.words().to_owned();
         self.each(
             "key exchange",
             |c| c.version.clone(),

@@ -242,8 +242,7 @@ fn entering(side: &Side<'_>) -> Option<Entering> {
     let mut found = Entering { lacking: Vec::new(), place: None };
     for (what, traffic) in [(UDP_500, Traffic::Udp(vec![500])), (UDP_4500, Traffic::Udp(vec![4500])), (ESP, Traffic::Esp)] {
         let (from, to) = (connection.remote.value.range(ipv4), connection.local.value.range(ipv4));
-        let (into, out_of) = (Face::None, gateway.outside());
-        let judged = gateway.judged(&Met { hook: Hook::Input, from, to, traffic: &traffic, into, out_of, leaving: false, arrived: false });
+        let judged = gateway.admits(from, to, &traffic);
         if judged.own.is_none() && judged.others.is_none() {
             return None;
         }

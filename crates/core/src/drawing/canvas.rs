@@ -169,8 +169,13 @@ pub(super) struct Canvas {
     links: Vec<Link>,
 }
 
+/// A count as a length.
+pub(super) fn number(count: usize) -> f64 {
+    f64::from(u32::try_from(count).unwrap_or(u32::MAX))
+}
+
 /// Text that cannot become markup (XML 1.0 section 2.4).
-fn escaped(text: &str) -> String {
+pub fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 

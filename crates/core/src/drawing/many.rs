@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::f64::consts::TAU;
 
-use super::canvas::{Anchor, Canvas, Drawing, Link, Point, Rect, Theme, text_width};
+use super::canvas::{Anchor, Canvas, Drawing, Link, Point, Rect, Theme, number, text_width};
 use super::{SiteView, TunnelView};
 
 /// From how many sites on everyone with everyone is drawn as a junction.
@@ -41,10 +41,6 @@ struct Plan {
     edges: Vec<Edge>,
     /// What each junction stands for, by its node.
     junctions: BTreeMap<usize, Vec<usize>>,
-}
-
-fn number(count: usize) -> f64 {
-    f64::from(u32::try_from(count).unwrap_or(u32::MAX))
 }
 
 pub(super) fn draw(sites: &[SiteView], tunnels: &[TunnelView], theme: Theme) -> Drawing {
@@ -390,7 +386,7 @@ fn legend(canvas: &mut Canvas, sites: &[SiteView], tunnels: &[TunnelView], numbe
     let mut y = bottom + 44.0;
     let mut ways: BTreeMap<String, usize> = BTreeMap::new();
     for tunnel in tunnels {
-        let carrier = if tunnel.in_udp { "ESP in UDP" } else { "ESP" };
+        let carrier = tunnel.carrier();
         *ways.entry(format!("{}: {}; {carrier}: {}", tunnel.version, tunnel.ciphers[0], tunnel.ciphers[1])).or_default() += 1;
     }
     for (way, count) in &ways {

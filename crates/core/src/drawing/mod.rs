@@ -7,11 +7,11 @@ mod canvas;
 mod many;
 mod pair;
 
-pub use canvas::{Drawing, Link, Point, Rect, Theme};
+pub use canvas::{Drawing, Link, Point, Rect, Theme, escaped};
 
 use crate::build::BuiltTunnel;
 use crate::description::{Description, Site};
-use crate::gateway::{Encapsulation, IkeVersion, NatTarget, Passing};
+use crate::gateway::{Encapsulation, NatTarget, Passing};
 
 /// A site as it is drawn.
 #[derive(Clone, Debug)]
@@ -38,6 +38,13 @@ struct TunnelView {
     pairs: Vec<(String, String)>,
     /// What each gateway does with addresses, and what it lets pass.
     around: [[String; 2]; 2],
+}
+
+impl TunnelView {
+    /// What carries its packets.
+    fn carrier(&self) -> &'static str {
+        if self.in_udp { "ESP in UDP" } else { "ESP" }
+    }
 }
 
 /// Draws the tunnels of a description; nothing where there are none.
@@ -96,10 +103,7 @@ fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Opt
             agreement.ike.first().map(ToString::to_string).unwrap_or_default(),
             agreement.esp.first().map(ToString::to_string).unwrap_or_default(),
         ],
-        version: match agreement.version {
-            IkeVersion::V1 => "IKEv1",
-            IkeVersion::V2 => "IKEv2",
-        },
+        version: agreement.version.words(),
         in_udp: agreement.encapsulation.contains(&Encapsulation::Forced),
         pairs: built.gateways[0].crossing().into_iter().map(|(near, far)| (near.to_string(), far.to_string())).collect(),
         around: [around(0), around(1)],

@@ -1,6 +1,6 @@
 //! One tunnel, with everything around it: networks, interfaces, gateways, the internet, and what may cross.
 
-use super::canvas::{Anchor, Canvas, Drawing, Link, Point, Rect, Theme, text_width};
+use super::canvas::{Anchor, Canvas, Drawing, Link, Point, Rect, Theme, number, text_width};
 use super::{SiteView, TunnelView};
 
 const WIDTH: f64 = 1180.0;
@@ -16,7 +16,7 @@ pub(super) fn draw(sites: &[SiteView], tunnel: &TunnelView, theme: Theme) -> Dra
     let [left, right] = tunnel.ends.map(|end| &sites[end]);
     canvas.strong(Point { x: WIDTH / 2.0, y: 32.0 }, Anchor::Middle, 19.0, &tunnel.name);
     let most = left.networks.len().max(right.networks.len()).max(2);
-    let count = f64::from(u32::try_from(most).unwrap_or(2));
+    let count = number(most);
     let height = (count * (NET.1 + NET_GAP) - NET_GAP).max(132.0);
     let middle = TOP + 40.0 + height / 2.0;
     for (end, site) in [left, right].into_iter().enumerate() {
@@ -47,22 +47,22 @@ fn side(canvas: &mut Canvas, site: &SiteView, end: usize, middle: f64, height: f
     let panel_width = NET.0 + GATEWAY + 110.0;
     let panel = Rect { x: across(end, 0.0) - if end == 0 { 0.0 } else { panel_width }, y: TOP, width: panel_width, height: height + 62.0 };
     canvas.panel(panel, 10.0, false);
-    let outer = if end == 0 { Anchor::Start } else { Anchor::End };
+    let (outer, inner) = if end == 0 { (Anchor::Start, Anchor::End) } else { (Anchor::End, Anchor::Start) };
     canvas.strong(Point { x: across(end, 16.0), y: TOP + 24.0 }, outer, 15.0, &site.name);
     let gateway = Rect::around(Point { x: across(end, NET.0 + 16.0 + 70.0 + GATEWAY / 2.0), y: middle }, GATEWAY, 124.0);
     // The networks, each with a wire to the gateway.
-    let all = f64::from(u32::try_from(site.networks.len()).unwrap_or(1));
+    let all = number(site.networks.len());
     let start = middle - (all * (NET.1 + NET_GAP) - NET_GAP) / 2.0;
     for (i, (name, prefix)) in site.networks.iter().enumerate() {
-        let y = start + f64::from(u32::try_from(i).unwrap_or(0)) * (NET.1 + NET_GAP);
+        let y = start + number(i) * (NET.1 + NET_GAP);
         let rect = Rect { x: across(end, 16.0) - if end == 0 { 0.0 } else { NET.0 }, y, width: NET.0, height: NET.1 };
         canvas.site(rect);
         let at = rect.middle();
         canvas.text(Point { x: at.x, y: at.y - 4.0 }, Anchor::Middle, 13.0, "ink", name);
         canvas.text(Point { x: at.x, y: at.y + 13.0 }, Anchor::Middle, 12.0, "faint", prefix);
-        let inner = if end == 0 { rect.x + rect.width } else { rect.x };
+        let edge = if end == 0 { rect.x + rect.width } else { rect.x };
         let near = if end == 0 { gateway.x } else { gateway.x + gateway.width };
-        canvas.wire(Point { x: inner, y: at.y }, Point { x: near, y: middle });
+        canvas.wire(Point { x: edge, y: at.y }, Point { x: near, y: middle });
     }
     canvas.site(gateway);
     let at = gateway.middle();
@@ -85,17 +85,11 @@ fn side(canvas: &mut Canvas, site: &SiteView, end: usize, middle: f64, height: f
     if !site.inside.is_empty() {
         let names = shortened(&site.inside.join(", "), 11.0, 64.0);
         let x = if end == 0 { gateway.x - 6.0 } else { gateway.x + gateway.width + 6.0 };
-        canvas.text(Point { x, y: gateway.y + 8.0 }, if end == 0 { Anchor::End } else { Anchor::Start }, 11.0, "faint", &names);
+        canvas.text(Point { x, y: gateway.y + 8.0 }, inner, 11.0, "faint", &names);
     }
     let outside = format!("{} {}", site.outside, site.public);
     let x = if end == 0 { gateway.x + gateway.width } else { gateway.x };
-    canvas.text(
-        Point { x, y: gateway.y + gateway.height + 17.0 },
-        if end == 0 { Anchor::End } else { Anchor::Start },
-        12.0,
-        "ink",
-        &outside,
-    );
+    canvas.text(Point { x, y: gateway.y + gateway.height + 17.0 }, inner, 12.0, "ink", &outside);
 }
 
 /// A text that fits into a width, cut where it does not.
@@ -127,11 +121,11 @@ fn internet(canvas: &mut Canvas, tunnel: &TunnelView, middle: f64, height: f64) 
     let carrier = if tunnel.in_udp { "ESP in UDP" } else { "ESP" };
     let ike = parts(&format!("{}: {}", tunnel.version, tunnel.ciphers[0]), 12.0, room);
     let esp = parts(&format!("{carrier}: {}", tunnel.ciphers[1]), 12.0, room);
-    let count = |lines: &[String]| f64::from(u32::try_from(lines.len()).unwrap_or(0));
+    let count = |lines: &[String]| number(lines.len());
     let above = middle - 14.0 - (count(&ike) - 1.0) * 16.0;
     for (lines, class, from) in [(&ike, "faint", above), (&esp, "ink", middle + 22.0)] {
         for (i, line) in lines.iter().enumerate() {
-            let y = from + f64::from(u32::try_from(i).unwrap_or(0)) * 16.0;
+            let y = from + number(i) * 16.0;
             canvas.text(Point { x, y }, Anchor::Middle, 12.0, class, line);
         }
     }
@@ -160,7 +154,7 @@ fn crossing(canvas: &mut Canvas, sites: [&SiteView; 2], tunnel: &TunnelView, y: 
         name.map_or_else(|| prefix.clone(), |name| format!("{name} {prefix}"))
     };
     for (i, (near, far)) in tunnel.pairs.iter().enumerate() {
-        let line = y + 58.0 + f64::from(u32::try_from(i).unwrap_or(0)) * 20.0;
+        let line = y + 58.0 + number(i) * 20.0;
         canvas.text(Point { x: WIDTH / 2.0 - 20.0, y: line }, Anchor::End, 13.0, "ink", &named(sites[0], near));
         canvas.text(Point { x: WIDTH / 2.0, y: line }, Anchor::Middle, 13.0, "faint", "⇄");
         canvas.text(Point { x: WIDTH / 2.0 + 20.0, y: line }, Anchor::Start, 13.0, "ink", &named(sites[1], far));

@@ -140,23 +140,22 @@ impl Filter {
         self.form == FilterForm::Joined
     }
 
-    /// The first rule that decides about these packets.
-    pub(crate) fn deciding(&self, packet: &Packet) -> Option<&FilterRule> {
-        self.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(|rule| rule.applies(packet))
+    /// The first rule that decides and applies.
+    fn first(&self, applies: impl Fn(&FilterRule) -> bool) -> Option<&FilterRule> {
+        self.rules.iter().find(|rule| rule.verdict != Verdict::Log && applies(rule))
     }
 
     /// The first rule that decides about a packet where it is met.
     pub(crate) fn met_by(&self, met: &Met<'_>) -> Option<&FilterRule> {
-        let applies = |rule: &&FilterRule| {
+        self.first(|rule| {
             let there = rule.hook == met.hook && rule.from.contains(&met.from) && rule.to.contains(&met.to);
             there && met.fits(&rule.protection) && rule.traffic.covers(met.traffic)
-        };
-        self.rules.iter().filter(|rule| rule.verdict != Verdict::Log).find(applies)
+        })
     }
 
-    /// What that does with them.
+    /// What the first rule that decides does with these packets.
     pub(crate) fn verdict(&self, packet: &Packet) -> Option<Verdict> {
-        self.deciding(packet).map(|rule| rule.verdict)
+        self.first(|rule| rule.applies(packet)).map(|rule| rule.verdict)
     }
 }
 
@@ -191,6 +190,11 @@ pub struct NatRule {
 }
 
 impl NatRule {
+    /// Whether it is for all packets between these.
+    pub(crate) fn concerns(&self, from: &IpNet, to: &IpNet) -> bool {
+        self.from.contains(from) && self.to.contains(to)
+    }
+
     /// Whether it acts before routing.
     pub fn before_routing(&self) -> bool {
         matches!(self.target, NatTarget::DestinationNet(_))

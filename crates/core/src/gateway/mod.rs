@@ -107,6 +107,16 @@ pub enum IkeVersion {
     V2,
 }
 
+impl IkeVersion {
+    /// Its name.
+    pub fn words(self) -> &'static str {
+        match self {
+            IkeVersion::V1 => "IKEv1",
+            IkeVersion::V2 => "IKEv2",
+        }
+    }
+}
+
 /// How an end proves its identity.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Method {
@@ -559,8 +569,7 @@ impl Gateway {
 
     /// The rule that decides about the source of a packet that leaves, whoever's it is: the first one in the order of the chains.
     pub(crate) fn translation(&self, met: &Met<'_>) -> Option<Translation<'_>> {
-        let own = self.nat.iter().filter(|rule| !rule.before_routing());
-        let own = own.into_iter().find(|rule| rule.from.contains(&met.from) && rule.to.contains(&met.to));
+        let own = self.nat.iter().find(|rule| !rule.before_routing() && rule.concerns(&met.from, &met.to));
         let before = |order: i32| own.is_none_or(|own| order < own.order);
         let others = self.ruleset.translation(met, before);
         match (own, others) {
@@ -568,6 +577,12 @@ impl Gateway {
             (Some(own), _) => Some(Translation::Own(own)),
             (None, _) => None,
         }
+    }
+
+    /// What they do with packets from the internet to the gateway itself.
+    pub(crate) fn admits(&self, from: IpNet, to: IpNet, traffic: &Traffic) -> Judged<'_> {
+        let (into, out_of) = (Face::None, self.outside());
+        self.judged(&Met { hook: Hook::Input, from, to, traffic, into, out_of, leaving: false, arrived: false })
     }
 
     /// What the packet filters do with packets.

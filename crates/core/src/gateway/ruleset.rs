@@ -3,6 +3,7 @@
 //! Chains of the Linux kernel, whatever program wrote them down: those that it asks by itself at a hook, in order, and those
 //! that others jump to. A condition that is not understood is kept as one of which nobody knows whether it holds.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use ipnet::IpNet;
@@ -278,10 +279,10 @@ impl Ruleset {
         self.chains.iter().flat_map(|chain| &chain.rules).any(|rule| rule.action == Action::Masquerade)
     }
 
-    /// The chains for packets to the gateway or through it that drop what none of their rules is for.
-    pub fn dropping(&self) -> Vec<&Chain> {
+    /// Whether a chain for packets to the gateway or through it drops what none of its rules is for.
+    pub fn drops_the_rest(&self) -> bool {
         let drops = |base: &Base| base.drops && base.task == Task::Pass && matches!(base.hook, Hook::Input | Hook::Forward);
-        self.chains.iter().filter(|chain| chain.base.as_ref().is_some_and(drops)).collect()
+        self.chains.iter().any(|chain| chain.base.as_ref().is_some_and(drops))
     }
 
     /// Whether any chain is asked there whether packets pass.
@@ -292,12 +293,11 @@ impl Ruleset {
     /// Whether a chain that is asked there leads to one of a tunnel's.
     pub fn leads_to_own(&self, hook: Hook, ipv4: bool) -> bool {
         let mut open = self.asked(hook, Task::Pass, ipv4);
-        let mut seen: Vec<*const Chain> = Vec::new();
+        let mut seen = BTreeSet::new();
         while let Some(chain) = open.pop() {
-            if seen.contains(&std::ptr::from_ref(chain)) {
+            if !seen.insert((&chain.table, &chain.name)) {
                 continue;
             }
-            seen.push(chain);
             for rule in &chain.rules {
                 let (Action::Jump(name) | Action::Goto(name)) = &rule.action else { continue };
                 if own_chain(name) == Some(hook) {
@@ -399,28 +399,18 @@ impl<'a> Asking<'a, '_> {
     fn chain(&mut self, chain: &'a Chain, jumps: usize) -> Option<Decider<'a>> {
         for rule in &chain.rules {
             self.left = self.left.checked_sub(1)?;
-            let (decided, ends) = match rule.holds(self.met) {
-                Holds::No => continue,
-                Holds::Perhaps | Holds::ByInterface => {
-                    if !matches!(rule.action, Action::Next | Action::Segments(_)) {
-                        self.doubts.push(rule);
+            match (rule.holds(self.met), &rule.action) {
+                (Holds::No, _) | (_, Action::Next | Action::Segments(_)) => {}
+                (Holds::Perhaps | Holds::ByInterface, _) | (Holds::Yes, Action::Other) => self.doubts.push(rule),
+                (Holds::Yes, Action::Accept | Action::Drop) => return Some(Decider::Rule(rule)),
+                (Holds::Yes, Action::Return) => return None,
+                (Holds::Yes, Action::Goto(name)) => return self.jump(chain, name, jumps),
+                (Holds::Yes, Action::Jump(name)) => {
+                    if let Some(decider) = self.jump(chain, name, jumps) {
+                        return Some(decider);
                     }
-                    continue;
                 }
-                Holds::Yes => match &rule.action {
-                    Action::Accept | Action::Drop => (Some(Decider::Rule(rule)), true),
-                    Action::Return => (None, true),
-                    Action::Jump(name) => (self.jump(chain, name, jumps), false),
-                    Action::Goto(name) => (self.jump(chain, name, jumps), true),
-                    Action::Next | Action::Segments(_) | Action::Masquerade | Action::Translate(_) => continue,
-                    Action::Other => {
-                        self.doubts.push(rule);
-                        continue;
-                    }
-                },
-            };
-            if decided.is_some() || ends {
-                return decided;
+                (Holds::Yes, Action::Masquerade | Action::Translate(_)) => {}
             }
         }
         None

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::{lines, listing};
+use super::listing;
 use crate::gateway::{OwnAddress, Tree, Whence};
 use crate::source::Source;
 
@@ -40,7 +40,7 @@ fn address(text: &str, netmask: Option<&str>) -> Option<IpNet> {
 fn of_interfaces(source: &Source) -> Vec<OwnAddress> {
     let mut found: Vec<OwnAddress> = Vec::new();
     let mut interface = None;
-    for (line, span) in lines(source) {
+    for (line, span) in source.lines() {
         let words: Vec<&str> = line.split_whitespace().collect();
         match (words.as_slice(), interface) {
             (["iface", name, ..], _) => interface = Some(*name),
@@ -69,7 +69,7 @@ fn of_interfaces(source: &Source) -> Vec<OwnAddress> {
 fn of_networkd(source: &Source) -> Vec<OwnAddress> {
     let mut found = Vec::new();
     let (mut section, mut interface) = ("", None);
-    for (line, span) in lines(source) {
+    for (line, span) in source.lines() {
         let value = |key: &str| line.strip_prefix(key)?.trim_start().strip_prefix('=').map(str::trim);
         if line.starts_with('[') {
             section = line.trim_matches(['[', ']']);

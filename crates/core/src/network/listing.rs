@@ -4,7 +4,6 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::lines;
 use crate::gateway::{Endpoint, OwnAddress, Route, RoutingTable, Through, Tree, Whence};
 use crate::source::Source;
 
@@ -17,7 +16,7 @@ const ROUTES: [(&str, bool); 2] = [("listing/ip-route", true), ("listing/ip6-rou
 pub(super) fn of_listing(source: &Source) -> Vec<OwnAddress> {
     let mut found = Vec::new();
     let mut interface = "";
-    for (line, span) in lines(source) {
+    for (line, span) in source.lines() {
         let words: Vec<&str> = line.split_whitespace().collect();
         match words.as_slice() {
             [number, name, flags, ..] if number.ends_with(':') && flags.starts_with('<') => {
@@ -39,7 +38,7 @@ pub(crate) fn routing_table(tree: &Tree) -> RoutingTable {
     let [ipv4, ipv6] = ROUTES.map(|(path, ipv4)| {
         let file = tree.files.get(path)?;
         let source = Source::new(path, file.text.as_str());
-        let routes = lines(&source).filter_map(|(line, span)| {
+        let routes = source.lines().filter_map(|(line, span)| {
             let place = Whence(Some(source.place(span)));
             route(&line.split_whitespace().collect::<Vec<_>>(), ipv4).map(|route| Route { place, ..route })
         });

@@ -13,20 +13,9 @@ pub(crate) use read::read;
 pub(crate) use write::write;
 
 use crate::gateway::Tree;
-use crate::source::{Source, Span};
 
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/network/interfaces.d";
-
-/// Lines with their places.
-fn lines(source: &Source) -> impl Iterator<Item = (&str, Span)> {
-    let mut start = 0;
-    source.text().split_inclusive('\n').map(move |line| {
-        let span = Span { start, end: start + line.trim_end().len() };
-        start += line.len();
-        (line.trim(), span)
-    })
-}
 
 /// The commands that take a tunnel's interface down again.
 pub(crate) fn take_down(stem: &str, tree: &Tree) -> Vec<String> {

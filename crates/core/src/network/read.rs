@@ -3,23 +3,20 @@
 use super::FOLDER;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{InterfaceKind, Route, Through, Tree, TunnelInterface, Whence};
-use crate::source::{Source, Span};
+use crate::source::Source;
 
 /// The interfaces and routes of a tree. Total: what is not understood is reported.
 pub(crate) fn read(tree: &Tree) -> (Vec<TunnelInterface>, Vec<Route>, Vec<Finding>) {
     let (mut interfaces, mut routes, mut findings) = (Vec::new(), Vec::new(), Vec::new());
     for (path, file) in tree.in_folder(FOLDER, "") {
         let source = Source::new(path, file.text.as_str());
-        let mut start = 0;
-        for line in source.text().split_inclusive('\n') {
-            let span = Span { start, end: start + line.trim_end().len() };
-            start += line.len();
+        for (line, span) in source.lines() {
             let words: Vec<&str> = line.split_whitespace().collect();
             let before = routes.len();
             let known = statement(&words, &mut interfaces, &mut routes);
             routes[before..].iter_mut().for_each(|route: &mut Route| route.place = Whence(Some(source.place(span))));
             if known.is_none() {
-                let message = format!("`{}` is not understood", line.trim());
+                let message = format!("`{line}` is not understood");
                 findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(span)));
             }
         }

@@ -3,7 +3,7 @@
 //! A tunnel's tables and chains have names of their own; what stands there is read as what it is for, and what does not fit
 //! is named. All others stay what they are: chains, of which the walk and the comparison ask what they do.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use ipnet::IpNet;
 
@@ -16,6 +16,24 @@ use crate::gateway::{
 
 /// What the tables and chains of tunnels are called at their head.
 const HEAD: &str = "uspan-";
+
+/// Chains while they are read, found by their names.
+#[derive(Default)]
+pub(super) struct Chains {
+    pub all: Vec<Chain>,
+    named: HashMap<String, usize>,
+}
+
+impl Chains {
+    /// The chain of this name in a table for these families, made where it is not there yet.
+    pub(super) fn named(&mut self, table: &str, name: &str, [ipv4, ipv6]: [bool; 2]) -> &mut Chain {
+        let at = *self.named.entry(format!("{ipv4} {ipv6} {table} {name}")).or_insert_with(|| {
+            self.all.push(Chain { table: table.to_owned(), name: name.to_owned(), ipv4, ipv6, base: None, rules: Vec::new() });
+            self.all.len() - 1
+        });
+        &mut self.all[at]
+    }
+}
 
 /// What a chain of a tunnel is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

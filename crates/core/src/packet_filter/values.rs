@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
 
-use crate::gateway::{Ports, State};
+use crate::gateway::{Ports, SERVICES, State};
 
 /// A network, or a single address.
 pub(super) fn net(text: &str) -> Option<IpNet> {
@@ -42,22 +42,11 @@ pub(super) fn protocol(text: &str) -> Option<u8> {
 
 /// Ports by number or by a name of services(5), with a separator between the first and the last.
 pub(super) fn ports(text: &str, between: char) -> Option<Ports> {
-    const NAMES: [(&str, u16); 12] = [
-        ("ssh", 22),
-        ("smtp", 25),
-        ("domain", 53),
-        ("http", 80),
-        ("ntp", 123),
-        ("snmp", 161),
-        ("bgp", 179),
-        ("https", 443),
-        ("isakmp", 500),
-        ("syslog", 514),
-        ("postgresql", 5432),
-        ("ipsec-nat-t", 4500),
-    ];
-    if let Some((_, number)) = NAMES.iter().find(|(name, _)| *name == text) {
-        return Some(Ports { first: *number, last: *number });
+    // What services(5) calls otherwise than descriptions do.
+    const NAMES: [(&str, u16); 3] = [("domain", 53), ("isakmp", 500), ("ipsec-nat-t", 4500)];
+    let listed = SERVICES.iter().find(|(name, _)| *name == text).and_then(|(_, ports)| ports.first()).map(|(_, number)| *number);
+    if let Some(number) = listed.or_else(|| NAMES.iter().find(|(name, _)| *name == text).map(|(_, number)| *number)) {
+        return Some(Ports { first: number, last: number });
     }
     let (first, last) = text.split_once(between).unwrap_or((text, text));
     // A range without its last port goes to the end, one without its first from the beginning.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use super::{Actor, Cure, Play, Stage};
-use crate::gateway::{Connection, Endpoint, Face, Hook, Met, Traffic, is_private};
+use crate::gateway::{Connection, Endpoint, Traffic, is_private};
 use crate::platform::Line;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -99,11 +99,7 @@ impl<'a> Play<'a> {
         }
         let gateway = self.actors[answerer].looked.gateway;
         let (from, to) = (here.reached?, there.own?);
-        let traffic = Traffic::Udp(vec![500]);
-        let (into, out_of) = (Face::None, gateway.outside());
-        let ike =
-            Met { hook: Hook::Input, from: from.into(), to: to.into(), traffic: &traffic, into, out_of, leaving: false, arrived: false };
-        let place = gateway.judged(&ike).stopped().map(Option::<&_>::cloned)?;
+        let place = gateway.admits(from.into(), to.into(), &Traffic::Udp(vec![500])).stopped().map(Option::<&_>::cloned)?;
         let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
         let cure = self.cure_at(answerer, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"));
         Some((reason, [Some(Line::Unanswered), None], vec![cure]))

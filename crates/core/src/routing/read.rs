@@ -16,13 +16,10 @@ pub(crate) fn read(tree: &Tree) -> (Vec<BgpSession>, Vec<Finding>) {
     for (path, file) in tree.in_folder(FOLDER, ".conf").filter(|(path, _)| path.contains("/uspan-")) {
         let source = Source::new(path, file.text.as_str());
         let mut found = Found::default();
-        let mut start = 0;
-        for line in source.text().split_inclusive('\n') {
-            let span = Span { start, end: start + line.trim_end().len() };
-            start += line.len();
+        for (line, span) in source.lines() {
             let words: Vec<&str> = line.split_whitespace().collect();
             if found.statement(&words).is_none() {
-                let message = format!("`{}` is not understood", line.trim());
+                let message = format!("`{line}` is not understood");
                 findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(span)));
             }
         }

@@ -16,7 +16,7 @@ use crate::check::Supplied;
 use crate::description::{Address, Description, Site, Tunnel, is_name};
 use crate::duration::{duration_words, parse_duration};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Encapsulation, Endpoint, IkeVersion, Method, Passing};
+use crate::gateway::{Encapsulation, Endpoint, Method, Passing};
 use crate::source::{Source, Span};
 
 /// The sheet for one end's owner.
@@ -47,6 +47,18 @@ pub struct Field {
     pub what: String,
     /// As the description has it.
     pub proposed: String,
+}
+
+/// Keys of a tunnel that are lists of proposals; the codes of their fields begin with them.
+const IKE: &str = "ike";
+const LISTS: [&str; 2] = [IKE, "esp"];
+
+impl Field {
+    /// The list of proposals that it is one of.
+    fn list(&self) -> Option<&'static str> {
+        let (head, _) = self.code.split_once(' ')?;
+        LISTS.into_iter().find(|list| *list == head)
+    }
 }
 
 /// The form for the owner of an end; nothing where the tunnel is none of the description's.
@@ -101,14 +113,7 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
     for network in &them.networks {
         field(format!("network {}", network.name.value), "a network behind it", network.prefix.value.to_string());
     }
-    field(
-        "key-exchange".to_owned(),
-        "version of the key exchange",
-        match built.agreement.version {
-            IkeVersion::V1 => "IKEv1".to_owned(),
-            IkeVersion::V2 => "IKEv2".to_owned(),
-        },
-    );
+    field("key-exchange".to_owned(), "version of the key exchange", built.agreement.version.words().to_owned());
     for (i, proposal) in built.agreement.ike.iter().enumerate() {
         field(format!("ike {}", i + 1), "proposal for the IKE SA", ike_words(proposal, built.agreement.version));
     }
@@ -176,37 +181,32 @@ pub fn fill(description: &Description, form: &Form, sheet: &Source) -> Refilled 
     let mut refilled = Refilled::default();
     let filled = filled(form, sheet, &mut refilled);
     let Ok(mut document) = description.source.text().parse::<DocumentMut>() else { return refilled };
-    let mut lists: BTreeMap<&str, Vec<(usize, String, Span)>> = BTreeMap::new();
     for field in &form.fields {
         let Some(Filled { value, span }) = filled.get(field.code.as_str()) else { continue };
         refilled.changed.push((field.code.clone(), field.proposed.clone(), value.clone()));
-        if let Some((list, number)) = field.code.split_once(' ').filter(|(list, _)| ["ike", "esp"].contains(list)) {
-            let list = if list == "ike" { "ike" } else { "esp" };
-            lists.entry(list).or_default().push((number.parse().unwrap_or(1), value.clone(), *span));
-        } else if let Err(expected) = put(&mut document, form, &field.code, value) {
+        if field.list().is_some() {
+            continue;
+        }
+        if let Err(expected) = put(&mut document, form, &field.code, value) {
             refilled.findings.push(misread(sheet, *span, &field.code, value, expected));
         }
     }
     // A list stands for itself: beside a strength there is none, and one of the two needs the other.
-    let listed: &[&str] = if lists.is_empty() { &[] } else { &["ike", "esp"] };
-    for list in listed.iter().copied() {
-        let corrected = lists.remove(list).unwrap_or_default();
+    let listed = form.fields.iter().any(|field| field.list().is_some() && filled.contains_key(field.code.as_str()));
+    for list in LISTS.into_iter().filter(|_| listed) {
         let mut array = Array::new();
-        for field in form.fields.iter().filter(|field| field.code.split(' ').next() == Some(list)) {
-            let number = field.code.split(' ').nth(1).and_then(|number| number.parse().ok()).unwrap_or(1);
-            let (value, span) = match corrected.iter().find(|(at, ..)| *at == number) {
-                Some((_, value, span)) => (value.as_str(), *span),
-                None => (field.proposed.as_str(), Span { start: 0, end: 0 }),
-            };
-            match value {
-                "none" | "no" => {}
-                value => match proposal(value, list == "ike") {
-                    Some(table) => array.push(Value::InlineTable(table)),
-                    None => {
-                        let expected = "transforms of the IANA registries, such as `ENCR_AES_GCM_16, 256 bits; PRF_HMAC_SHA2_384; group 20`, or `none`";
-                        refilled.findings.push(misread(sheet, span, &field.code, value, expected));
-                    }
-                },
+        for field in form.fields.iter().filter(|field| field.list() == Some(list)) {
+            let corrected = filled.get(field.code.as_str());
+            let value = corrected.map_or(field.proposed.as_str(), |filled| filled.value.as_str());
+            match (value, proposal(value, list == IKE)) {
+                ("none" | "no", _) => {}
+                (_, Some(table)) => array.push(Value::InlineTable(table)),
+                (_, None) => {
+                    let expected =
+                        "transforms of the IANA registries, such as `ENCR_AES_GCM_16, 256 bits; PRF_HMAC_SHA2_384; group 20`, or `none`";
+                    let span = corrected.map_or(Span { start: 0, end: 0 }, |filled| filled.span);
+                    refilled.findings.push(misread(sheet, span, &field.code, value, expected));
+                }
             }
         }
         if let Some(table) = document["tunnel"][&form.tunnel].as_table_like_mut() {
@@ -227,11 +227,7 @@ fn misread(sheet: &Source, span: Span, code: &str, value: &str, expected: &str) 
 /// The rows of the table whose last cell is not blank, by their first.
 fn filled<'f>(form: &'f Form, sheet: &Source, refilled: &mut Refilled) -> BTreeMap<&'f str, Filled> {
     let mut found = BTreeMap::new();
-    let mut start = 0;
-    for line in sheet.text().split_inclusive('\n') {
-        let from = start;
-        start += line.len();
-        let row = line.trim();
+    for (row, span) in sheet.lines() {
         let Some(inner) = row.strip_prefix('|').and_then(|row| row.strip_suffix('|')) else { continue };
         let cells: Vec<&str> = inner.split('|').collect();
         let [code, .., last] = cells.as_slice() else { continue };
@@ -241,12 +237,12 @@ fn filled<'f>(form: &'f Form, sheet: &Source, refilled: &mut Refilled) -> BTreeM
         if cells.len() != 4 || code.is_empty() || code.chars().all(|c| "-: ".contains(c)) || code == "field" {
             continue;
         }
-        let end = from + line.trim_end().len() - 1;
+        let end = span.end - 1;
         let at = Span { start: end - last.len() + (last.len() - last.trim_start().len()), end: end - (last.len() - last.trim_end().len()) };
         match form.fields.iter().find(|field| field.code == code) {
             None => {
                 let message = format!("`{code}` is no field of the sheet for {}", form.theirs);
-                refilled.findings.push(Finding::new(&rules::SHEET_FIELD, message).at(sheet.place(Span { start: from, end })));
+                refilled.findings.push(Finding::new(&rules::SHEET_FIELD, message).at(sheet.place(Span { start: span.start, end })));
             }
             Some(field) if value.is_empty() || value == field.proposed || value.chars().all(|c| "_-. ".contains(c)) => {}
             Some(field) => {

@@ -39,18 +39,22 @@ pub fn fingerprint(secret: &Secret, guesses_log10: f64) -> Option<String> {
         return None;
     }
     let digest = Sha256::new().chain_update(HEAD).chain_update(secret.expose()).finalize();
-    let pairs: Vec<String> = digest[..SHOWN_BITS / 8].iter().map(|byte| format!("{byte:02x}")).collect();
-    Some(pairs.concat())
+    Some(hex(&digest[..SHOWN_BITS / 8]))
 }
 
 /// The SHA-256 of what a PEM text holds, in hexadecimal.
 fn digest(pem: &str) -> Option<String> {
     let (_, pem) = x509_parser::pem::parse_x509_pem(pem.as_bytes()).ok()?;
-    Some(Sha256::digest(&pem.contents).iter().map(|byte| format!("{byte:02x}")).collect())
+    Some(hex(&Sha256::digest(&pem.contents)))
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn command(file: &str) -> String {
-    format!("{{ printf 'uspan fingerprint 1\\n'; tr -d '\\n' < {file}; }} | sha256sum | cut -c1-10")
+    let (head, digits) = (HEAD.trim_end(), SHOWN_BITS / 4);
+    format!("{{ printf '{head}\\n'; tr -d '\\n' < {file}; }} | sha256sum | cut -c1-{digits}")
 }
 
 pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &Supplied) -> Vec<Handover> {

@@ -90,6 +90,16 @@ impl Source {
         &self.text
     }
 
+    /// The lines without what is blank around them; each span is from the line's first byte to the end of what it says.
+    pub(crate) fn lines(&self) -> impl Iterator<Item = (&str, Span)> {
+        let mut start = 0;
+        self.text().split_inclusive('\n').map(move |line| {
+            let span = Span { start, end: start + line.trim_end().len() };
+            start += line.len();
+            (line.trim(), span)
+        })
+    }
+
     /// Line and column of a byte offset; offsets past the end stand at the end.
     pub fn position(&self, offset: usize) -> Position {
         let mut offset = offset.min(self.text.len());

@@ -203,7 +203,8 @@ impl<'a> Way<'a> {
         };
         let protection = self.protection(end, at, steered, flow);
         let met = self.met(end, Hook::Departure, at, &protection, &flow.traffic, Some(steered));
-        let decided = match gateway.translation(&met) {
+        let translation = gateway.translation(&met);
+        let decided = match translation {
             Some(Translation::Own(rule)) => Some((translated(rule, at.from), &rule.place)),
             Some(Translation::Other(rule)) => match (&rule.action, own) {
                 // What has that address already keeps it.
@@ -219,7 +220,7 @@ impl<'a> Way<'a> {
             None => None,
         };
         if let Some((from, place)) = decided {
-            let says = match gateway.translation(&met) {
+            let says = match translation {
                 _ if from == at.from => "keeps its source".to_owned(),
                 Some(Translation::Other(_)) => format!("no exemption is for it: its source becomes {from}"),
                 _ => format!("its source becomes {from}"),
@@ -341,8 +342,32 @@ impl<'a> Way<'a> {
     fn filtered(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, protection: Protection, traffic: &Traffic) -> Option<()> {
         let what = if *traffic == Traffic::Replies { "the answer".to_owned() } else { traffic.to_string() };
         let judged = self.gateway(end).judged(&self.met(end, hook, at, &protection, traffic, None));
-        if let Some((filter, decided)) = judged.own {
-            self.by_own(leg, end, hook, at, &protection, traffic, &what, (filter, decided))?;
+        match judged.own {
+            None => {}
+            Some((_, Some(rule))) => self.by_filter(leg, end, rule, &what)?,
+            Some((filter, None)) => {
+                let joined = filter.is_joined();
+                let says = match (hook, &protection) {
+                    (Hook::Forward, Protection::Leaving | Protection::Into(_)) if joined => {
+                        Some("no rule is for it; it is left to the filter that the rules join")
+                    }
+                    _ if joined && *traffic == Traffic::Replies => {
+                        Some("no rule is for it; a filter that is joined lets answers pass, as a rule")
+                    }
+                    (Hook::Forward, _) if joined => {
+                        let says =
+                            format!("no rule lets {what} from {} to {} pass; what the rules join drops it, as a rule", at.from, at.to);
+                        self.stop(leg, end, Aspect::Filter, says, format!("Let {what} pass {}.", direction(&protection)));
+                        return None;
+                    }
+                    // Few have rules for what leaves: not worth a word.
+                    (Hook::Departure, _) => None,
+                    _ => Some("no rule is for it"),
+                };
+                if let Some(says) = says {
+                    self.hop(leg, end, Aspect::Filter, says);
+                }
+            }
         }
         match &judged.others {
             Some(ruling) => self.by_others(leg, end, hook, at, &what, ruling),
@@ -392,43 +417,6 @@ impl<'a> Way<'a> {
             hop.unsure = ruling.doubts.iter().filter_map(|rule| self.by_rule(end, &rule.place)).collect();
         }
         ruling.may_pass().then_some(())
-    }
-
-    /// The rules of tunnels, where they are asked by themselves.
-    #[allow(clippy::too_many_arguments, reason = "a packet, and where it is")]
-    fn by_own(
-        &self,
-        leg: &mut Leg,
-        end: usize,
-        hook: Hook,
-        at: Ends,
-        protection: &Protection,
-        traffic: &Traffic,
-        what: &str,
-        (filter, decided): (&Filter, Option<&FilterRule>),
-    ) -> Option<()> {
-        match decided {
-            Some(rule) => self.by_filter(leg, end, rule, what),
-            None if filter.is_joined() && hook == Hook::Forward && matches!(protection, Protection::Leaving | Protection::Into(_)) => {
-                self.hop(leg, end, Aspect::Filter, "no rule is for it; it is left to the filter that the rules join");
-                Some(())
-            }
-            None if filter.is_joined() && *traffic == Traffic::Replies => {
-                self.hop(leg, end, Aspect::Filter, "no rule is for it; a filter that is joined lets answers pass, as a rule");
-                Some(())
-            }
-            None if filter.is_joined() && hook == Hook::Forward => {
-                let says = format!("no rule lets {what} from {} to {} pass; what the rules join drops it, as a rule", at.from, at.to);
-                self.stop(leg, end, Aspect::Filter, says, format!("Let {what} pass {}.", direction(protection)));
-                None
-            }
-            None => {
-                if hook != Hook::Departure {
-                    self.hop(leg, end, Aspect::Filter, "no rule is for it");
-                }
-                Some(())
-            }
-        }
     }
 
     fn by_filter(&self, leg: &mut Leg, end: usize, rule: &FilterRule, what: &str) -> Option<()> {
@@ -543,7 +531,7 @@ impl<'a> Way<'a> {
         let (Some(from), Some(to)) = (from, to) else { return Some(()) };
         let traffic = if in_udp { Traffic::Udp(vec![4500]) } else { Traffic::Esp };
         let at = Ends { from, to };
-        let judged = self.gateway(end).judged(&self.met(end, Hook::Input, at, &Protection::Any, &traffic, None));
+        let judged = self.gateway(end).admits(from.into(), to.into(), &traffic);
         match judged.own {
             Some((_, Some(rule))) => self.by_filter(leg, end, rule, carrier)?,
             Some((filter, None)) if filter.is_joined() => {
@@ -573,7 +561,7 @@ fn direction(protection: &Protection) -> String {
 
 /// The first rule for these addresses.
 fn first<'r>(mut rules: impl Iterator<Item = &'r NatRule>, at: Ends) -> Option<&'r NatRule> {
-    rules.find(|rule| rule.from.contains(&at.from) && rule.to.contains(&at.to))
+    rules.find(|rule| rule.concerns(&at.from.into(), &at.to.into()))
 }
 
 /// The network that a rule of the administrator's asks of sources.

@@ -1,12 +1,11 @@
 //! Reads files in the format of iptables-restore(8), as people write them and as iptables-save(8) prints what is loaded.
 
-use std::collections::HashMap;
-
 use super::{FAMILIES, FOLDER, Family};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
-use crate::packet_filter::{FoundRules, own, values};
-use crate::source::{Source, Span};
+use crate::packet_filter::own::{self, Chains};
+use crate::packet_filter::{FoundRules, values};
+use crate::source::Source;
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
     let mut found = Found::default();
@@ -22,14 +21,12 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
             }
         }
     }
-    own::iptables(tree, found.chains, found.findings)
+    own::iptables(tree, found.chains.all, found.findings)
 }
 
 #[derive(Default)]
 struct Found {
-    chains: Vec<Chain>,
-    /// Which of them has this name.
-    named: HashMap<String, usize>,
+    chains: Chains,
     findings: Vec<Finding>,
 }
 
@@ -58,11 +55,8 @@ fn built_in(table: &str, chain: &str) -> Option<(Hook, Task, i32)> {
 impl Found {
     fn file(&mut self, source: &Source, family: &Family) {
         let mut table = "";
-        let mut start = 0;
-        for line in source.text().split_inclusive('\n') {
-            let span = Span { start, end: start + line.trim_end().len() };
-            start += line.len();
-            let words = words(line.trim());
+        for (line, span) in source.lines() {
+            let words = words(line);
             let place = Whence(Some(source.place(span)));
             let known = match words.as_slice() {
                 [] | ["COMMIT"] => true,
@@ -87,21 +81,19 @@ impl Found {
                 _ => false,
             };
             if !known {
-                let message = format!("`{}` is not understood", line.trim());
+                let message = format!("`{line}` is not understood");
                 self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(span)));
             }
         }
     }
 
-    /// The chain of this name, made where it is not there yet.
     fn chain_of(&mut self, table: &str, name: &str, family: &Family) -> &mut Chain {
-        let at = *self.named.entry(format!("{} {table} {name}", family.ipv4)).or_insert_with(|| {
-            let base = built_in(table, name).map(|(hook, task, order)| Base { hook, task, order, drops: false, place: Whence::default() });
-            let (table, name) = (table.to_owned(), name.to_owned());
-            self.chains.push(Chain { table, name, ipv4: family.ipv4, ipv6: !family.ipv4, base, rules: Vec::new() });
-            self.chains.len() - 1
-        });
-        &mut self.chains[at]
+        let chain = self.chains.named(table, name, [family.ipv4, !family.ipv4]);
+        if chain.base.is_none() {
+            let base = |(hook, task, order)| Base { hook, task, order, drops: false, place: Whence::default() };
+            chain.base = built_in(table, name).map(base);
+        }
+        chain
     }
 
     fn rule(&mut self, table: &str, chain: &str, words: &[&str], family: &Family, place: Whence, verb: &str) -> bool {

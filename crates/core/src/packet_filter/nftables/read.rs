@@ -1,12 +1,13 @@
 //! Reads rulesets: files as people write them, and listings of what is loaded (`nft list ruleset`).
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::syntax::{Statement, parse};
 use super::{FILES, FOLDER, LISTING};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
-use crate::packet_filter::{FoundRules, own, values};
+use crate::packet_filter::own::{self, Chains};
+use crate::packet_filter::{FoundRules, values};
 use crate::platform::text::{Opened, included};
 use crate::source::{Source, Span};
 
@@ -25,7 +26,7 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
             }
         }
     }
-    own::nftables(tree, reader.chains, reader.findings)
+    own::nftables(tree, reader.chains.all, reader.findings)
 }
 
 /// How many words all variables and sets together may grow to: those that stand for each other would fill any memory.
@@ -42,9 +43,7 @@ struct Reader<'t> {
     tree: &'t Tree,
     /// Tables that are read from elsewhere.
     managed: BTreeSet<String>,
-    chains: Vec<Chain>,
-    /// Which of them has this name, behind its table's.
-    named: HashMap<String, usize>,
+    chains: Chains,
     /// What stands for what: `$name`, and `@name` within a table.
     defined: BTreeMap<String, Vec<String>>,
     read: BTreeSet<String>,
@@ -80,8 +79,7 @@ impl<'t> Reader<'t> {
         Reader {
             tree,
             managed: BTreeSet::new(),
-            chains: Vec::new(),
-            named: HashMap::new(),
+            chains: Chains::default(),
             defined: BTreeMap::new(),
             read: BTreeSet::new(),
             opened: Opened::default(),
@@ -157,15 +155,9 @@ impl<'t> Reader<'t> {
         }
     }
 
-    /// The chain of this name, made where it is not there yet.
     fn chain_of(&mut self, table: Table<'_>, name: &str) -> &mut Chain {
-        let key = table.key();
-        let at = *self.named.entry(format!("{key} {name}")).or_insert_with(|| {
-            let (ipv4, ipv6) = (matches!(table.family, "ip" | "inet"), matches!(table.family, "ip6" | "inet"));
-            self.chains.push(Chain { table: key, name: name.to_owned(), ipv4, ipv6, base: None, rules: Vec::new() });
-            self.chains.len() - 1
-        });
-        &mut self.chains[at]
+        let families = [matches!(table.family, "ip" | "inet"), matches!(table.family, "ip6" | "inet")];
+        self.chains.named(&table.key(), name, families)
     }
 
     fn chain(&mut self, source: &Source, chain: &Statement<'_>, table: Table<'_>, name: &str) {
@@ -215,8 +207,12 @@ impl<'t> Reader<'t> {
 
     /// A set whose elements stand there, so that its name stands for them.
     fn set(&mut self, block: &[Statement<'_>], table: Table<'_>, name: &str) {
-        let changes = |words: &[&str]| words.iter().any(|word| matches!(*word, "dynamic" | "timeout"));
-        if block.iter().any(|statement| matches!(statement.words.as_slice(), ["flags" | "timeout", rest @ ..] if changes(rest) || statement.words[0] == "timeout")) {
+        let changes = |statement: &Statement<'_>| match statement.words.as_slice() {
+            ["timeout", ..] => true,
+            ["flags", flags @ ..] => flags.iter().any(|flag| matches!(*flag, "dynamic" | "timeout")),
+            _ => false,
+        };
+        if block.iter().any(changes) {
             return;
         }
         let elements = block.iter().find_map(|statement| match statement.words.as_slice() {
@@ -422,6 +418,13 @@ impl About {
         })
     }
 
+    /// Adds its conditions to a rule's: what was understood of it, and the protocol that it implies.
+    fn ask(self, what: Option<What>, not: bool, rule: &mut Rule) {
+        let protocol = self.protocol().map(|protocol| Test { not: false, what: What::Protocol(vec![protocol]) });
+        rule.tests.extend(protocol);
+        rule.tests.push(Test { not, what: what.unwrap_or(What::Other) });
+    }
+
     /// The protocol that it implies.
     fn protocol(self) -> Option<u8> {
         match self {
@@ -466,13 +469,9 @@ fn rule(mut words: &[&str], mut begun: Rule, into: &mut Vec<Rule>) {
                 _ => (false, rest),
             };
             if let Some((values, rest)) = values(rest, matches!(about, About::State)) {
-                if let Some(protocol) = about.protocol() {
-                    begun.tests.push(Test { not: false, what: What::Protocol(vec![protocol]) });
-                }
                 // Of several things joined to one nobody knows here.
                 let joined = matches!(rest, ["." | "&" | "|" | "^", ..]);
-                let what = about.what(&values).filter(|_| !joined).unwrap_or(What::Other);
-                begun.tests.push(Test { not, what });
+                about.ask(about.what(&values).filter(|_| !joined), not, &mut begun);
                 words = if joined { beyond(rest) } else { rest };
                 continue;
             }
@@ -572,10 +571,7 @@ fn verdicts(about: About, words: &[&str], begun: &Rule, into: &mut Vec<Rule>) {
         let end = keys.peek().map_or(entries.len(), |next| next.saturating_sub(1));
         let (Some(key), Some(verdict)) = (at.checked_sub(1).map(|before| entries[before]), entries.get(at + 1..end)) else { continue };
         let mut rule = begun.clone();
-        if let Some(protocol) = about.protocol() {
-            rule.tests.push(Test { not: false, what: What::Protocol(vec![protocol]) });
-        }
-        rule.tests.push(Test { not: false, what: about.what(&[key]).unwrap_or(What::Other) });
+        about.ask(about.what(&[key]), false, &mut rule);
         rule.action = action(verdict);
         into.push(rule);
     }
