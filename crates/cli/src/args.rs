@@ -64,13 +64,16 @@ pub enum Command {
         /// Show why each value was chosen and why others were dropped
         #[arg(long)]
         reasons: bool,
+        /// Only tunnels of which this earlier output of a build has other files
+        #[arg(long, value_name = "DIR")]
+        changed_since: Option<PathBuf>,
         /// How to print
         #[arg(long, value_enum, default_value_t)]
         format: Format,
     },
     /// Write the configuration files of both ends of every tunnel, all or none
     #[command(
-        after_help = "Examples:\n  uspan build office.span.toml -o out\n  uspan build office.span.toml -o out --preview   # what would change, and when it takes effect\n  scp -rp out/packhouse/etc root@packhouse:/"
+        after_help = "Examples:\n  uspan build office.span.toml -o out\n  uspan build office.span.toml -o out --preview   # what would change, and when it takes effect\n  uspan build orchards.span.toml -o delta --changed-since out   # of many tunnels, what is new\n  scp -rp out/packhouse/etc root@packhouse:/"
     )]
     Build {
         /// The description
@@ -87,6 +90,9 @@ pub enum Command {
         /// Overwrite files that this program did not write or that were changed since
         #[arg(long)]
         replace: bool,
+        /// Only files that are not the same in this earlier output of a build
+        #[arg(long, value_name = "DIR")]
+        changed_since: Option<PathBuf>,
         /// How to print
         #[arg(long, value_enum, default_value_t)]
         format: Format,

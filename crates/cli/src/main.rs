@@ -5,6 +5,7 @@ mod args;
 mod commands;
 mod failure;
 mod files;
+mod fleet;
 mod page;
 mod show;
 

@@ -42,15 +42,15 @@ pub struct Build {
 
 /// Builds all tunnels of a description. All or none: with an error no tree is returned.
 pub fn build(description: &Description, supplied: &Supplied) -> Build {
-    let mut build = Build { findings: check(description, supplied), ..Build::default() };
+    let builder = Builder::new(description, supplied);
+    let mut build = Build { findings: builder.check(), ..Build::default() };
     let sound = !any_stops(&build.findings);
     for tunnel in &description.tunnels {
-        let (agreement, findings) = agree(description, tunnel);
-        build.findings.extend(findings);
-        let Some(agreement) = agreement.filter(|_| sound && !any_stops(&build.findings)) else { continue };
-        match build_tunnel(description, tunnel, agreement, supplied) {
-            Ok((built, trees, warnings)) => {
-                build.findings.extend(warnings);
+        // What can be said of one is said, whatever stops the others.
+        match builder.tunnel(tunnel, sound && !any_stops(&build.findings)) {
+            Ok(made) => {
+                build.findings.extend(made.findings);
+                let Some((built, trees)) = made.built else { continue };
                 for (name, tree) in built.ends.iter().zip(trees) {
                     build.trees.entry(name.clone()).or_default().extend(tree);
                 }
@@ -66,13 +66,63 @@ pub fn build(description: &Description, supplied: &Supplied) -> Build {
     build
 }
 
+/// What came of one tunnel.
+#[derive(Clone, Debug)]
+pub struct Made {
+    /// The tunnel, with the files that it gives to each of its ends; nothing where it was only to be agreed on.
+    pub built: Option<(BuiltTunnel, [Tree; 2])>,
+    /// What was found that does not stop it.
+    pub findings: Vec<Finding>,
+}
+
+/// Builds tunnels one by one, in any order and several at a time.
+#[derive(Debug)]
+pub struct Builder<'a> {
+    description: &'a Description,
+    supplied: &'a Supplied,
+}
+
+impl<'a> Builder<'a> {
+    /// For a description, and what was supplied with it.
+    pub fn new(description: &'a Description, supplied: &'a Supplied) -> Self {
+        Builder { description, supplied }
+    }
+
+    /// What would go wrong, before anything is decided. With an error no tunnel is to be built.
+    pub fn check(&self) -> Vec<Finding> {
+        check(self.description, self.supplied)
+    }
+
+    /// The whole way for one tunnel; or, if nothing is to be `written`, as far as the agreement.
+    ///
+    /// # Errors
+    /// What stops it.
+    pub fn tunnel(&self, tunnel: &Tunnel, written: bool) -> Result<Made, Vec<Finding>> {
+        let (agreement, mut findings) = agree(self.description, tunnel);
+        let agreement = agreement.filter(|_| written && !any_stops(&findings));
+        let Some(agreement) = agreement else {
+            return if any_stops(&findings) { Err(findings) } else { Ok(Made { built: None, findings }) };
+        };
+        match build_tunnel(self.description, tunnel, agreement, self.supplied) {
+            Ok((built, trees, warnings)) => {
+                findings.extend(warnings);
+                Ok(Made { built: Some((built, trees)), findings })
+            }
+            Err(stopping) => {
+                findings.extend(stopping);
+                Err(findings)
+            }
+        }
+    }
+}
+
 type Built = (BuiltTunnel, [Tree; 2], Vec<Finding>);
 
 fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement, supplied: &Supplied) -> Result<Built, Vec<Finding>> {
     let place = description.source.place(tunnel.name.span);
     let ends = description.ends(tunnel);
     let proofs = match tunnel.method.value {
-        Method::SharedSecret => tunnel.secret_file.as_ref().and_then(|file| supplied.secret(&file.value)).cloned().map(Proofs::Secret),
+        Method::SharedSecret => supplied.secret_of(description, tunnel).map(Proofs::Secret),
         Method::PublicKey => match ends.map(|site| supplied.key_pair(site)) {
             [Some(first), Some(second)] => Some(Proofs::Keys(Box::new([first, second]))),
             _ => None,

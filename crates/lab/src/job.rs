@@ -86,6 +86,8 @@ pub struct IkeSeen {
     pub id: u32,
     /// Types of the notifications in clear.
     pub notifies: Vec<u16>,
+    /// Its length in bytes: of what is encrypted nothing else is to be seen.
+    pub bytes: usize,
 }
 
 /// A gateway, what stands around it, and its files.

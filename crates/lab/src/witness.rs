@@ -180,7 +180,8 @@ fn ike_seen(from: IpAddr, to: IpAddr, message: &[u8]) -> Option<IkeSeen> {
     const ENCRYPTED_V1: u8 = 1;
     let (&[first, version, exchange, flags], rest) = message.get(16..)?.split_first_chunk()?;
     let (id, rest) = rest.split_first_chunk()?;
-    let mut seen = IkeSeen { from, to, version: version >> 4, exchange, flags, id: u32::from_be_bytes(*id), notifies: Vec::new() };
+    let (version, id, bytes) = (version >> 4, u32::from_be_bytes(*id), message.len());
+    let mut seen = IkeSeen { from, to, version, exchange, flags, id, notifies: Vec::new(), bytes };
     // The notification's payload, and what stands in it before the type.
     let (notify, before) = if seen.version == 1 { (11, 6) } else { (41, 2) };
     let (mut kind, mut body) = (first, rest.get(4..)?);

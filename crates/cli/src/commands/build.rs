@@ -1,25 +1,45 @@
 //! `uspan build`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde_json::json;
-use uspan_core::{Build, Description, Finding, Opening, Source, Tree, any_stops, routing, set_up};
+use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Opening, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
 
-use super::check::plan;
+use super::check::plan_of;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, Change, Manner, Outcome, Written};
+use crate::files::input::{self, Input};
+use crate::files::output::{self, Change, Earlier, Layout, Manner, Outcome, Planned, Written};
 use crate::files::trees;
+use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
 use crate::show::{CARE, GOOD, findings, styled};
 
-pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, format: Format) -> Result<Verdict, Failure> {
-    let (read, planned) = plan(file, supply)?;
+pub fn run(
+    file: &Path,
+    supply: &Supply,
+    folder: &Path,
+    manner: Manner,
+    since: Option<&Path>,
+    format: Format,
+) -> Result<Verdict, Failure> {
+    let read = input::read(file, supply)?;
+    let before = since.map(Earlier::of).transpose()?;
+    if read.description.as_ref().is_some_and(fleet::is_fleet) {
+        return many(read, folder, manner, before.as_ref(), format);
+    }
+    let (read, mut planned) = plan_of(read);
     if any_stops(&planned.findings) {
         return stopped(&planned.findings, &read.source, format);
     }
     let earlier = trees::earlier(folder, &planned);
+    if let Some(before) = &before {
+        for (site, tree) in &mut planned.trees {
+            tree.files.retain(|path, file| !before.has(&format!("{site}/{path}"), file));
+        }
+    }
     let written = match output::write(folder, &planned.trees, manner)? {
         Outcome::Done(written) => written,
         Outcome::Refused(mut refused) => {
@@ -59,6 +79,128 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, format: 
     Ok(Verdict::Fine)
 }
 
+/// What a tunnel of many gives to an output.
+struct Given {
+    findings: Vec<Finding>,
+    planned: Vec<Planned>,
+    shared: Vec<(String, String, TreeFile)>,
+    built: Option<(BuiltTunnel, [Tree; 2])>,
+}
+
+/// The same for very many tunnels: each is written as soon as it is built, read back and rehearsed, and let go.
+fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
+    let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
+    let builder = Builder::new(description, &read.supplied);
+    let mut found = std::mem::take(&mut read.findings);
+    found.extend(builder.check());
+    let sound = !any_stops(&found);
+    let layout = match Layout::begin(folder, Manner { preview: manner.preview || !sound, ..manner })? {
+        Ok(layout) => layout,
+        Err(refused) => return stopped(&refused, &read.source, format),
+    };
+    let broken = AtomicBool::new(!sound);
+    let work = |number: usize, tunnel: &Tunnel| -> Result<Given, Failure> {
+        let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None };
+        let made = match builder.tunnel(tunnel, sound) {
+            Ok(made) => made,
+            Err(findings) => {
+                broken.store(true, Ordering::Relaxed);
+                given.findings = findings;
+                return Ok(given);
+            }
+        };
+        given.findings = made.findings;
+        let Some((built, mut trees)) = made.built else { return Ok(given) };
+        // The first one stands for what is to be done with all of them.
+        let sample = (number == 0).then(|| (built.clone(), trees.clone()));
+        for (site, tree) in built.ends.iter().zip(&mut trees) {
+            given.shared.extend(Shared::split(tree).into_iter().map(|(path, file)| (site.clone(), path, file)));
+            for (path, file) in &tree.files {
+                let path = format!("{site}/{path}");
+                let same = before.is_some_and(|before| before.has(&path, file));
+                if !same && !broken.load(Ordering::Relaxed) {
+                    given.planned.push(layout.add(path, file)?);
+                }
+            }
+        }
+        given.built = sample;
+        Ok(given)
+    };
+    let (mut planned, mut shared, mut sample, mut failed) = (Vec::new(), Shared::default(), None, None);
+    fleet::each(description, "building tunnels", work, |came| match came {
+        Ok(given) => {
+            found.extend(given.findings);
+            planned.extend(given.planned);
+            given.shared.into_iter().for_each(|(site, path, file)| shared.add(&site, path, &file));
+            sample = sample.take().or(given.built);
+        }
+        Err(failure) => {
+            broken.store(true, Ordering::Relaxed);
+            failed = failed.take().or(Some(failure));
+        }
+    });
+    if let Some(failure) = failed {
+        return Err(failure);
+    }
+    input::relocate(&mut found, &description.source, &read.source);
+    uspan_core::in_reading_order(&mut found);
+    if any_stops(&found) {
+        return stopped(&found, &read.source, format);
+    }
+    for (site, path, file) in shared.finish() {
+        let path = format!("{site}/{path}");
+        if before.is_none_or(|before| !before.has(&path, &file)) {
+            planned.push(layout.add(path, &file)?);
+        }
+    }
+    let written = match layout.finish(planned)? {
+        Outcome::Done(written) => written,
+        Outcome::Refused(mut refused) => {
+            refused.splice(0..0, found);
+            return stopped(&refused, &read.source, format);
+        }
+    };
+    if format == Format::Json {
+        let value = json!({
+            "fine": true,
+            "preview": manner.preview,
+            "findings": findings::json(&found, &read.source),
+            "folder": folder.display().to_string(),
+            "count": description.tunnels.len(),
+            "files": written,
+        });
+        super::print_json(&value)?;
+        return Ok(Verdict::Fine);
+    }
+    findings::print(&found, &read.source);
+    print_sum(description, folder, &written)?;
+    let count = match findings::count(&found) {
+        count if count.is_empty() => styled(GOOD, "Fine"),
+        count => styled(CARE, &count),
+    };
+    if manner.preview {
+        let next = "Next: the same without --preview, and take the files up";
+        return super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| Verdict::Fine);
+    }
+    if let Some((built, trees)) = sample.filter(|_| before.is_none()) {
+        let trees = built.ends.iter().cloned().zip(trees).collect();
+        print_next(folder, Some(description), &Build { trees, tunnels: vec![built], findings: Vec::new() })?;
+    }
+    super::print_line(&format!("{count}. Each tunnel read back, held against its other end and rehearsed."))?;
+    Ok(Verdict::Fine)
+}
+
+/// How many files there are, and what became of them.
+fn print_sum(description: &Description, folder: &Path, written: &[Written]) -> Result<(), Failure> {
+    let count = |change: Change| written.iter().filter(|file| file.change == change).count();
+    let sites: BTreeSet<usize> = description.tunnels.iter().flat_map(|tunnel| tunnel.between.iter().map(|end| end.value)).collect();
+    let bytes: usize = written.iter().map(|file| file.bytes).sum();
+    super::print_line(&format!("{} tunnels between {} gateways, in {}", description.tunnels.len(), sites.len(), folder.display()))?;
+    let each = [Change::New, Change::Changed, Change::Same, Change::Removed].map(|change| (change.word(), count(change)));
+    let each: Vec<_> = each.iter().filter(|(_, count)| *count > 0).map(|(word, count)| format!("{count} {word}")).collect();
+    super::print_line(&format!("{} files, {} kB: {}\n", written.len(), bytes / 1000, each.join(", ")))
+}
+
 /// What changes at each site, by the files that an earlier build left.
 fn changes(description: Option<&Description>, earlier: &BTreeMap<String, Tree>, planned: &Build) -> Changes {
     let mut all = Vec::new();
@@ -78,13 +220,7 @@ fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict
 /// The files with mode and size, and what became of each.
 pub fn print_files(folder: &Path, written: &[Written]) -> Result<(), Failure> {
     for file in written {
-        let change = match file.change {
-            Change::New => "new",
-            Change::Changed => "changed",
-            Change::Same => "same",
-            Change::Removed => "removed",
-        };
-        super::print_line(&format!("{change:<8} {:>4} {:>7}  {}/{}", file.mode, file.bytes, folder.display(), file.path))?;
+        super::print_line(&format!("{:<8} {:>4} {:>7}  {}/{}", file.change.word(), file.mode, file.bytes, folder.display(), file.path))?;
     }
     Ok(())
 }
@@ -127,7 +263,8 @@ pub fn print_next(folder: &Path, description: Option<&Description>, planned: &Bu
         super::print_line(&format!("on {site}: copy {0}/{site}/etc over /etc, then", folder.display()))?;
         commands.iter().try_for_each(|command| super::print_line(&format!("  {command}")))?;
     }
-    let more = planned.tunnels.len().saturating_sub(1);
+    let all = description.map_or(0, |description| description.tunnels.len());
+    let more = all.saturating_sub(1);
     if more > 0 {
         super::print_line(&format!("and likewise for {more} more tunnel{}", if more == 1 { "" } else { "s" }))?;
     }

@@ -1,14 +1,17 @@
 //! `uspan check`.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Build, any_stops, build};
+use uspan_core::{Build, Builder, BuiltTunnel, Finding, Tunnel, any_stops, build};
 
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::show::{CARE, GOOD, STOP, agreement, findings, styled};
+use crate::files::output::Earlier;
+use crate::fleet;
+use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, styled};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
@@ -23,7 +26,9 @@ pub fn plan_of(mut read: Input) -> (Input, Build) {
         Some(description) => Build { findings: uspan_core::check(description, &read.supplied), ..Build::default() },
         None => Build::default(),
     };
-    input::relocate(&mut planned.findings, &read.source);
+    if let Some(description) = &read.description {
+        input::relocate(&mut planned.findings, &description.source, &read.source);
+    }
     planned.findings.append(&mut read.findings);
     uspan_core::in_reading_order(&mut planned.findings);
     if any_stops(&planned.findings) {
@@ -33,8 +38,22 @@ pub fn plan_of(mut read: Input) -> (Input, Build) {
     (read, planned)
 }
 
-pub fn run(file: &Path, supply: &Supply, reasons: bool, format: Format) -> Result<Verdict, Failure> {
-    let (read, planned) = plan(file, supply)?;
+pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
+    let read = input::read(file, supply)?;
+    if read.description.as_ref().is_some_and(fleet::is_fleet) {
+        return many(file, read, since, format);
+    }
+    let earlier = since.map(Earlier::of).transpose()?;
+    let (read, mut planned) = plan_of(read);
+    if let (Some(earlier), Some(description)) = (&earlier, &read.description) {
+        let builder = Builder::new(description, &read.supplied);
+        let changed = |built: &BuiltTunnel| {
+            let tunnel = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
+            let made = tunnel.and_then(|tunnel| builder.tunnel(tunnel, true).ok()).and_then(|made| made.built);
+            made.is_none_or(|(built, trees)| earlier.lacks(&built, &trees))
+        };
+        planned.tunnels.retain(changed);
+    }
     let stopped = any_stops(&planned.findings);
     if format == Format::Json {
         let tunnels: Vec<_> = planned.tunnels.iter().map(agreement::json).collect();
@@ -45,17 +64,85 @@ pub fn run(file: &Path, supply: &Supply, reasons: bool, format: Format) -> Resul
         for tunnel in &planned.tunnels {
             super::print_line(&format!("{}\n", agreement::text(tunnel, reasons)))?;
         }
-        super::print_line(&closing(file, &planned, stopped))?;
+        super::print_line(&closing(file, &planned.findings, stopped))?;
+    }
+    Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
+}
+
+/// Tunnels that are alike, and how many.
+struct Kind {
+    like: BuiltTunnel,
+    count: usize,
+}
+
+/// The same for very many tunnels: each goes the whole way and is let go; what they have in common is shown once.
+fn many(file: &Path, mut read: Input, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
+    let earlier = since.map(Earlier::of).transpose()?;
+    let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
+    let builder = Builder::new(description, &read.supplied);
+    let mut found = std::mem::take(&mut read.findings);
+    let sound = !any_stops(&found);
+    found.extend(builder.check());
+    let sound = sound && !any_stops(&found);
+    let mut kinds: BTreeMap<String, Kind> = BTreeMap::new();
+    let (mut unchanged, json) = (0, format == Format::Json);
+    let work = |_: usize, tunnel: &Tunnel| {
+        let made = builder.tunnel(tunnel, sound)?;
+        let built = made.built.map(|(built, trees)| {
+            let same = earlier.as_ref().is_some_and(|earlier| !earlier.lacks(&built, &trees));
+            (agreement::kind(&built), built, same)
+        });
+        Ok((built, made.findings))
+    };
+    fleet::each(description, "checking tunnels", work, |came: Result<_, Vec<Finding>>| match came {
+        Ok((built, findings)) => {
+            found.extend(findings);
+            match built {
+                Some((_, _, true)) => unchanged += 1,
+                Some((kind, built, false)) => {
+                    kinds.entry(kind).or_insert(Kind { like: built, count: 0 }).count += 1;
+                }
+                None => {}
+            }
+        }
+        Err(findings) => found.extend(findings),
+    });
+    input::relocate(&mut found, &description.source, &read.source);
+    uspan_core::in_reading_order(&mut found);
+    let stopped = any_stops(&found);
+    let mut sorted: Vec<_> = kinds.into_values().collect();
+    sorted.sort_by_key(|kind| std::cmp::Reverse(kind.count));
+    let all = description.tunnels.len();
+    if json {
+        let each: Vec<_> = sorted.iter().map(|kind| json!({ "count": kind.count, "like": agreement::json(&kind.like) })).collect();
+        let value = json!({
+            "fine": !stopped,
+            "findings": findings::json(&found, &read.source),
+            "count": all,
+            "unchanged": unchanged,
+            "kinds": each,
+        });
+        super::print_json(&value)?;
+    } else {
+        findings::print(&found, &read.source);
+        for kind in sorted.iter().filter(|_| !stopped) {
+            let how_many = format!("{} tunnel{} like this one", kind.count, if kind.count == 1 { "" } else { "s" });
+            super::print_line(&format!("{}\n{}\n", styled(HEADING, &how_many), agreement::text(&kind.like, false)))?;
+        }
+        if earlier.is_some() {
+            super::print_line(&format!("{unchanged} of {all} tunnels are as they were."))?;
+        }
+        super::print_line(&closing(file, &found, stopped))?;
     }
     Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
 }
 
 /// One line that says how it stands and what to do next.
-fn closing(file: &Path, planned: &Build, stopped: bool) -> String {
-    let count = findings::count(&planned.findings);
+fn closing(file: &Path, found: &[Finding], stopped: bool) -> String {
+    let count = findings::count(found);
     let file = file.display();
     if stopped {
-        let code = planned.findings.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
+        let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
         return format!("{}. Nothing would be written. Next: uspan explain {code}", styled(STOP, &count));
     }
     let count = if count.is_empty() { styled(GOOD, "Fine") } else { styled(CARE, &count) };

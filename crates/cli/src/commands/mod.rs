@@ -38,9 +38,11 @@ use crate::show::{STOP, findings, styled};
 pub fn run(args: Args) -> Result<Verdict, Failure> {
     match args.command {
         Command::New { file } => new::run(file.as_deref()),
-        Command::Check { file, supply, reasons, format } => check::run(&file, &supply, reasons, format),
-        Command::Build { file, output, supply, preview, replace, format } => {
-            build::run(&file, &supply, &output, Manner { replace, preview }, format)
+        Command::Check { file, supply, reasons, changed_since, format } => {
+            check::run(&file, &supply, reasons, changed_since.as_deref(), format)
+        }
+        Command::Build { file, output, supply, preview, replace, changed_since, format } => {
+            build::run(&file, &supply, &output, Manner { replace, preview }, changed_since.as_deref(), format)
         }
         Command::Compare(args) => compare::run(&args),
         Command::Adopt(args) => adopt::run(&args),

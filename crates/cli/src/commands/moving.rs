@@ -120,7 +120,7 @@ fn compared(description: &Description, site: &str, old: &BuiltTunnel, new: &Buil
     });
     let mut left = Vec::new();
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == old.name);
-    for weak in told.into_iter().flat_map(|tunnel| &tunnel.allows_weak) {
+    for weak in told.into_iter().flat_map(|tunnel| tunnel.allows_weak.iter()) {
         left.push(format!("{} is weak or withdrawn: now is the time to agree on something newer", weak.row.name));
     }
     let private = description.sites.iter().find(|known| known.name.value == site).and_then(|known| known.keys.as_ref()?.private.as_ref());

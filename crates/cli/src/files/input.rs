@@ -57,10 +57,16 @@ fn understand(path: &Path, bytes: Vec<u8>, given: &Given, for_lab: bool) -> Inpu
     };
     // Remarks in the files name the description without its folders: the same bytes wherever it stands.
     let short = path.file_name().map_or_else(|| name.clone(), |n| n.to_string_lossy().into_owned());
-    let (mut description, mut findings) = Description::parse(&Source::new(short.clone(), text.as_str()));
-    findings.extend(description.give(given));
-    let source = Source::new(name, text);
     let folder = path.parent().unwrap_or(Path::new(""));
+    let mut further = Vec::new();
+    let (mut description, mut findings) = Description::parse_with(&Source::new(short.clone(), text.as_str()), &mut |file| {
+        let found = folder.join(file);
+        let text = read_inventory(&found)?;
+        further.push(Source::new(found.display().to_string(), text.as_str()));
+        Ok(text)
+    });
+    findings.extend(description.give(given));
+    let source = Source::new(name, text).followed_by(further);
     // Certificates end; before 1970 none holds.
     let now = SystemTime::now().duration_since(UNIX_EPOCH).ok().and_then(|since| i64::try_from(since.as_secs()).ok());
     let mut supplied = Supplied { now, for_lab, ..Supplied::default() };
@@ -74,17 +80,26 @@ fn understand(path: &Path, bytes: Vec<u8>, given: &Given, for_lab: bool) -> Inpu
         supplied.keys.insert(file.to_owned(), keys::read(&folder.join(file)));
     }
     drop(progress);
-    relocate(&mut findings, &source);
+    relocate(&mut findings, &description.source, &source);
     Input { source, description: Some(description), supplied, findings }
 }
 
-/// Shows findings under the path the user gave.
-pub fn relocate(findings: &mut [Finding], source: &Source) {
+/// Shows findings under the paths by which the files were found.
+pub fn relocate(findings: &mut [Finding], short: &Source, source: &Source) {
     for finding in findings {
         for place in finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place)) {
-            place.file = source.name().clone();
+            let found = short.texts().zip(source.texts()).find(|((_, short), _)| *short.name() == place.file);
+            if let Some((_, (_, text))) = found {
+                place.file = text.name().clone();
+            }
         }
     }
+}
+
+/// The text of an inventory, or why there is none.
+fn read_inventory(path: &Path) -> Result<String, String> {
+    let bytes = fs::read(path).map_err(|error| error.to_string())?;
+    String::from_utf8(bytes).map_err(|error| format!("byte {} is not part of a character", error.utf8_error().valid_up_to() + 1))
 }
 
 fn not_text(name: &str, error: &std::string::FromUtf8Error) -> Input {

@@ -11,46 +11,110 @@ use std::io::{self, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{CWD, RenameFlags, renameat_with};
+use rustix::fs::{CWD, FlockOperation, RenameFlags, flock, renameat_with};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use uspan_core::{Finding, Tree, rules};
+use uspan_core::{BuiltTunnel, Finding, Tree, TreeFile, rules};
 
 use crate::failure::Failure;
-use crate::show::progress::Progress;
 
 /// The manifest's name, in the output folder.
 pub const MANIFEST: &str = "uspan-manifest.json";
 
 /// What a build wrote. The manifest is readable by its owner only: a checksum of a weak secret is
 /// something to guess at.
-#[derive(Debug, Default, Serialize, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 struct Manifest {
     /// Version of this file's form.
     uspan_manifest: u32,
     /// Files by path relative to the output folder.
-    files: BTreeMap<String, Entry>,
+    files: BTreeMap<Box<str>, Entry>,
 }
 
-#[derive(Clone, Debug, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 struct Entry {
     /// Permission bits, octal.
-    mode: String,
+    #[serde(with = "octal")]
+    mode: u32,
     /// SHA-256 of the content.
-    sha256: String,
+    #[serde(with = "hexadecimal")]
+    sha256: [u8; 32],
+}
+
+mod octal {
+    use serde::de::{Deserialize as _, Deserializer, Error as _};
+    use serde::ser::Serializer;
+
+    pub(super) fn serialize<S: Serializer>(mode: &u32, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(&format_args!("{mode:04o}"))
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<u32, D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        u32::from_str_radix(&text, 8).map_err(D::Error::custom)
+    }
+}
+
+mod hexadecimal {
+    use serde::de::{Deserialize as _, Deserializer, Error as _};
+    use serde::ser::Serializer;
+
+    pub(super) fn serialize<S: Serializer>(sum: &[u8; 32], serializer: S) -> Result<S::Ok, S::Error> {
+        const DIGITS: &[u8; 16] = b"0123456789abcdef";
+        let mut text = [0; 64];
+        for (at, byte) in sum.iter().enumerate() {
+            text[2 * at] = DIGITS[usize::from(byte >> 4)];
+            text[2 * at + 1] = DIGITS[usize::from(byte & 15)];
+        }
+        serializer.serialize_str(std::str::from_utf8(&text).unwrap_or_default())
+    }
+
+    pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<[u8; 32], D::Error> {
+        let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
+        let mut sum = [0; 32];
+        let fits = text.len() == 64 && text.is_ascii();
+        for (at, byte) in sum.iter_mut().enumerate().filter(|_| fits) {
+            *byte = u8::from_str_radix(&text[2 * at..2 * at + 2], 16).map_err(D::Error::custom)?;
+        }
+        if fits { Ok(sum) } else { Err(D::Error::custom("not a checksum")) }
+    }
 }
 
 impl Manifest {
     /// Reads one; nothing if it cannot be understood.
-    fn read(text: &[u8]) -> Option<Manifest> {
-        serde_json::from_slice(text).ok().filter(|manifest: &Manifest| manifest.uspan_manifest == 1)
+    fn read(path: &Path) -> io::Result<Option<Manifest>> {
+        let text = fs::read(path)?;
+        Ok(serde_json::from_slice(&text).ok().filter(|manifest: &Manifest| manifest.uspan_manifest == 1))
     }
 }
 
 /// The files that the manifest of a folder lists; none where there is no manifest.
 pub fn listed(output: &Path) -> Vec<String> {
-    let manifest = fs::read(output.join(MANIFEST)).ok().and_then(|text| Manifest::read(&text));
-    manifest.map(|manifest| manifest.files.into_keys().collect()).unwrap_or_default()
+    let manifest = Manifest::read(&output.join(MANIFEST)).ok().flatten();
+    manifest.map(|manifest| manifest.files.into_keys().map(String::from).collect()).unwrap_or_default()
+}
+
+/// What an earlier build wrote, to find out what is otherwise now.
+pub struct Earlier(Manifest);
+
+impl Earlier {
+    /// By the manifest of its folder.
+    pub fn of(output: &Path) -> Result<Earlier, Failure> {
+        let path = output.join(MANIFEST);
+        let found = Manifest::read(&path).map_err(Failure::file("cannot read", &path))?;
+        found.map(Earlier).ok_or_else(|| Failure::Usage(format!("`{}` is not a manifest of this program", path.display())))
+    }
+
+    /// Whether a file was the same.
+    pub fn has(&self, path: &str, file: &TreeFile) -> bool {
+        self.0.files.get(path) == Some(&Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) })
+    }
+
+    /// Whether a tunnel has other files now; those that it shares with others are theirs, too.
+    pub fn lacks(&self, built: &BuiltTunnel, trees: &[Tree; 2]) -> bool {
+        let mut own = built.ends.iter().zip(trees).flat_map(|(site, tree)| tree.files.iter().map(move |(path, file)| (site, path, file)));
+        own.any(|(site, path, file)| !file.shared && !self.has(&format!("{site}/{path}"), file))
+    }
 }
 
 /// What became of a file.
@@ -65,6 +129,18 @@ pub enum Change {
     Same,
     /// The description no longer asks for it.
     Removed,
+}
+
+impl Change {
+    /// In a word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Change::New => "new",
+            Change::Changed => "changed",
+            Change::Same => "same",
+            Change::Removed => "removed",
+        }
+    }
 }
 
 /// A file of the output.
@@ -88,10 +164,12 @@ pub enum Outcome {
     Refused(Vec<Finding>),
 }
 
-struct Planned<'a> {
-    text: &'a str,
-    mode: u32,
-    sha256: String,
+/// A file that is to stand in the output.
+#[derive(Debug)]
+pub struct Planned {
+    path: Box<str>,
+    bytes: usize,
+    entry: Entry,
 }
 
 /// How to write.
@@ -105,47 +183,188 @@ pub struct Manner {
 
 /// Writes the trees, a folder for each site.
 pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, manner: Manner) -> Result<Outcome, Failure> {
-    let mut planned = BTreeMap::new();
+    let layout = match Layout::begin(output, manner)? {
+        Ok(layout) => layout,
+        Err(findings) => return Ok(Outcome::Refused(findings)),
+    };
+    let mut planned = Vec::new();
     for (site, tree) in trees {
         for (path, file) in &tree.files {
-            let entry = Planned { text: &file.text, mode: file.mode(), sha256: checksum(file.text.as_bytes()) };
-            planned.insert(format!("{site}/{path}"), entry);
+            planned.push(layout.add(format!("{site}/{path}"), file)?);
         }
     }
-    let exists = match fs::symlink_metadata(output) {
-        Ok(meta) if meta.is_dir() => true,
-        Ok(meta) if meta.is_symlink() && output.is_dir() => true,
-        Ok(_) => {
-            let message = format!("`{}` is not a folder", output.display());
-            return Ok(Outcome::Refused(vec![Finding::new(&rules::NOT_A_FOLDER, message)]));
-        }
-        Err(error) if error.kind() == io::ErrorKind::NotFound => false,
-        Err(error) => return Err(Failure::file("cannot look at", output)(error)),
-    };
-    let standing = match exists {
-        true => Standing::read(output)?,
-        false => Standing::default(),
-    };
-    if !manner.replace {
-        let findings = standing.in_the_way(&planned);
-        if !findings.is_empty() {
-            return Ok(Outcome::Refused(findings));
+    layout.finish(planned)
+}
+
+/// How the names of folders begin in which outputs are laid out.
+const PREFIX: &str = ".uspan-";
+
+/// Removes what builds left behind that were killed: nobody holds it any more.
+fn clear_left_behind(parent: &Path) {
+    for entry in fs::read_dir(parent).into_iter().flatten().flatten() {
+        let ours = entry.file_name().to_string_lossy().starts_with(PREFIX) && entry.file_type().is_ok_and(|kind| kind.is_dir());
+        let Some(folder) = ours.then(|| File::open(entry.path()).ok()).flatten() else { continue };
+        if flock(&folder, FlockOperation::NonBlockingLockExclusive).is_ok() {
+            // What cannot be removed stays; it is in nobody's way.
+            let _ = fs::remove_dir_all(entry.path());
         }
     }
-    let written = standing.changes(&planned);
-    let same = exists && standing.manifest.is_some() && written.iter().all(|file| file.change == Change::Same);
-    if manner.preview || same {
-        return Ok(Outcome::Done(written));
+}
+
+/// A new output, laid out beside the earlier one until it takes its place.
+pub struct Layout {
+    output: PathBuf,
+    exists: bool,
+    manner: Manner,
+    standing: Standing,
+    /// Where it is laid out; nothing where nothing is to be written.
+    staging: Option<tempfile::TempDir>,
+    /// Keeps others from taking it for left behind.
+    held: Option<File>,
+    /// Inside, so that the folder that is swapped in has the mode it should have while the outer one keeps others out.
+    fresh: PathBuf,
+    /// Whether new files have the modes that they should have, whatever the umask.
+    modes_hold: bool,
+}
+
+impl Layout {
+    /// Begins one; or says what is in the way.
+    pub fn begin(output: &Path, manner: Manner) -> Result<Result<Layout, Vec<Finding>>, Failure> {
+        let exists = match fs::symlink_metadata(output) {
+            Ok(meta) if meta.is_dir() => true,
+            Ok(meta) if meta.is_symlink() && output.is_dir() => true,
+            Ok(_) => {
+                let message = format!("`{}` is not a folder", output.display());
+                return Ok(Err(vec![Finding::new(&rules::NOT_A_FOLDER, message)]));
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => false,
+            Err(error) => return Err(Failure::file("cannot look at", output)(error)),
+        };
+        let output = if exists { fs::canonicalize(output).map_err(Failure::file("cannot find", output))? } else { output.to_owned() };
+        let standing = if exists { Standing::read(&output)? } else { Standing::default() };
+        let mut layout =
+            Layout { output, exists, manner, standing, staging: None, held: None, fresh: PathBuf::new(), modes_hold: false };
+        if !manner.preview {
+            layout.stage()?;
+        }
+        Ok(Ok(layout))
     }
-    replace_folder(output, exists, &standing, &planned)?;
-    Ok(Outcome::Done(written))
+
+    fn stage(&mut self) -> Result<(), Failure> {
+        let parent = self.parent();
+        fs::create_dir_all(&parent).map_err(Failure::file("cannot make the folder", &parent))?;
+        let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
+        // Whoever looks for what others left behind does not see one that is not held yet.
+        let turn = File::open(&parent).map_err(cannot(&parent))?;
+        flock(&turn, FlockOperation::LockExclusive).map_err(|e| cannot(&parent)(e.into()))?;
+        clear_left_behind(&parent);
+        let staging = tempfile::Builder::new().prefix(PREFIX).tempdir_in(&parent).map_err(cannot(&parent))?;
+        let held = File::open(staging.path()).map_err(cannot(staging.path()))?;
+        flock(&held, FlockOperation::LockExclusive).map_err(|e| cannot(staging.path())(e.into()))?;
+        drop(turn);
+        self.held = Some(held);
+        let mode = match self.exists {
+            true => fs::metadata(&self.output).map_err(cannot(&self.output))?.permissions().mode() & 0o7777,
+            false => 0o755,
+        };
+        self.fresh = staging.path().join("new");
+        DirBuilder::new().mode(mode).create(&self.fresh).map_err(cannot(&self.fresh))?;
+        fs::set_permissions(&self.fresh, fs::Permissions::from_mode(mode)).map_err(cannot(&self.fresh))?;
+        let sample = staging.path().join("sample");
+        let file = OpenOptions::new().write(true).create_new(true).mode(0o666).open(&sample).map_err(cannot(&sample))?;
+        self.modes_hold = file.metadata().map_err(cannot(&sample))?.permissions().mode() & 0o644 == 0o644;
+        self.staging = Some(staging);
+        Ok(())
+    }
+
+    fn parent(&self) -> PathBuf {
+        match self.output.parent() {
+            Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
+            _ => PathBuf::from("."),
+        }
+    }
+
+    /// Lays out a file; several at a time may do so.
+    pub fn add(&self, path: String, file: &TreeFile) -> Result<Planned, Failure> {
+        let entry = Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) };
+        if self.staging.is_some() {
+            self.write_file(&self.fresh.join(&path), file.text.as_bytes(), entry.mode)?;
+        }
+        Ok(Planned { path: path.into(), bytes: file.text.len(), entry })
+    }
+
+    fn write_file(&self, path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
+        let cannot = || Failure::file("the output stands as it was; cannot write", path);
+        let mut how = OpenOptions::new();
+        how.write(true).create_new(true).mode(mode);
+        let mut file = match how.open(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let folder = path.parent().unwrap_or(Path::new("."));
+                DirBuilder::new().recursive(true).mode(0o755).create(folder).map_err(cannot())?;
+                how.open(path).map_err(cannot())?
+            }
+            opened => opened.map_err(cannot())?,
+        };
+        file.write_all(content).map_err(cannot())?;
+        if self.modes_hold {
+            return Ok(());
+        }
+        // The umask may have taken bits away.
+        file.set_permissions(fs::Permissions::from_mode(mode)).map_err(cannot())
+    }
+
+    /// Lets it take its place, unless something is in the way or nothing is new.
+    pub fn finish(mut self, mut planned: Vec<Planned>) -> Result<Outcome, Failure> {
+        planned.sort_unstable_by(|one, other| one.path.cmp(&other.path));
+        if !self.manner.replace {
+            let findings = self.standing.in_the_way(&planned);
+            if !findings.is_empty() {
+                return Ok(Outcome::Refused(findings));
+            }
+        }
+        let written = self.standing.changes(&planned);
+        let same = self.exists && self.standing.manifest.is_some() && written.iter().all(|file| file.change == Change::Same);
+        let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(Outcome::Done(written)) };
+        let (output, fresh) = (&self.output, &self.fresh);
+        let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
+        self.write_manifest(&planned)?;
+        carry_over(output, fresh, &self.standing, &planned)?;
+        sync(fresh, planned.len())?;
+        let flags = if self.exists { RenameFlags::EXCHANGE } else { RenameFlags::NOREPLACE };
+        renameat_with(CWD, fresh, CWD, output, flags).map_err(|e| cannot(output)(e.into()))?;
+        // The old output, now in the staging folder, goes with it.
+        let beside = staging.path().to_owned();
+        staging.close().map_err(Failure::file("the new output stands; cannot remove what was there before, in", &beside))?;
+        Ok(Outcome::Done(written))
+    }
+
+    fn write_manifest(&self, planned: &[Planned]) -> Result<(), Failure> {
+        struct Files<'a>(&'a [Planned]);
+        impl Serialize for Files<'_> {
+            fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+                serializer.collect_map(self.0.iter().map(|file| (&*file.path, &file.entry)))
+            }
+        }
+        #[derive(Serialize)]
+        struct Whole<'a> {
+            uspan_manifest: u32,
+            files: Files<'a>,
+        }
+        let path = self.fresh.join(MANIFEST);
+        let cannot = || Failure::file("the output stands as it was; cannot write", &path);
+        let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(cannot())?;
+        let mut file = io::BufWriter::new(file);
+        let whole = Whole { uspan_manifest: 1, files: Files(planned) };
+        serde_json::to_writer_pretty(&mut file, &whole).map_err(|error| cannot()(error.into()))?;
+        file.write_all(b"\n").and_then(|()| file.flush()).map_err(cannot())
+    }
 }
 
 /// What stands in the output folder before a build.
 #[derive(Default)]
 struct Standing {
     /// Checksums and modes of regular files; nothing for links and other things.
-    files: BTreeMap<String, Option<(String, u32)>>,
+    files: BTreeMap<Box<str>, Option<Entry>>,
     /// The manifest, if there is one; nothing in it if it cannot be understood.
     manifest: Option<Option<Manifest>>,
     folders: BTreeSet<String>,
@@ -170,13 +389,13 @@ impl Standing {
                 self.walk(root, &path)?;
                 self.folders.insert(path);
             } else if path == MANIFEST && meta.is_file() {
-                let text = fs::read(entry.path()).map_err(cannot(&entry.path()))?;
-                self.manifest = Some(Manifest::read(&text));
+                self.manifest = Some(Manifest::read(&entry.path()).map_err(cannot(&entry.path()))?);
             } else if meta.is_file() {
                 let content = fs::read(entry.path()).map_err(cannot(&entry.path()))?;
-                self.files.insert(path, Some((checksum(&content), meta.permissions().mode() & 0o777)));
+                let entry = Entry { mode: meta.permissions().mode() & 0o777, sha256: checksum(&content) };
+                self.files.insert(path.into(), Some(entry));
             } else {
-                self.files.insert(path, None);
+                self.files.insert(path.into(), None);
             }
         }
         Ok(())
@@ -186,18 +405,18 @@ impl Standing {
         self.manifest.as_ref()?.as_ref()?.files.get(path)
     }
 
-    fn in_the_way(&self, planned: &BTreeMap<String, Planned<'_>>) -> Vec<Finding> {
+    fn in_the_way(&self, planned: &[Planned]) -> Vec<Finding> {
         if matches!(self.manifest, Some(None)) {
             return vec![Finding::new(&rules::UNREADABLE_MANIFEST, format!("`{MANIFEST}` is not a manifest of this program"))];
         }
         let mut findings = Vec::new();
         for (path, found) in &self.files {
-            let sum = found.as_ref().map(|(sum, _)| sum.as_str());
-            let wanted = planned.get(path);
-            let same = wanted.is_some_and(|wanted| sum == Some(wanted.sha256.as_str()));
+            let sum = found.as_ref().map(|entry| entry.sha256);
+            let wanted = planned_at(planned, path);
+            let same = wanted.is_some_and(|wanted| sum == Some(wanted.entry.sha256));
             match self.ours(path) {
                 _ if same => {}
-                Some(entry) if sum == Some(entry.sha256.as_str()) => {}
+                Some(entry) if sum == Some(entry.sha256) => {}
                 Some(_) => findings.push(Finding::new(&rules::CHANGED_BY_HAND, format!("`{path}` was changed since the last build"))),
                 None if wanted.is_some() => {
                     findings.push(Finding::new(&rules::FOREIGN_FILE, format!("`{path}` is there and was not written by this program")));
@@ -206,69 +425,41 @@ impl Standing {
             }
         }
         // A folder where a file belongs, or the other way round.
-        for path in planned.keys() {
+        if self.files.is_empty() && self.folders.is_empty() {
+            return findings;
+        }
+        for Planned { path, .. } in planned {
             let above = path.match_indices('/').map(|(i, _)| &path[..i]).find(|above| self.files.contains_key(*above));
-            if self.folders.contains(path) || above.is_some() {
+            if self.folders.contains(&**path) || above.is_some() {
                 findings.push(Finding::new(&rules::FOREIGN_FILE, format!("`{}` is in the way of `{path}`", above.unwrap_or(path))));
             }
         }
         findings
     }
 
-    fn changes(&self, planned: &BTreeMap<String, Planned<'_>>) -> Vec<Written> {
-        let mut written: Vec<_> = planned
-            .iter()
-            .map(|(path, wanted)| {
-                let change = match self.files.get(path) {
-                    None => Change::New,
-                    Some(Some((sum, mode))) if *sum == wanted.sha256 && *mode == wanted.mode => Change::Same,
-                    Some(_) => Change::Changed,
-                };
-                Written { path: path.clone(), mode: format!("{:04o}", wanted.mode), bytes: wanted.text.len(), change }
-            })
-            .collect();
-        let gone = self.files.keys().filter(|path| !planned.contains_key(*path) && self.ours(path).is_some());
-        written.extend(gone.map(|path| Written { path: path.clone(), mode: String::new(), bytes: 0, change: Change::Removed }));
+    fn changes(&self, planned: &[Planned]) -> Vec<Written> {
+        let written = |file: &Planned| {
+            let change = match self.files.get(&file.path) {
+                None => Change::New,
+                Some(Some(entry)) if *entry == file.entry => Change::Same,
+                Some(_) => Change::Changed,
+            };
+            Written { path: file.path.to_string(), mode: format!("{:04o}", file.entry.mode), bytes: file.bytes, change }
+        };
+        let mut written: Vec<_> = planned.iter().map(written).collect();
+        let gone = self.files.keys().filter(|path| planned_at(planned, path).is_none() && self.ours(path).is_some());
+        written.extend(gone.map(|path| Written { path: path.to_string(), mode: String::new(), bytes: 0, change: Change::Removed }));
         written
     }
 }
 
-/// Lays out the new folder beside the old one and swaps them.
-fn replace_folder(output: &Path, exists: bool, standing: &Standing, planned: &BTreeMap<String, Planned<'_>>) -> Result<(), Failure> {
-    let output = if exists { fs::canonicalize(output).map_err(Failure::file("cannot find", output))? } else { output.to_owned() };
-    let parent = match output.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
-        _ => PathBuf::from("."),
-    };
-    fs::create_dir_all(&parent).map_err(Failure::file("cannot make the folder", &parent))?;
-    let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
-    let staging = tempfile::Builder::new().prefix(".uspan-").tempdir_in(&parent).map_err(cannot(&parent))?;
-    let mode = if exists { fs::metadata(&output).map_err(cannot(&output))?.permissions().mode() & 0o7777 } else { 0o755 };
-    // Inside, so that the folder that is swapped in has the mode it should have while the outer one keeps others out.
-    let fresh = staging.path().join("new");
-    DirBuilder::new().mode(mode).create(&fresh).map_err(cannot(&fresh))?;
-    fs::set_permissions(&fresh, fs::Permissions::from_mode(mode)).map_err(cannot(&fresh))?;
-    let progress = Progress::new("writing files", planned.len());
-    for (path, file) in planned {
-        progress.step();
-        write_file(&fresh.join(path), file.text.as_bytes(), file.mode)?;
-    }
-    let files =
-        planned.iter().map(|(path, file)| (path.clone(), Entry { mode: format!("{:04o}", file.mode), sha256: file.sha256.clone() }));
-    let manifest = Manifest { uspan_manifest: 1, files: files.collect() };
-    let mut text = serde_json::to_string_pretty(&manifest).map_err(|e| cannot(&output)(e.into()))?;
-    text.push('\n');
-    write_file(&fresh.join(MANIFEST), text.as_bytes(), 0o600)?;
-    carry_over(&output, &fresh, standing, planned)?;
-    sync(&fresh, planned.len())?;
-    let flags = if exists { RenameFlags::EXCHANGE } else { RenameFlags::NOREPLACE };
-    renameat_with(CWD, &fresh, CWD, &output, flags).map_err(|e| cannot(&output)(e.into()))?;
-    // The old output, now in the staging folder, goes with it.
-    staging.close().map_err(cannot(&parent))
+/// What is to stand at a path; the list is sorted.
+fn planned_at<'a>(planned: &'a [Planned], path: &str) -> Option<&'a Planned> {
+    planned.binary_search_by(|file| (*file.path).cmp(path)).ok().map(|at| &planned[at])
 }
 
 /// Takes along what is not ours: by a second link, or by a copy where links are not to be had.
-fn carry_over(output: &Path, fresh: &Path, standing: &Standing, planned: &BTreeMap<String, Planned<'_>>) -> Result<(), Failure> {
+fn carry_over(output: &Path, fresh: &Path, standing: &Standing, planned: &[Planned]) -> Result<(), Failure> {
     let cannot = |path: &Path| Failure::file("the output stands as it was; cannot carry over", path);
     let listed = standing.manifest.iter().flatten().flat_map(|manifest| manifest.files.keys());
     let ours: BTreeSet<&str> = listed.flat_map(|file| file.match_indices('/').map(|(i, _)| &file[..i])).collect();
@@ -278,10 +469,10 @@ fn carry_over(output: &Path, fresh: &Path, standing: &Standing, planned: &BTreeM
         }
     }
     for (path, found) in &standing.files {
-        if planned.contains_key(path) || standing.ours(path).is_some() {
+        if planned_at(planned, path).is_some() || standing.ours(path).is_some() {
             continue;
         }
-        let (from, to) = (output.join(path), fresh.join(path));
+        let (from, to) = (output.join(&**path), fresh.join(&**path));
         if let Some(folder) = to.parent() {
             fs::create_dir_all(folder).map_err(cannot(&from))?;
         }
@@ -293,18 +484,6 @@ fn carry_over(output: &Path, fresh: &Path, standing: &Standing, planned: &BTreeM
         }
     }
     Ok(())
-}
-
-fn write_file(path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
-    let cannot = || Failure::file("the output stands as it was; cannot write", path);
-    let folder = path.parent().unwrap_or(Path::new("."));
-    if !folder.exists() {
-        DirBuilder::new().recursive(true).mode(0o755).create(folder).map_err(cannot())?;
-    }
-    let mut file = OpenOptions::new().write(true).create_new(true).mode(mode).open(path).map_err(cannot())?;
-    file.write_all(content).map_err(cannot())?;
-    // The umask may have taken bits away.
-    file.set_permissions(fs::Permissions::from_mode(mode)).map_err(cannot())
 }
 
 /// Makes sure that the files are on the disk before the folder takes its place.
@@ -330,10 +509,6 @@ fn sync(folder: &Path, files: usize) -> Result<(), Failure> {
     Ok(())
 }
 
-fn checksum(content: &[u8]) -> String {
-    use std::fmt::Write as _;
-    Sha256::digest(content).iter().fold(String::with_capacity(64), |mut hex, byte| {
-        let _ = write!(hex, "{byte:02x}");
-        hex
-    })
+fn checksum(content: &[u8]) -> [u8; 32] {
+    Sha256::digest(content).into()
 }

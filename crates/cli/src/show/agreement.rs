@@ -34,6 +34,13 @@ pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
     lines.join("\n")
 }
 
+/// What tunnels that are alike have in common: all that was agreed on, and the platforms of their ends.
+pub fn kind(tunnel: &BuiltTunnel) -> String {
+    let own = |row: &Vec<String>| row[0].starts_with("own ") && row[0] != "own style" && row[0] != "own hosts may open";
+    let rows = rows(tunnel).into_iter().filter(|row| !own(row)).map(|row| row.join("\t"));
+    rows.collect::<Vec<_>>().join("\n")
+}
+
 /// The facts of both ends side by side, in neutral words.
 fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     let connections = [&tunnel.gateways[0].connections[0], &tunnel.gateways[1].connections[0]];

@@ -9,11 +9,25 @@ use uspan_core::{Finding, Place, Severity, Source};
 
 use super::{CARE, columns, wrapped};
 
-/// Prints findings to standard error, each under its line, and a line that counts them.
+/// As many findings are shown one by one; of more than that, a few of each kind.
+const MANY: usize = 50;
+/// As many of each kind, where there are many.
+const FEW: usize = 3;
+
+/// Prints findings to standard error, each under its line. Where there are very many, those of a kind after the first few
+/// are counted.
 pub fn print(findings: &[Finding], source: &Source) {
     let renderer = Renderer::styled().warning(CARE).decor_style(DecorStyle::Unicode).term_width(columns());
+    let mut of_kind: BTreeMap<&str, usize> = BTreeMap::new();
     for finding in findings {
-        anstream::eprintln!("{}\n", draw(finding, source, &renderer));
+        let count = of_kind.entry(finding.rule.code).or_default();
+        *count += 1;
+        if findings.len() <= MANY || *count <= FEW {
+            anstream::eprintln!("{}\n", draw(finding, source, &renderer));
+        }
+    }
+    for (code, count) in of_kind.into_iter().filter(|(_, count)| findings.len() > MANY && *count > FEW) {
+        anstream::eprintln!("and {} more of {code}; --format json lists all\n", count - FEW);
     }
 }
 
@@ -46,9 +60,8 @@ fn draw(finding: &Finding, source: &Source, renderer: &Renderer) -> String {
     let title = level.primary_title(finding.message.as_str()).id(finding.rule.code);
     let why = Level::NOTE.no_name().message(folded("why: ", finding.rule.why));
     let remedy = Level::HELP.no_name().message(folded("do:  ", &finding.remedy));
-    let here = finding.place.as_ref().filter(|place| place.file == *source.name());
     let mut group = Group::with_title(title);
-    if let Some(place) = here {
+    if let Some((place, source)) = finding.place.as_ref().and_then(|place| Some((place, source.file(&place.file)?))) {
         let mut snippet = Snippet::source(source.text()).path(&**source.name()).fold(true);
         snippet = snippet.annotation(AnnotationKind::Primary.span(span(place, source)));
         for (place, label) in finding.related.iter().filter(|(place, _)| place.file == *source.name()) {
@@ -78,7 +91,7 @@ fn span(place: &Place, source: &Source) -> std::ops::Range<usize> {
 
 /// Findings as JSON, with line and column counted from 1.
 pub fn json(findings: &[Finding], source: &Source) -> Value {
-    as_json(findings, |place| (place.file == *source.name()).then_some(source))
+    as_json(findings, |place| source.file(&place.file))
 }
 
 /// The same of findings about files of gateways.

@@ -134,6 +134,9 @@ fn observed(came: &Negotiation) -> Option<Stage> {
     const INFORMATIONAL_V1: u8 = 5;
     const QUICK: u8 = 32;
     const AUTH: u8 = 35;
+    const INFORMATIONAL: u8 = 37;
+    /// A header, and one notification in the largest encryption of the pairs (RFC 7296 section 3.14).
+    const BARE_REFUSAL: usize = 28 + 4 + 16 + 16 + 32;
     /// From here on notifications are about a status (RFC 7296 section 3.10.1).
     const STATUS: u16 = 16384;
     let said = |words: &[&str]| came.words.iter().flatten().any(|line| words.iter().any(|word| line.contains(word)));
@@ -178,7 +181,10 @@ fn observed(came: &Negotiation) -> Option<Stage> {
     ];
     // What the peer said of its Child SA does not matter to one that does not take it for the right peer.
     let stranger = said(&["mismatched on first found connection and no better connection found", "ikev2_send_auth_failed"]);
-    let child = said(&CHILD) && !stranger;
+    // An answer that has room for a proof comes from one that believes; who does not believe that says so.
+    let proven = came.messages.iter().any(|seen| Some(seen.from) != opener && seen.exchange == AUTH && seen.bytes > BARE_REFUSAL);
+    let disbelieved = came.messages.iter().any(|seen| Some(seen.from) == opener && seen.exchange == INFORMATIONAL);
+    let child = (said(&CHILD) || proven && !disbelieved) && !stranger;
     Some(if came.authenticated || child { Stage::ChildSa } else { Stage::Authentication })
 }
 

@@ -1,5 +1,7 @@
 //! What a site's platform cannot do of what the description asks, each at its line, with the nearest that it can.
 
+use std::collections::BTreeMap;
+
 use crate::agreement::{Bundle, blind, bundle};
 use crate::algorithm::Row;
 use crate::description::{Description, Site, Tunnel};
@@ -191,13 +193,16 @@ fn pairs(description: &Description, tunnel: &Tunnel, say: Say<'_>) {
 
 /// A daemon with one interval for everything, and tunnels that ask for different ones.
 fn liveness(description: &Description, say: Say<'_>) {
-    for (i, site) in description.sites.iter().enumerate() {
-        if site.platform.value.facts().liveness != Liveness::OfDaemon {
-            continue;
-        }
-        let mut here = description.tunnels.iter().filter(|tunnel| tunnel.between.iter().any(|end| end.value == i));
-        let Some(first) = here.next() else { continue };
-        for tunnel in here.filter(|tunnel| tunnel.liveness != first.liveness) {
+    let mut firsts: BTreeMap<usize, &Tunnel> = BTreeMap::new();
+    for tunnel in &description.tunnels {
+        for (end, site) in tunnel.between.iter().zip(description.ends(tunnel)) {
+            if site.platform.value.facts().liveness != Liveness::OfDaemon {
+                continue;
+            }
+            let first = *firsts.entry(end.value).or_insert(tunnel);
+            if tunnel.liveness == first.liveness {
+                continue;
+            }
             let words = |tunnel: &Tunnel| tunnel.liveness.map_or("off".to_owned(), duration_words);
             let message = format!(
                 "{} has one liveness interval for all tunnels: `{}` has {}, `{}` has {}",

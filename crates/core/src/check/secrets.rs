@@ -50,6 +50,15 @@ impl Supplied {
         }
     }
 
+    /// The secret of a tunnel: that of its file, or the one that is derived from it for its pair of sites.
+    pub fn secret_of(&self, description: &Description, tunnel: &Tunnel) -> Option<Secret> {
+        let secret = self.secret(&tunnel.secret_file.as_ref()?.value)?;
+        Some(match tunnel.generation {
+            Some(generation) => secret.of_pair(description.ends(tunnel).map(|site| site.name.value.as_str()), generation),
+            None => secret.clone(),
+        })
+    }
+
     /// A site's key, as it goes to its gateway and its peers.
     pub(crate) fn key_pair(&self, site: &Site) -> Option<KeyPair> {
         let keys = site.keys.as_ref()?;
@@ -92,6 +101,11 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
         let file = named.value.as_str();
         let place = description.source.place(named.span);
         let other_place = |other: &Tunnel| description.source.place(other.secret_file.as_ref().map_or(other.name.span, |file| file.span));
+        let derived = tunnel.generation.is_some();
+        // From a master secret each pair has its own.
+        if derived && files.get(file).is_some_and(|other| other.generation.is_some()) {
+            continue;
+        }
         if let Some(other) = files.insert(file, tunnel) {
             let message = format!("`{}` uses the secret file of `{}`", tunnel.name.value, other.name.value);
             findings.push(Finding::new(&rules::SHARED_SECRET_FILE, message).at(place).with(other_place(other), "also here"));

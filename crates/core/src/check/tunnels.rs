@@ -10,6 +10,7 @@ use crate::description::{Address, Description, Pair, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Encapsulation, IkeVersion, Opening, Passing};
+use crate::mirror::interface_id;
 use crate::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
@@ -33,6 +34,8 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.gateways_in_selectors());
     }
     findings.extend(same_gateways(description));
+    findings.extend(second_hubs(description));
+    findings.extend(coincidences(description));
     findings.extend(contested(description));
     findings
 }
@@ -315,6 +318,55 @@ fn same_gateways(description: &Description) -> Vec<Finding> {
     findings
 }
 
+/// Which of two hubs is to be taken is said by the preference of routes.
+fn second_hubs(description: &Description) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut said = BTreeSet::new();
+    for tunnel in description.tunnels.iter().filter(|tunnel| tunnel.preference > 0 && tunnel.hosts.is_none()) {
+        for (end, site) in tunnel.between.iter().zip(description.ends(tunnel)) {
+            if !tunnel.routes_at(site) && said.insert(end.value) {
+                let message = format!("`{}` is policy-based, and has two hubs", site.name.value);
+                findings.push(Finding::new(&rules::HUBS_UNFIT, message).at(description.source.place(site.route_based.span)));
+            }
+        }
+    }
+    findings
+}
+
+/// Names, numbers and links that follow from names, and are the same by chance.
+fn coincidences(description: &Description) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut names: BTreeMap<&str, &Tunnel> = BTreeMap::new();
+    // Numbers and links meet where two tunnels end at the same gateway.
+    let mut numbers: BTreeMap<(usize, u32), &Tunnel> = BTreeMap::new();
+    let mut links: BTreeMap<(usize, IpNet), &Tunnel> = BTreeMap::new();
+    let mut say = |what: String, tunnel: &Tunnel, other: &Tunnel| {
+        let message = format!("`{}` and `{}` have the same {what}", other.name.value, tunnel.name.value);
+        let place = |span| description.source.place(span);
+        findings.push(
+            Finding::new(&rules::DERIVED_COLLISION, message).at(place(tunnel.name.span)).with(place(other.name.span), "the other one"),
+        );
+    };
+    for tunnel in &description.tunnels {
+        if let Some(other) = names.insert(&tunnel.name.value, tunnel) {
+            say("name".to_owned(), tunnel, other);
+            continue;
+        }
+        for (end, site) in tunnel.between.iter().zip(description.ends(tunnel)).filter(|(_, site)| tunnel.routes_at(site)) {
+            let number = interface_id(&tunnel.name.value);
+            if let Some(other) = numbers.insert((end.value, number), tunnel) {
+                say(format!("number of an interface at `{}`", site.name.value), tunnel, other);
+            }
+            if let Some(link) = &tunnel.link
+                && let Some(other) = links.insert((end.value, link.value), tunnel)
+            {
+                say(format!("link {} at `{}`", link.value, site.name.value), tunnel, other);
+            }
+        }
+    }
+    findings
+}
+
 /// A claim of a tunnel on traffic of a site.
 struct Claim<'a> {
     local: IpNet,
@@ -346,9 +398,9 @@ fn contested(description: &Description) -> Vec<Finding> {
         for claim in &list {
             open.retain(|outer| outer.remote.contains(&claim.remote));
             let rival = open.iter().find(|outer| {
-                !std::ptr::eq(outer.tunnel, claim.tunnel) && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
+                !std::ptr::eq(outer.tunnel, claim.tunnel) && outer.tunnel.preference == claim.tunnel.preference && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
             });
-            if let Some(rival) = rival.filter(|rival| said.insert([rival.tunnel.name.span, claim.tunnel.name.span])) {
+            if let Some(rival) = rival.filter(|rival| said.insert([&rival.tunnel.name.value, &claim.tunnel.name.value])) {
                 let message = format!(
                     "`{}` and `{}` both claim traffic of {} from {} to {}",
                     rival.tunnel.name.value, claim.tunnel.name.value, description.sites[site].name.value, claim.local, claim.remote

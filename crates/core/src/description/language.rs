@@ -37,6 +37,8 @@ pub enum Shape {
     Word(fn() -> Vec<Choice>),
     /// A table with the keys listed.
     Table(&'static [Key]),
+    /// A table with some of the keys listed; none of them must be there.
+    Part(&'static [Key]),
     /// A table whose keys are names or words of the user's.
     Map {
         /// The shape of each value.
@@ -66,7 +68,7 @@ impl Shape {
                 let words: Vec<_> = choices().iter().map(|c| format!("\"{}\"", c.word)).collect();
                 words.join(" or ")
             }
-            Shape::Table(keys) => {
+            Shape::Table(keys) | Shape::Part(keys) => {
                 let names: Vec<_> = keys.iter().map(|key| key.name).collect();
                 format!("a table with {}", names.join(", "))
             }
@@ -126,10 +128,63 @@ const ALGORITHM: Shape = Shape::Text { is: "the name of an algorithm", pattern: 
 pub static DOCUMENT: &[Key] = &[
     key("unified-span", Shape::Number, Required, "1",
         "The version of the description language."),
-    key("site", Shape::Map { of: &Shape::Table(SITE), keys: "sites by name" }, Required, "",
+    key("site", Shape::Map { of: &Shape::Table(SITE), keys: "sites by name" }, Optional("the sites of `inventory` alone"), "",
         "The places: one table a site, `[site.NAME]`. A fact about a place stands here and nowhere else."),
-    key("tunnel", Shape::Map { of: &Shape::Table(TUNNEL), keys: "tunnels by name" }, Required, "",
+    key("tunnel", Shape::Map { of: &Shape::Table(TUNNEL), keys: "tunnels by name" }, Optional("the tunnels of `group` alone"), "",
         "The intentions between two places: one table a tunnel, `[tunnel.NAME]`."),
+    key("inventory", Shape::Map { of: &Shape::Table(INVENTORY), keys: "inventories by name" }, Optional("none"), "",
+        "Sites that stand in a file of their own, `[inventory.NAME]`: a list that is kept elsewhere anyway."),
+    key("group", Shape::Map { of: &Shape::Table(GROUP), keys: "groups by name" }, Optional("none"), "",
+        "Many tunnels with one intention, `[group.NAME]`: a star, or everyone with everyone."),
+];
+
+/// Sites from a file.
+#[rustfmt::skip]
+pub static INVENTORY: &[Key] = &[
+    key("file", PATH, Required, "\"orchards.csv\"",
+        "The file, relative to the description: CSV with a line of headings (RFC 4180; commas, semicolons or tabs), or JSON: a list of objects, if its name ends in `.json`."),
+    key("columns", Shape::Map { of: &TEXT, keys: "headings by key of a site" }, Optional("each heading is a key of a site"), "{ name = \"Site\", \"gateway.address\" = \"WAN address\" }",
+        "Which column holds what: `name`, or a key of a site, such as `platform`, `gateway.address`, `identity.name`, `networks.office`; a column for `networks` holds prefixes, with blanks between them, each alone or as `name=prefix`; one for `peers` the names of other sites, for a group whose `shape` is `listed`. Columns that are not named here, nor keys themselves, are passed over."),
+    key("all", Shape::Part(SITE), Optional("nothing"), "{ platform = \"strongswan\", gateway = { outside = \"wan0\", inside = \"lan0\" } }",
+        "What all of its sites have; what the file says of a site goes before it."),
+];
+
+/// Many tunnels with one intention.
+#[rustfmt::skip]
+pub static GROUP: &[Key] = &[
+    key("shape", Shape::Word(shapes), Required, "\"star\"",
+        "Who is joined with whom."),
+    key("members", Shape::List { of: &NAME, at_least: 1 }, Required, "[\"coldstore\", \"nursery\"]",
+        "The sites; the name of an inventory stands for all of its sites."),
+    key("hubs", Shape::List { of: &NAME, at_least: 1 }, Optional("none; a star needs one"), "[\"packhouse\"]",
+        "The sites in the middle of a star: one, or two of which the second one stands in for the first. A network behind both is reached through the first; that needs `style = \"route-based\"` at the members."),
+    key("master", PATH, Optional("it must be there where the tunnels use shared secrets"), "\"secrets/orchards.master\"",
+        "The file with the master secret, from which each pair's own secret is derived (HKDF with SHA-256, RFC 5869, with the names of the two sites as context)."),
+    key("generation", Shape::Number, Optional("1"), "2",
+        "A number that goes into the derivation: another one gives all pairs new secrets."),
+    key("opened-by", Shape::Word(group_openers), Optional("members, those that others cannot find first"), "\"hubs\"",
+        "Who opens the tunnels: the members, or those that they are joined with."),
+    key("links", PREFIX, Optional("the interfaces have no addresses"), "\"10.255.0.0/16\"",
+        "Where the addresses of tunnel interfaces come from: each pair gets a /31 (IPv6: /127) out of it that follows from its name alone."),
+    key("policy", Shape::Part(TUNNEL), Optional("the defaults of a tunnel"), "{ strength = \"strong\" }",
+        "What all of its tunnels have: the keys of a tunnel but for its ends, its secret and its link."),
+    key("except", Shape::List { of: &Shape::Table(EXCEPTION), at_least: 0 }, Optional("no exceptions"), "[{ pair = [\"packhouse\", \"press\"], policy = { strength = \"compatible\" } }]",
+        "Pairs that are otherwise."),
+];
+
+/// A pair of a group that is otherwise.
+#[rustfmt::skip]
+pub static EXCEPTION: &[Key] = &[
+    key("pair", Shape::List { of: &NAME, at_least: 2 }, Required, "[\"packhouse\", \"press\"]",
+        "The two sites."),
+    key("left-out", Shape::Flag, Optional("false"), "true",
+        "They have no tunnel."),
+    key("generation", Shape::Number, Optional("that of the group"), "2",
+        "Gives this pair alone a new secret."),
+    key("link", PREFIX, Optional("out of the group's `links`"), "\"10.254.0.0/31\"",
+        "Addresses for the tunnel interfaces of this pair."),
+    key("policy", Shape::Part(TUNNEL), Optional("that of the group"), "{ strength = \"compatible\" }",
+        "What this pair has instead of, or beside, what the group has."),
 ];
 
 /// A site.
@@ -304,6 +359,22 @@ fn strengths() -> Vec<Choice> {
 
 fn packet_filters() -> Vec<Choice> {
     PACKET_FILTERS.iter().map(|p| Choice { word: p.word(), means: p.title() }).collect()
+}
+
+fn shapes() -> Vec<Choice> {
+    vec![
+        Choice { word: "star", means: "each member with each hub" },
+        Choice { word: "mesh", means: "each member with each other one" },
+        Choice { word: "listed", means: "each member with those that its inventory names in the column `peers`" },
+    ]
+}
+
+fn group_openers() -> Vec<Choice> {
+    vec![
+        Choice { word: "members", means: "each member, the hubs answer" },
+        Choice { word: "hubs", means: "the hub, the members answer" },
+        Choice { word: "either", means: "whoever has something to send" },
+    ]
 }
 
 fn filter_forms() -> Vec<Choice> {

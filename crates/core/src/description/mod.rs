@@ -13,6 +13,7 @@ pub use values::is_name;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::net::IpAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use ipnet::IpNet;
@@ -198,8 +199,14 @@ pub struct Tunnel {
     pub name: Located<String>,
     /// Indices of its two sites in [`Description::sites`], with the places that name them.
     pub between: [Located<usize>; 2],
+    /// The key under which its values stand in the description: `tunnel.NAME`, or that of its group's policy.
+    pub key: Arc<str>,
+    /// Which of several tunnels to the same networks is to be taken: the lowest one that is there.
+    pub preference: u8,
     /// The file with the shared secret, as written.
     pub secret_file: Option<Located<String>>,
+    /// If the secret is derived from that file's for this pair of sites: which one of those that can be.
+    pub generation: Option<u32>,
     /// How its gateways prove who they are.
     pub method: Located<Method>,
     /// Version of the key exchange, and where it was said.
@@ -207,7 +214,7 @@ pub struct Tunnel {
     /// Why aggressive mode is used, if it is.
     pub aggressive: Option<Located<String>>,
     /// What it offers.
-    pub offer: Offer,
+    pub offer: Arc<Offer>,
     /// Perfect forward secrecy.
     pub pfs: Located<Pfs>,
     /// The longest life of an IKE SA.
@@ -255,7 +262,7 @@ pub struct Tunnel {
     /// Where liveness was said.
     pub liveness_at: Span,
     /// Weak algorithms allowed, with reasons.
-    pub allows_weak: Vec<Allowance>,
+    pub allows_weak: Arc<[Allowance]>,
     /// A remark.
     pub note: Option<String>,
 }
@@ -338,7 +345,12 @@ pub struct Allowance {
 impl Description {
     /// Reads a description. Whatever can be understood is returned, with a finding for the rest.
     pub fn parse(source: &Source) -> (Description, Vec<Finding>) {
-        decode::decode(source)
+        Description::parse_with(source, &mut |_| Err("there are no files here".to_owned()))
+    }
+
+    /// The same with the files that it names as inventories; `read` gives their texts, or says why it cannot.
+    pub fn parse_with(source: &Source, read: &mut dyn FnMut(&str) -> Result<String, String>) -> (Description, Vec<Finding>) {
+        decode::decode(source, read)
     }
 
     /// The secret files that are named, each once, with the first place that names it.

@@ -8,6 +8,8 @@ use super::language::{DOCUMENT, Key, Need, Shape, VERSION};
 pub fn schema() -> Value {
     let mut schema = table(DOCUMENT);
     schema["$schema"] = json!("https://json-schema.org/draft/2020-12/schema");
+    schema["required"] = json!(["unified-span"]);
+    schema["anyOf"] = json!([{ "required": ["tunnel"] }, { "required": ["group"] }]);
     schema["title"] = json!("Unified Span description");
     schema["properties"]["unified-span"] = json!({ "const": VERSION, "description": "The version of the description language." });
     schema
@@ -37,6 +39,11 @@ fn shape(shape_of: &Shape) -> Value {
             json!({ "oneOf": words })
         }
         Shape::Table(keys) => table(keys),
+        Shape::Part(keys) => {
+            let mut part = table(keys);
+            part["required"] = json!([]);
+            part
+        }
         Shape::Map { of, .. } => json!({ "type": "object", "additionalProperties": shape(of), "minProperties": 1 }),
         Shape::List { of, at_least } => json!({ "type": "array", "items": shape(of), "minItems": at_least }),
         Shape::Either(shapes) => json!({ "anyOf": shapes.iter().map(shape).collect::<Vec<_>>() }),

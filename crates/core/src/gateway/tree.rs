@@ -1,6 +1,6 @@
 //! A gateway's files, rooted at its `/`.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fmt;
 
 use zeroize::Zeroize;
@@ -41,11 +41,13 @@ impl TreeFile {
 
     /// Adds the lines of another tunnel that are not there yet.
     fn join(&mut self, other: &TreeFile) {
-        for line in other.text.lines() {
-            if !self.text.lines().any(|known| known == line) {
-                self.text.push_str(line);
-                self.text.push('\n');
-            }
+        let new: Vec<&str> = {
+            let mut known: HashSet<&str> = self.text.lines().collect();
+            other.text.lines().filter(|line| known.insert(line)).collect()
+        };
+        for line in new {
+            self.text.push_str(line);
+            self.text.push('\n');
         }
     }
 

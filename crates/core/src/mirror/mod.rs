@@ -51,13 +51,15 @@ pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreem
 /// Metrics of the routes into a tunnel, and of the black holes behind them; the kernel takes the lower one.
 const PREFERRED: u32 = 10;
 const LAST_RESORT: u32 = 4096;
+/// How much further behind the routes into a tunnel are that stands in for another.
+const STEP: u32 = 10;
 /// The same behind what a routing protocol learns: FRRouting takes the highest byte of a kernel route's metric for its
 /// distance, and one of 255 is never better than what it learned.
 const BEHIND_ROUTING: u32 = 0xff00_1000;
 
 /// The number of a tunnel's interface: it follows from the name alone, so that other tunnels do not change it, and
 /// has at most nine digits, so that it fits into a name of 15 characters.
-fn interface_id(tunnel: &str) -> u32 {
+pub(crate) fn interface_id(tunnel: &str) -> u32 {
     1 + digest(tunnel) % 999_999_999
 }
 
@@ -213,8 +215,10 @@ impl Taking<'_> {
         remote.sort();
         remote.dedup();
         let name = self.interface_name();
-        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric: PREFERRED, place: Whence::default() };
-        let last = if self.tunnel.bgp.is_some() { BEHIND_ROUTING } else { LAST_RESORT };
+        let behind = u32::from(self.tunnel.preference);
+        let metric = PREFERRED + behind * STEP;
+        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric, place: Whence::default() };
+        let last = behind + if self.tunnel.bgp.is_some() { BEHIND_ROUTING } else { LAST_RESORT };
         let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last, place: Whence::default() };
         match self.tunnel.bgp {
             Some(_) => remote.iter().map(nowhere).collect(),
@@ -442,7 +446,8 @@ impl Taking<'_> {
 
     fn remarks(&self) -> Remarks {
         let (me, peer, tunnel) = (self.me(), self.peer(), self.tunnel);
-        let (t, s, p) = (format!("tunnel.{}", tunnel.name.value), format!("site.{}", me.name.value), format!("site.{}", peer.name.value));
+        let (t, s, p) = (&tunnel.key, format!("site.{}", me.name.value), format!("site.{}", peer.name.value));
+        let group = t.strip_suffix(".policy");
         let mut head = vec![
             format!("{}: tunnel {} to {}", me.name.value, tunnel.name.value, peer.name.value),
             format!("Written by Unified Span from {}; change it there, not here.", self.description.source.name()),
@@ -469,9 +474,9 @@ impl Taking<'_> {
             ike_lifetime: format!("{t}.ike-lifetime"),
             esp_lifetime: format!("{t}.esp-lifetime"),
             liveness: format!("{t}.liveness"),
-            opening: format!("{t}.opened-by, {t}.opens"),
+            opening: format!("{}.opened-by, {t}.opens", group.unwrap_or(t)),
             secret: match tunnel.method.value {
-                Method::SharedSecret => format!("{t}.secret"),
+                Method::SharedSecret => group.map_or_else(|| format!("{t}.secret"), |group| format!("{group}.master")),
                 Method::PublicKey | Method::Certificate => format!("{t}.authentication, {s}.keys, {p}.keys"),
             },
             selectors: tunnel.hosts.map(|_| format!("{t}.carries")).into_iter().chain(selectors).collect(),
@@ -481,7 +486,7 @@ impl Taking<'_> {
             ),
             filter: format!("{s}.filter, {t}.carries, {t}.services"),
             mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
-            link: format!("{t}.link"),
+            link: group.map_or_else(|| format!("{t}.link"), |group| format!("{group}.links")),
             routing: format!("{t}.routing, {s}.as-number, {p}.as-number, {t}.link, {t}.carries"),
             routes: format!("{}, {t}.carries", if tunnel.gre.is_some() { format!("{t}.carrier") } else { format!("{s}.style") }),
         }

@@ -80,8 +80,8 @@ pub struct Manner {
     pub answers_strangers: bool,
     /// For PFS it takes the group of the IKE SA, whatever a connection says beside that there is PFS.
     pub pfs_with_ike_group: bool,
-    /// It takes a further Child SA without a group of its own, though its connection has PFS.
-    pub further_child_without_group: bool,
+    /// It judges the proposals of a further Child SA by the first of its own, with whose name it has the IKE SA.
+    pub further_by_first: bool,
     /// In IKEv1 it takes whatever group a peer proposes for PFS, or none.
     pub any_group_v1: bool,
     /// In transport mode it asks for its own address and the peer's alone.

@@ -213,17 +213,15 @@ impl<'a> Play<'a> {
             return;
         }
         let keys = if first { Keys::OfIke } else { Keys::Own };
-        let (offered, have) = (self.esp(caller, asked, keys), self.esp(answerer, own, keys));
-        let chosen = self.chosen(answerer, &offered, &have).or_else(|| {
-            let lax = !first && self.manner(answerer).further_child_without_group && offered.iter().all(|one| one.groups.is_empty());
-            self.chosen(answerer, &offered, &self.esp(answerer, own, Keys::OfIke)).filter(|_| lax)
-        });
-        let chosen = chosen.filter(|_| asked.extended_sequence == own.extended_sequence);
+        let by_first = !first && self.manner(answerer).further_by_first;
+        let judge = answering.children.first().filter(|_| by_first).unwrap_or(own);
+        let chosen = self.chosen(answerer, &self.esp(caller, asked, keys), &self.esp(answerer, judge, keys));
+        let chosen = chosen.filter(|_| asked.extended_sequence == judge.extended_sequence);
         let Some(suite) = chosen else {
             let whole = first && self.manner(answerer).refuses_whole;
             self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
             let told = whole.then(|| self.manner(caller).words(Line::RefusedWhole, IkeVersion::V2)).flatten();
-            let failure = self.unfit_esp(asked, own, !first, Stage::ChildSa);
+            let failure = self.unfit_esp(asked, judge, !first, Stage::ChildSa);
             if whole {
                 failure.practice = "no IKE SA";
                 failure.logs[caller] = told.or(failure.logs[caller]);

@@ -29,6 +29,19 @@ impl Secret {
         Ok(Secret::new(line.to_vec()))
     }
 
+    /// The secret of a pair, derived from this one: HKDF with SHA-256 (RFC 5869), the names of the two sites, in their order
+    /// of the alphabet, and the generation as context. Whoever knows one of them knows nothing of another.
+    pub fn of_pair(&self, sites: [&str; 2], generation: u32) -> Secret {
+        let mut sites = sites;
+        sites.sort_unstable();
+        let context = format!("unified-span pair 1\0{}\0{}\0{generation}", sites[0], sites[1]);
+        let mut bytes = Zeroizing::new([0; 32]);
+        let expanded = hkdf::Hkdf::<sha2::Sha256>::new(None, &self.0).expand(context.as_bytes(), bytes.as_mut());
+        debug_assert!(expanded.is_ok(), "32 bytes are within what RFC 5869 allows");
+        // In digits, so that it can be typed into whatever the other end is.
+        Secret::new(Secret::new(bytes.to_vec()).to_hex().as_bytes().to_vec())
+    }
+
     /// The only way to the bytes; for writing a gateway's secrets file and for judging strength.
     pub fn expose(&self) -> &[u8] {
         &self.0

@@ -64,12 +64,15 @@ impl fmt::Display for Position {
     }
 }
 
-/// A named text: a description, or a file of a gateway.
+/// A named text: a description, or a file of a gateway. Further texts that belong to a description lie behind it, end to end:
+/// a span says by where it stands to which text it belongs.
 #[derive(Clone, Debug)]
 pub struct Source {
     name: Arc<str>,
     text: Arc<str>,
     line_starts: Arc<[usize]>,
+    /// Further texts, each with the offset at which it lies.
+    further: Arc<[(usize, Source)]>,
 }
 
 impl Source {
@@ -77,7 +80,38 @@ impl Source {
     pub fn new(name: impl Into<Arc<str>>, text: impl Into<Arc<str>>) -> Self {
         let text = text.into();
         let line_starts = std::iter::once(0).chain(text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i + 1)).collect();
-        Source { name: name.into(), text, line_starts }
+        Source { name: name.into(), text, line_starts, further: Arc::default() }
+    }
+
+    /// The same with further texts behind it.
+    pub fn followed_by(self, texts: impl IntoIterator<Item = Source>) -> Self {
+        // One past the end of each belongs to it, too.
+        let mut at = self.text.len() + 1;
+        let further = texts.into_iter().map(|text| {
+            let start = at;
+            at += text.text.len() + 1;
+            (start, text)
+        });
+        Source { further: further.collect(), ..self }
+    }
+
+    /// All of its texts, each with the offset at which it lies.
+    pub fn texts(&self) -> impl Iterator<Item = (usize, &Source)> {
+        std::iter::once((0, self)).chain(self.further.iter().map(|(start, text)| (*start, text)))
+    }
+
+    /// Its text of this name.
+    pub fn file(&self, name: &str) -> Option<&Source> {
+        self.texts().map(|(_, text)| text).find(|text| *text.name == *name)
+    }
+
+    /// The text in which an offset lies, and where in it.
+    fn within(&self, offset: usize) -> (&Source, usize) {
+        let behind = self.further.partition_point(|(start, _)| *start <= offset);
+        match behind.checked_sub(1).and_then(|last| self.further.get(last)) {
+            Some((start, text)) => (text, offset - start),
+            None => (self, offset),
+        }
     }
 
     /// The name given to the text.
@@ -102,6 +136,11 @@ impl Source {
 
     /// Line and column of a byte offset; offsets past the end stand at the end.
     pub fn position(&self, offset: usize) -> Position {
+        let (text, offset) = self.within(offset);
+        text.own_position(offset)
+    }
+
+    fn own_position(&self, offset: usize) -> Position {
         let mut offset = offset.min(self.text.len());
         while !self.text.is_char_boundary(offset) {
             offset -= 1;
@@ -113,7 +152,8 @@ impl Source {
 
     /// The place of a span in this source.
     pub fn place(&self, span: Span) -> Place {
-        Place { file: self.name.clone(), span }
+        let (text, start) = self.within(span.start);
+        Place { file: text.name.clone(), span: Span { start, end: start + (span.end - span.start) } }
     }
 }
 
@@ -137,6 +177,18 @@ mod tests {
         assert_eq!(source.position(2).to_string(), "2:1");
         assert_eq!(source.position(5).to_string(), "2:3");
         assert_eq!(source.position(999).to_string(), "3:1");
+    }
+
+    #[test]
+    fn texts_behind_the_first_one_keep_their_own_lines() {
+        let all = Source::new("d", "a\nb").followed_by([Source::new("one", "x\ny"), Source::new("two", "z")]);
+        let starts: Vec<_> = all.texts().map(|(start, text)| (start, text.name().to_string())).collect();
+        assert_eq!(starts, [(0, "d".to_owned()), (4, "one".to_owned()), (8, "two".to_owned())]);
+        let place = all.place(Span { start: 6, end: 7 });
+        assert_eq!((&*place.file, place.span), ("one", Span { start: 2, end: 3 }));
+        assert_eq!(all.position(6).to_string(), "2:1");
+        assert_eq!(all.place(Span { start: 3, end: 3 }).file, *all.name());
+        assert_eq!(all.file("two").expect("it is there").text(), "z");
     }
 
     #[test]

@@ -1,31 +1,41 @@
 //! From TOML to a description: first the shape of everything against the language table, then the
 //! values. Several findings in one pass; a part that cannot be understood is left out.
 
+mod group;
+mod inventory;
 mod offer;
 mod shape;
 mod site;
 mod tunnel;
 
 use crate::algorithm::Row;
-use crate::description::Description;
+use crate::description::{Description, Site};
 use crate::description::language::{DOCUMENT, VERSION};
 use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order};
 use crate::source::{Located, Source, Span};
+use inventory::Inventory;
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 pub(super) type Node<'a> = Spanned<DeValue<'a>>;
 
-pub(super) fn decode(source: &Source) -> (Description, Vec<Finding>) {
+/// Decodes a description; `read` gives the files that it names as inventories, or says why there is none.
+pub(super) fn decode(source: &Source, read: &mut dyn FnMut(&str) -> Result<String, String>) -> (Description, Vec<Finding>) {
     let (root, errors) = DeTable::parse_recoverable(source.text());
-    let mut decoder = Decoder { source, findings: Vec::new(), picked: Vec::new() };
+    let (inventories, texts) = match errors.is_empty() {
+        true => inventory::files(root.get_ref(), read),
+        false => (Vec::new(), Vec::new()),
+    };
+    let source = source.clone().followed_by(texts);
+    let mut decoder = Decoder { source: &source, findings: Vec::new(), picked: Vec::new(), peers: BTreeMap::new() };
     decoder.syntax(&errors);
     let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new() };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
     if !any_stops(&decoder.findings) {
-        decoder.document(root.get_ref(), &mut description);
+        decoder.document(root.get_ref(), &inventories, &mut description);
     }
     in_reading_order(&mut decoder.findings);
     (description, decoder.findings)
@@ -36,6 +46,8 @@ pub(super) struct Decoder<'a> {
     findings: Vec<Finding>,
     /// Algorithms of proposals, as they are found.
     picked: Vec<Located<&'static Row>>,
+    /// Whom the sites of inventories are joined with.
+    peers: BTreeMap<String, Vec<Located<String>>>,
 }
 
 /// Entries of a table in the order of the file.
@@ -118,8 +130,18 @@ impl Decoder<'_> {
         }
     }
 
-    pub(super) fn document(&mut self, root: &DeTable<'_>, description: &mut Description) {
-        self.check_table(root, DOCUMENT, Span::default(), "the description");
+    fn document(&mut self, root: &DeTable<'_>, inventories: &[Inventory<'_, '_>], description: &mut Description) {
+        let mistyped = self.check_table(root, DOCUMENT, Span::default(), "the description");
+        let lacks = |one: &'static str, other: &'static str| {
+            [one, other].iter().all(|key| !root.contains_key(*key) && !mistyped.contains(key)).then_some(one)
+        };
+        for lacking in lacks("tunnel", "group").into_iter().chain(lacks("site", "inventory")) {
+            let (rule, remedy) = match lacking == "tunnel" || root.is_empty() {
+                true => (&rules::NOTHING_TO_BUILD, rules::NOTHING_TO_BUILD.remedy.to_owned()),
+                false => (&rules::MISSING_KEY, "Describe two places, `[site.NAME]`, or name a file with them, `[inventory.NAME]`.".to_owned()),
+            };
+            self.say(rule, Span::default(), format!("the description lacks `{lacking}`")).remedy = remedy;
+        }
         if let Some(node) = root.get("unified-span")
             && let DeValue::Integer(number) = node.get_ref()
             && i64::from_str_radix(number.as_str(), number.radix()) != Ok(VERSION)
@@ -133,11 +155,16 @@ impl Decoder<'_> {
                 description.sites.push(site);
             }
         }
-        let known: BTreeMap<String, usize> = description.sites.iter().enumerate().map(|(i, site)| (site.name.value.clone(), i)).collect();
         // A site that has errors of its own is known by name, so that tunnels do not call it unknown.
-        let all: Vec<String> =
-            root.get("site").and_then(table).map(|t| t.keys().map(|k| k.get_ref().to_string()).collect()).unwrap_or_default();
-        let sites = SiteIndex { known, all };
+        let all = root.get("site").and_then(table).map(|t| t.keys().map(|k| k.get_ref().to_string()).collect()).unwrap_or_default();
+        let mut sites = SiteIndex { known: BTreeMap::new(), all, inventories: BTreeMap::new() };
+        for inventory in inventories {
+            let first = description.sites.len();
+            description.sites.extend(self.inventory(inventory));
+            sites.all.insert(inventory.name.value.clone());
+            sites.inventories.insert(inventory.name.value.clone(), first..description.sites.len());
+        }
+        self.index(&mut sites, inventories, &description.sites);
         for (name, node) in root.get("tunnel").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(fields) = table(node) {
                 let name = Located::new(name.get_ref().to_string(), name.span());
@@ -146,12 +173,37 @@ impl Decoder<'_> {
                 }
             }
         }
+        for (name, node) in root.get("group").and_then(table).map(in_file_order).unwrap_or_default() {
+            if let Some(fields) = table(node) {
+                let name = Located::new(name.get_ref().to_string(), name.span());
+                description.tunnels.extend(self.group(&name, fields, &sites, &description.sites));
+            }
+        }
+    }
+
+    /// Which site has which name; each name is there once.
+    fn index(&mut self, index: &mut SiteIndex, inventories: &[Inventory<'_, '_>], sites: &[Site]) {
+        for (number, site) in sites.iter().enumerate() {
+            let name = &site.name;
+            let other = index.known.get(&name.value).map(|other| sites[*other].name.span);
+            let inventory = || inventories.iter().find(|inventory| inventory.name.value == name.value).map(|inventory| inventory.name.span);
+            if let Some(other) = other.or_else(|| inventory().filter(|span| *span != name.span)) {
+                let place = self.source.place(other);
+                self.say(&rules::SITE_TWICE, name.span, format!("`{}` is there already", name.value)).related.push((place, "here".to_owned()));
+                continue;
+            }
+            index.all.insert(name.value.clone());
+            index.known.insert(name.value.clone(), number);
+        }
     }
 }
 
 pub(super) struct SiteIndex {
     pub(super) known: BTreeMap<String, usize>,
-    pub(super) all: Vec<String>,
+    /// Names of sites, understood or not, and of inventories.
+    pub(super) all: BTreeSet<String>,
+    /// The sites of each inventory.
+    pub(super) inventories: BTreeMap<String, Range<usize>>,
 }
 
 /// Text of the user's as it may stand in a message: control characters are shown, not sent.

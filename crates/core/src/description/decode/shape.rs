@@ -8,12 +8,34 @@ use crate::source::Span;
 use toml::de::{DeTable, DeValue};
 
 impl Decoder<'_> {
-    pub(super) fn check_table(&mut self, found: &DeTable<'_>, keys: &'static [Key], whole: Span, what: &str) {
+    /// Checks a table; returns the keys that unknown ones were probably meant to be.
+    pub(super) fn check_table(&mut self, found: &DeTable<'_>, keys: &'static [Key], whole: Span, what: &str) -> Vec<&'static str> {
+        let mistyped = self.check_keys(found, keys, what, true);
+        // A key that is there under a mistyped name is not reported as missing too.
+        let missing = |key: &&Key| key.need == Need::Required && !found.contains_key(key.name) && !mistyped.contains(&key.name);
+        for key in keys.iter().filter(missing) {
+            let (rule, remedy) = match key.name {
+                "unified-span" => (&rules::NO_VERSION, rules::NO_VERSION.remedy.to_owned()),
+                _ => (&rules::MISSING_KEY, format!("Add `{} = {}`: {}", key.name, key.example, key.doc)),
+            };
+            self.say(rule, whole, format!("{what} lacks `{}`", key.name)).remedy = remedy;
+        }
+        mistyped
+    }
+
+    /// Checks the keys that are there; returns those that unknown ones were probably meant to be. Of a table that is not
+    /// `whole` nothing must be there, nor in the tables within it.
+    fn check_keys(&mut self, found: &DeTable<'_>, keys: &'static [Key], what: &str, whole: bool) -> Vec<&'static str> {
         let mut mistyped = Vec::new();
         for (name, node) in in_file_order(found) {
             let word = name.get_ref().as_ref();
             match keys.iter().find(|key| key.name == word) {
-                Some(key) => self.check_shape(node, &key.shape, key.name),
+                Some(key) => match (&key.shape, node.get_ref()) {
+                    (Shape::Table(inner), DeValue::Table(table)) if !whole => {
+                        self.check_keys(table, inner, &format!("`{}`", key.name), false);
+                    }
+                    _ => self.check_shape(node, &key.shape, key.name),
+                },
                 None => {
                     mistyped.extend(nearest(word, keys.iter().map(|key| key.name)));
                     let hint = suggestion(word, keys.iter().map(|key| key.name));
@@ -22,18 +44,7 @@ impl Decoder<'_> {
                 }
             }
         }
-        // A key that is there under a mistyped name is not reported as missing too.
-        let missing = |key: &&Key| key.need == Need::Required && !found.contains_key(key.name) && !mistyped.contains(&key.name);
-        for key in keys.iter().filter(missing) {
-            let (rule, remedy) = match key.name {
-                "unified-span" => (&rules::NO_VERSION, rules::NO_VERSION.remedy.to_owned()),
-                "tunnel" | "site" if found.is_empty() || key.name == "tunnel" => {
-                    (&rules::NOTHING_TO_BUILD, rules::NOTHING_TO_BUILD.remedy.to_owned())
-                }
-                _ => (&rules::MISSING_KEY, format!("Add `{} = {}`: {}", key.name, key.example, key.doc)),
-            };
-            self.say(rule, whole, format!("{what} lacks `{}`", key.name)).remedy = remedy;
-        }
+        mistyped
     }
 
     pub(super) fn check_shape(&mut self, node: &Node<'_>, shape: &'static Shape, key: &str) {
@@ -47,8 +58,9 @@ impl Decoder<'_> {
                 }
             }
             (Shape::Table(keys), DeValue::Table(table)) => {
-                self.check_table(table, keys, node.span().into(), &format!("`{key}`"));
+                drop(self.check_table(table, keys, node.span().into(), &format!("`{key}`")));
             }
+            (Shape::Part(keys), DeValue::Table(table)) => drop(self.check_keys(table, keys, &format!("`{key}`"), false)),
             (Shape::Map { of, keys }, DeValue::Table(table)) => self.check_map(node, table, of, keys, key),
             (Shape::List { of, at_least }, DeValue::Array(items)) => {
                 if items.is_empty() && *at_least > 0 {
@@ -84,7 +96,7 @@ impl Decoder<'_> {
             match of {
                 // Findings about the table as a whole point at its name, not at all its lines.
                 Shape::Table(inner) => match table(value) {
-                    Some(found) => self.check_table(found, inner, name.span().into(), &format!("{key} `{}`", printable(word))),
+                    Some(found) => drop(self.check_table(found, inner, name.span().into(), &format!("{key} `{}`", printable(word)))),
                     None => self.check_shape(value, of, word),
                 },
                 _ => self.check_shape(value, of, word),
@@ -99,7 +111,7 @@ impl Decoder<'_> {
                 (Shape::Number, DeValue::Integer(_))
                     | (Shape::Flag, DeValue::Boolean(_))
                     | (Shape::Text { .. } | Shape::Word(_), DeValue::String(_))
-                    | (Shape::Table(_) | Shape::Map { .. }, DeValue::Table(_))
+                    | (Shape::Table(_) | Shape::Part(_) | Shape::Map { .. }, DeValue::Table(_))
                     | (Shape::List { .. }, DeValue::Array(_))
             )
         };

@@ -1,19 +1,54 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
-use crate::description::{Address, Appearance, Pair, Site, Tunnel};
+use crate::description::{Address, Allowance, Appearance, Offer, Pair, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method, Opening, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
+use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
+
+/// What a tunnel is called.
+pub(super) struct Told {
+    /// Its name.
+    pub(super) name: Located<String>,
+    /// The key under which its values stand.
+    pub(super) key: Arc<str>,
+    /// Whether it stands for itself; else what is missing is its group's affair.
+    pub(super) alone: bool,
+}
+
+/// Values that have nothing to do with the ends; nothing where there is a finding.
+struct Values {
+    offer: Option<Offer>,
+    pfs: Option<Located<Pfs>>,
+    ike_lifetime: Option<Located<Duration>>,
+    esp_lifetime: Option<Located<Duration>>,
+    liveness: Option<Option<Duration>>,
+    liveness_at: Span,
+    allows_weak: Vec<Allowance>,
+    method: Located<Method>,
+}
 
 impl Decoder<'_> {
     pub(super) fn tunnel(&mut self, name: Located<String>, fields: &DeTable<'_>, index: &SiteIndex, sites: &[Site]) -> Option<Tunnel> {
         let between = fields.get("between").and_then(|node| self.between(node, index));
-        let secret = fields.get("secret").and_then(table).and_then(|t| t.get("file")).and_then(text);
-        let offer = self.offer(fields, &name);
-        let pfs = self.pfs(fields, &name);
+        let key = format!("tunnel.{}", name.value).into();
+        let told = Told { name, key, alone: true };
+        let Some(between) = between else {
+            self.values(&told, fields);
+            return None;
+        };
+        let ends = [&sites[between[0].value], &sites[between[1].value]];
+        self.told(told, fields, between, ends)
+    }
+
+    /// The values that have nothing to do with the ends.
+    fn values(&mut self, told: &Told, fields: &DeTable<'_>) -> Values {
+        let name = &told.name;
+        let offer = self.offer(fields, name);
+        let pfs = self.pfs(fields, name);
         let ike_lifetime = self.duration(fields, "ike-lifetime", 8 * 3600, name.span);
         let esp_lifetime = self.duration(fields, "esp-lifetime", 3600, name.span);
         let (liveness, liveness_at) = match fields.get("liveness").and_then(text) {
@@ -22,9 +57,16 @@ impl Decoder<'_> {
             None => (Some(Some(Duration::from_secs(30))), name.span),
         };
         let allows_weak = self.allowances(fields);
-        let method = self.method(fields, &name);
-        let between = between?;
-        let ends = [&sites[between[0].value], &sites[between[1].value]];
+        let method = self.method(fields, told);
+        Values { offer, pfs, ike_lifetime, esp_lifetime, liveness, liveness_at, allows_weak, method }
+    }
+
+    /// A tunnel between two ends, by what its table says.
+    pub(super) fn told(&mut self, told: Told, fields: &DeTable<'_>, between: [Located<usize>; 2], ends: [&Site; 2]) -> Option<Tunnel> {
+        let values = self.values(&told, fields);
+        let Values { offer, pfs, ike_lifetime, esp_lifetime, liveness, liveness_at, allows_weak, method } = values;
+        let Told { name, key, .. } = told;
+        let secret = fields.get("secret").and_then(table).and_then(|t| t.get("file")).and_then(text);
         let hosts = fields.get("carries").filter(|node| text(node).is_some()).map(|node| Span::from(node.span()));
         let (pairs, carries) = match fields.get("carries") {
             _ if hosts.is_some() => (Vec::new(), name.span),
@@ -47,6 +89,9 @@ impl Decoder<'_> {
         };
         Some(Tunnel {
             between,
+            key,
+            generation: None,
+            preference: 0,
             version,
             bgp: fields.get("routing").and_then(text).filter(|word| word.value == "bgp").map(|word| word.span),
             hosts,
@@ -71,7 +116,7 @@ impl Decoder<'_> {
             aggressive: fields.get("aggressive").and_then(text).map(|reason| reason.map(str::to_owned)),
             secret_file: secret.map(|file| file.map(str::to_owned)),
             method,
-            offer: offer?,
+            offer: Arc::new(offer?),
             pfs: pfs?,
             ike_lifetime: ike_lifetime?,
             esp_lifetime: esp_lifetime?,
@@ -86,7 +131,7 @@ impl Decoder<'_> {
             opens,
             liveness: liveness?,
             liveness_at,
-            allows_weak,
+            allows_weak: allows_weak.into(),
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
             name,
         })
@@ -134,7 +179,7 @@ impl Decoder<'_> {
             return None;
         }
         let ends = [first, second].map(|name| {
-            if !index.all.iter().any(|known| known == name.value) {
+            if !index.all.contains(name.value) {
                 let hint = suggestion(name.value, index.all.iter().map(String::as_str));
                 self.say(&rules::UNKNOWN_SITE, name.span, format!("there is no site `{}`", printable(name.value))).remedy =
                     format!("Correct the name or describe the site: {hint}");
@@ -189,7 +234,8 @@ impl Decoder<'_> {
     }
 
     /// How the gateways prove who they are; a secret is there exactly where it is used.
-    fn method(&mut self, fields: &DeTable<'_>, name: &Located<String>) -> Located<Method> {
+    fn method(&mut self, fields: &DeTable<'_>, told: &Told) -> Located<Method> {
+        let name = &told.name;
         let word = fields.get("authentication").and_then(text);
         let method = match word.as_ref().map(|word| word.value) {
             Some("public-keys") => Method::PublicKey,
@@ -197,7 +243,7 @@ impl Decoder<'_> {
             _ => Method::SharedSecret,
         };
         match (method, fields.get("secret")) {
-            (Method::SharedSecret, None) => {
+            (Method::SharedSecret, None) if told.alone => {
                 let message = format!("tunnel `{}` lacks `secret`", printable(&name.value));
                 self.say(&rules::MISSING_KEY, name.span, message).remedy =
                     "Add `secret = { file = \"secrets/harvest.key\" }`: the shared secret with which the gateways prove who they are."
@@ -307,7 +353,8 @@ impl Decoder<'_> {
     }
 }
 
-fn all_pairs(ends: [&Site; 2], span: Span) -> Vec<Pair> {
+/// Every network of the one with every network of the other.
+pub(super) fn all_pairs(ends: [&Site; 2], span: Span) -> Vec<Pair> {
     let mut pairs = Vec::new();
     for (first, one) in ends[0].networks.iter().enumerate() {
         for (second, other) in ends[1].networks.iter().enumerate() {

@@ -71,4 +71,19 @@ chapter! {
         why: "Platforms count in seconds, minutes and hours; a bare number has been read as each of them.",
         remedy: "Write a whole number with `s`, `m`, `h` or `d`: `3600s`, `90m`, `8h`, `1d`.",
     }
+    INVENTORY_UNREADABLE = "US115" "inventory-unreadable" Error {
+        what: "A file with sites cannot be read.",
+        why: "Without it the description lacks the sites that stand there.",
+        remedy: "Correct the path, which is relative to the description, or the file's permissions.",
+    }
+    BAD_INVENTORY = "US116" "bad-inventory" Error {
+        what: "A file with sites is not a table of them.",
+        why: "A row that is read one column off gives a site the address of another.",
+        remedy: "Give a CSV file a line of headings and every row as many cells; a JSON file is a list of objects.",
+    }
+    SITE_TWICE = "US117" "site-twice" Error {
+        what: "Two sites have the same name, or a site and an inventory have.",
+        why: "Tunnels join sites by their names.",
+        remedy: "Give each a name of its own.",
+    }
 }

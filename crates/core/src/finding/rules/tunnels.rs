@@ -146,4 +146,24 @@ chapter! {
         why: "In transport mode there is no tunnel interface, no route into one, and nothing to translate.",
         remedy: "Leave it out; or carry networks, and let the gateways be among them.",
     }
+    HUBS_UNFIT = "US330" "hubs-unfit" Error {
+        what: "A star without a hub or with more than two, a mesh with hubs, or a second hub where routes do not steer.",
+        why: "Whoever has two tunnels to the same network needs to know which one is to be taken; selectors cannot say that.",
+        remedy: "Name one hub, or two; with two, say `style = \"route-based\"` at the members and at the hubs.",
+    }
+    NOT_A_PAIR_OF_GROUP = "US331" "not-a-pair-of-group" Error {
+        what: "An exception is about two sites that its group does not join, or about a pair that has one already.",
+        why: "It would change nothing, and whoever wrote it would rely on it.",
+        remedy: "Name two sites that the group joins; a star joins each member with each hub.",
+    }
+    POLICY_OF_ONE = "US332" "policy-of-one" Error {
+        what: "The policy of a group says what only a single tunnel can say.",
+        why: "Ends, secret, link and roles differ from pair to pair.",
+        remedy: "A group has `members`, `master`, `links` and `opened-by` for that.",
+    }
+    DERIVED_COLLISION = "US333" "derived-collision" Error {
+        what: "Two tunnels have the same derived name, number, or addresses.",
+        why: "Each follows from the names of the two sites alone, so that other pairs do not change it; two in very many can coincide.",
+        remedy: "Give one of the sites another name, or give the pair a `link` of its own with `except`.",
+    }
 }

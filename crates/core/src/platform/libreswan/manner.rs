@@ -8,7 +8,7 @@ pub(super) static MANNER: Manner = Manner {
     narrowing_v1: Narrowing::Never,
     answers_strangers: true,
     pfs_with_ike_group: true,
-    further_child_without_group: true,
+    further_by_first: true,
     any_group_v1: true,
     transport_between_hosts: false,
     heeds_asked_identity: false,

@@ -8,7 +8,7 @@ pub(super) static MANNER: Manner = Manner {
     narrowing_v1: Narrowing::Unasked,
     answers_strangers: false,
     pfs_with_ike_group: false,
-    further_child_without_group: false,
+    further_by_first: false,
     any_group_v1: false,
     transport_between_hosts: false,
     heeds_asked_identity: true,
