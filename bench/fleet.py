@@ -5,18 +5,19 @@ fleet.py N FOLDER: N pairs of two gateways each (2 N trees of files), no two ali
 addresses (RFC 3849), and private ones behind them.
 """
 import hashlib
+import ipaddress
 import os
 import sys
 
 
 def address(number):
     """An outside address of its own within 2001:db8::/32."""
-    return f"2001:db8:{number >> 16:x}:{number & 0xffff:x}::1"
+    return str(ipaddress.IPv6Address((0x20010DB8 << 96) + (number << 64) + 1))
 
 
 def network(number):
     """A network of its own within fd41::/16."""
-    return f"fd41:0:{number >> 16:x}:{number & 0xffff:x}::/64"
+    return str(ipaddress.IPv6Network(((0xFD41 << 112) + (number << 64), 64)))
 
 
 def main():

@@ -13,6 +13,10 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
+/// Reading and writing configurations is mostly small texts.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let args = args::Args::parse();
     #[cfg(feature = "prove")]

@@ -42,10 +42,15 @@ pub struct Build {
 
 /// Builds all tunnels of a description. All or none: with an error no tree is returned.
 pub fn build(description: &Description, supplied: &Supplied) -> Build {
+    build_some(description, supplied, |_| true)
+}
+
+/// Checks a whole description, and builds some of its tunnels.
+pub fn build_some(description: &Description, supplied: &Supplied, which: impl Fn(&Tunnel) -> bool) -> Build {
     let builder = Builder::new(description, supplied);
     let mut build = Build { findings: builder.check(), ..Build::default() };
     let sound = !any_stops(&build.findings);
-    for tunnel in &description.tunnels {
+    for tunnel in description.tunnels.iter().filter(|tunnel| which(tunnel)) {
         // What can be said of one is said, whatever stops the others.
         match builder.tunnel(tunnel, sound && !any_stops(&build.findings)) {
             Ok(made) => {

@@ -50,7 +50,7 @@ mod walk;
 
 pub use adopt::{Adopted, Adoptee, Note, adopt};
 pub use agreement::{Agreement, Bundle, Reason, agree};
-pub use build::{Build, Builder, BuiltTunnel, Made, READ_BELOW, build, platforms_of, read_tree, verify};
+pub use build::{Build, Builder, BuiltTunnel, Made, READ_BELOW, build, build_some, platforms_of, read_tree, verify};
 pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};

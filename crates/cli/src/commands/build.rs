@@ -30,7 +30,7 @@ pub fn run(
     if read.description.as_ref().is_some_and(fleet::is_fleet) {
         return many(read, folder, manner, before.as_ref(), format);
     }
-    let (read, mut planned) = plan_of(read);
+    let (read, mut planned) = plan_of(read, None);
     if any_stops(&planned.findings) {
         return stopped(&planned.findings, &read.source, format);
     }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Build, Builder, BuiltTunnel, Finding, Tunnel, any_stops, build};
+use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Tunnel, any_stops, build_some};
 
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
@@ -15,13 +15,20 @@ use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, styled};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
-    Ok(plan_of(input::read(file, supply)?))
+    Ok(plan_of(input::read(file, supply)?, None))
 }
 
-/// The same for what was read already.
-pub fn plan_of(mut read: Input) -> (Input, Build) {
+/// The same for what was read already; with a name for the tunnel of that name, if there is one.
+pub fn plan_of(mut read: Input, only: Option<&str>) -> (Input, Build) {
+    let named = |description: &Description| {
+        let name = only?;
+        description.tunnels.iter().any(|tunnel| tunnel.name.value == name).then_some(name)
+    };
     let mut planned = match &read.description {
-        Some(description) if !any_stops(&read.findings) => build(description, &read.supplied),
+        Some(description) if !any_stops(&read.findings) => {
+            let only = named(description);
+            build_some(description, &read.supplied, |tunnel| only.is_none_or(|name| tunnel.name.value == name))
+        }
         // What could be understood is still checked, so that one run finds as much as possible.
         Some(description) => Build { findings: uspan_core::check(description, &read.supplied), ..Build::default() },
         None => Build::default(),
@@ -44,7 +51,7 @@ pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, fo
         return many(file, read, since, format);
     }
     let earlier = since.map(Earlier::of).transpose()?;
-    let (read, mut planned) = plan_of(read);
+    let (read, mut planned) = plan_of(read, None);
     if let (Some(earlier), Some(description)) = (&earlier, &read.description) {
         let builder = Builder::new(description, &read.supplied);
         let changed = |built: &BuiltTunnel| {

@@ -5,12 +5,17 @@ use std::path::Path;
 use serde_json::json;
 use uspan_core::{Comparison, Finding, Gravity, Looked, any_stops, compare_ends, compare_same, read_tree};
 
+use super::many;
 use super::parts::{self, Part};
 use crate::args::{Compare, Format};
 use crate::failure::{Failure, Verdict};
+use crate::files::input;
 use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
 
 pub fn run(args: &Compare) -> Result<Verdict, Failure> {
+    if let (Some(file), None, false) = (&args.against, &args.site, args.left.join("etc").is_dir()) {
+        return many::compared(&args.left, input::read(file, &args.supply)?, args.format);
+    }
     let (left, right) = match &args.right {
         Some(right) => parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])
             .map(|[left, right]| (left, Some(right)))?,

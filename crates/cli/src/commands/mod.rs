@@ -8,6 +8,7 @@ mod compare;
 mod demo;
 mod draw;
 mod explain;
+mod many;
 mod moving;
 mod new;
 mod parts;

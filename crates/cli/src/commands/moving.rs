@@ -46,7 +46,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
     let mut text = before.source.text().to_owned();
     text.replace_range(site.platform.span.range(), &format!("\"{to}\""));
     // What it would be is read as if it stood in the place of the old one, so that its secrets are found.
-    let (after, replanned) = plan_of(input::read_text(file, text.clone()));
+    let (after, replanned) = plan_of(input::read_text(file, text.clone()), None);
     if any_stops(&replanned.findings) {
         if format == Format::Text {
             super::print_line(&title(site, wanted))?;

@@ -8,10 +8,10 @@ use uspan_core::{
     platforms_of, read_tree,
 };
 
-use super::check::plan;
+use super::check::plan_of;
 use crate::args::Ends;
 use crate::failure::Failure;
-use crate::files::input::Input;
+use crate::files::input::{self, Input};
 use crate::files::trees;
 use crate::show::{Shown, findings};
 
@@ -74,7 +74,7 @@ pub fn meant(ends: &Ends, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 2]>,
     if let Some(right) = &ends.right {
         return Ok(Ok(vec![of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?]));
     }
-    let (mut input, planned) = plan(&ends.left, &ends.supply)?;
+    let (mut input, planned) = plan_of(input::read(&ends.left, &ends.supply)?, tunnel);
     let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return Ok(Err((input, planned.findings)));
     };

@@ -5,10 +5,12 @@ use std::collections::BTreeSet;
 use serde_json::json;
 use uspan_core::{Rehearsal, Rehearsals, rehearse};
 
+use super::many;
 use super::parts::{self, Part};
 use crate::args::{Format, Rehearse};
 use crate::failure::{Failure, Verdict};
-use crate::files::secret;
+use crate::files::{input, secret};
+use crate::fleet;
 use crate::show::{GOOD, STOP, ladder, ladder_svg, styled};
 
 /// Two gateways, and what came of it.
@@ -18,6 +20,12 @@ struct Act {
 }
 
 pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
+    if args.ends.right.is_none() && args.tunnel.is_none() && args.ends.left.is_file() {
+        let read = input::read(&args.ends.left, &args.ends.supply)?;
+        if read.description.as_ref().is_some_and(fleet::is_fleet) {
+            return many::rehearsed(read, args.ends.built.as_deref(), args.format);
+        }
+    }
     let pairs = match parts::meant(&args.ends, args.tunnel.as_deref())? {
         Ok(pairs) => pairs,
         Err((input, found)) => return super::stopped(&found, &input.source, args.format, "rehearsals", "Nothing was rehearsed"),

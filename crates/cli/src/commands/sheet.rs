@@ -99,7 +99,7 @@ fn filled(
         return super::stopped(&found, &sheet, format, "changed", "The description stays as it is");
     };
     // What it would be is read as if it stood in the place of the old one, so that its secrets are found.
-    let (after, replanned) = plan_of(input::read_text(&args.file, text.clone()));
+    let (after, replanned) = plan_of(input::read_text(&args.file, text.clone()), None);
     if any_stops(&replanned.findings) {
         return super::stopped(
             &replanned.findings,

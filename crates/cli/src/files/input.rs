@@ -134,6 +134,34 @@ fn read_secret_file(path: &Path) -> io::Result<SecretFile> {
     Ok(SecretFile::Read { guesses_log10, exposed: meta.permissions().mode() & 0o077 != 0, secret })
 }
 
+/// How many guesses a secret takes, if it is without doubt one that a machine drew: digits and letters of both cases, or
+/// hexadecimal digits, without order. Whatever could be words is for the dictionaries.
+fn drawn(secret: &Secret) -> Option<f64> {
+    const SHORTEST: usize = 32;
+    let bytes = secret.expose();
+    if bytes.len() < SHORTEST || !bytes.is_ascii() {
+        return None;
+    }
+    let hexadecimal = bytes.iter().all(|byte| byte.is_ascii_digit() || matches!(byte, b'a'..=b'f'));
+    let class = |byte: u8| match byte {
+        b'0'..=b'9' => 0,
+        b'a'..=b'z' => 1,
+        b'A'..=b'Z' => 2,
+        _ => 3,
+    };
+    let steps = bytes.len() - 1;
+    // Words change from one kind of character to another seldom; what is drawn does so at every second step.
+    let changes = bytes.windows(2).filter(|pair| class(pair[0]) != class(pair[1])).count();
+    let (needed, bits) = if hexadecimal { (steps / 3, 4.0) } else { (steps / 2, 5.0) };
+    // Nothing of it is there twice, and nothing counts up or down or stays.
+    let repeated = bytes.windows(4).collect::<std::collections::HashSet<_>>().len() < bytes.len() - 3;
+    let ordered = bytes.windows(3).filter(|three| three[1].wrapping_sub(three[0]) == three[2].wrapping_sub(three[1])).count() > steps / 8;
+    let distinct = bytes.iter().collect::<std::collections::BTreeSet<_>>().len();
+    let drawn = changes >= needed && !repeated && !ordered && distinct >= if hexadecimal { 8 } else { 16 };
+    let length = f64::from(u32::try_from(bytes.len()).unwrap_or(u32::MAX));
+    drawn.then(|| length * bits * std::f64::consts::LOG10_2)
+}
+
 /// How many guesses a secret takes, as a decimal logarithm. Bytes that are no text are judged by
 /// their number alone.
 fn guesses(secret: &Secret) -> f64 {
@@ -141,6 +169,9 @@ fn guesses(secret: &Secret) -> f64 {
     let Ok(text) = std::str::from_utf8(secret.expose()) else {
         return f64::from(u32::try_from(secret.expose().len()).unwrap_or(u32::MAX)) * 2.4;
     };
+    if let Some(guesses) = drawn(secret) {
+        return guesses;
+    }
     let whole = zxcvbn::zxcvbn(text, &[]);
     // The library counts up to 2^64. A secret that reaches that is judged by its pieces, which an
     // attacker would have to guess one with the other.
@@ -151,4 +182,32 @@ fn guesses(secret: &Secret) -> f64 {
     let pieces = chars.chunks(PIECE).map(|piece| Zeroizing::new(piece.iter().collect::<String>()));
     let sum: f64 = pieces.map(|piece| zxcvbn::zxcvbn(&piece, &[]).guesses_log10()).sum();
     sum.max(whole.guesses_log10())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_machine_drew_needs_no_dictionary_and_words_do() {
+        let drawn = |text: &str| drawn(&Secret::new(text.as_bytes().to_vec())).is_some();
+        for text in [
+            "1f0c2b9a77e4d3056c8812fe9d0a4b63",
+            "b2A9xQ7mLr0Zt5WkP1vEc8HsUy3NjGd6",
+            "q8Zk2LmW7vXc4RtY1nBh9PsD3fGj6Aqe",
+        ] {
+            assert!(drawn(text), "{text}");
+        }
+        for text in [
+            "correct horse battery staple and more of it",
+            "AlderCreekOrchardsPackhouseColdstore2026",
+            "Password12345678Password12345678",
+            "0123456789abcdef0123456789abcdef",
+            "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa",
+            "deadbeefcafebabefacadeacceded000",
+            "1f0c2b9a77e4d305",
+        ] {
+            assert!(!drawn(text), "{text}");
+        }
+    }
 }

@@ -110,6 +110,11 @@ impl Earlier {
         self.0.files.get(path) == Some(&Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) })
     }
 
+    /// Whether it wrote a file at this path.
+    pub fn lists(&self, path: &str) -> bool {
+        self.0.files.contains_key(path)
+    }
+
     /// Whether a tunnel has other files now; those that it shares with others are theirs, too.
     pub fn lacks(&self, built: &BuiltTunnel, trees: &[Tree; 2]) -> bool {
         let mut own = built.ends.iter().zip(trees).flat_map(|(site, tree)| tree.files.iter().map(move |(path, file)| (site, path, file)));

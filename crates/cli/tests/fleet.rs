@@ -1,0 +1,193 @@
+//! Many tunnels, as users build them; and what stands in the folder when a build does not get to its end.
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+
+const PROGRAM: &str = env!("CARGO_BIN_EXE_uspan");
+
+/// A list of pairs of sites, and an inventory and a master secret beside it.
+fn fleet(folder: &Path, pairs: usize, generation: u32) {
+    let description = format!(
+        "unified-span = 1\n\n[inventory.orchards]\nfile = \"orchards.csv\"\n\
+         all = {{ gateway = {{ outside = \"wan0\", inside = \"lan0\" }}, shares-internet = true }}\n\n\
+         [group.harvest]\nshape = \"listed\"\nmembers = [\"orchards\"]\nmaster = \"master\"\ngeneration = {generation}\n"
+    );
+    let mut rows = String::from("name,platform,gateway.address,networks,peers\n");
+    for number in 0..pairs {
+        let (one, other) = (2 * number, 2 * number + 1);
+        rows.push_str(&format!("packhouse-{number},strongswan,2001:db8::{one:x}:1,fd41:0:0:{one:x}::/64,coldstore-{number}\n"));
+        rows.push_str(&format!("coldstore-{number},libreswan,2001:db8::{other:x}:1,fd41:0:0:{other:x}::/64,\n"));
+    }
+    fs::write(folder.join("orchards.span.toml"), description).expect("written");
+    fs::write(folder.join("orchards.csv"), rows).expect("written");
+    let master = folder.join("master");
+    if !master.exists() {
+        fs::write(&master, "8f3Kq2ZmW7vXc4RtY1nBh9PsD6fGj5Aqe0LuTi8oMb3\n").expect("written");
+        fs::set_permissions(&master, fs::Permissions::from_mode(0o600)).expect("changed");
+    }
+}
+
+fn uspan(folder: &Path, args: &[&str]) -> (Option<i32>, String, String) {
+    let run = common::uspan(folder, args);
+    (Some(run.code), run.stdout, run.stderr)
+}
+
+/// All files below a folder with their modes and contents.
+fn standing(folder: &Path) -> BTreeMap<String, (u32, Vec<u8>)> {
+    let (mut all, mut open) = (BTreeMap::new(), vec![folder.to_owned()]);
+    while let Some(path) = open.pop() {
+        for entry in fs::read_dir(&path).into_iter().flatten().flatten() {
+            let meta = entry.metadata().expect("it is there");
+            if meta.is_dir() {
+                open.push(entry.path());
+            } else {
+                let name = entry.path().strip_prefix(folder).expect("below").display().to_string();
+                all.insert(name, (meta.mode() & 0o777, fs::read(entry.path()).expect("read")));
+            }
+        }
+    }
+    all
+}
+
+#[test]
+fn a_fleet_is_built_in_a_stream_and_told_in_sum() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    fleet(folder, 130, 1);
+    let (code, out, err) = uspan(folder, &["build", "orchards.span.toml", "-o", "out"]);
+    assert_eq!((code, err.as_str()), (Some(0), ""), "{out}");
+    assert!(out.starts_with("130 tunnels between 260 gateways, in out\n780 files, "), "{out}");
+    assert!(out.contains("and likewise for 129 more tunnels"), "{out}");
+    let built = standing(&folder.join("out"));
+    assert_eq!(built.len(), 781);
+    let manifest: Value = serde_json::from_slice(&built["uspan-manifest.json"].1).expect("JSON");
+    assert_eq!((built["uspan-manifest.json"].0, manifest["files"].as_object().expect("files").len()), (0o600, 780));
+    // Each is what it would be alone.
+    let alone = tempfile::tempdir().expect("a folder");
+    fleet(alone.path(), 3, 1);
+    assert_eq!(uspan(alone.path(), &["build", "orchards.span.toml", "-o", "out"]).0, Some(0));
+    for (path, file) in standing(&alone.path().join("out")) {
+        assert!(path == "uspan-manifest.json" || built[&path] == file, "{path}");
+    }
+    // The same again is the same; another secret for one pair is two files.
+    let (_, out, _) = uspan(folder, &["build", "orchards.span.toml", "-o", "out", "--format", "json"]);
+    let told: Value = serde_json::from_str(&out).expect("JSON");
+    assert!(told["files"].as_array().expect("files").iter().all(|file| file["change"] == "same"));
+    assert_eq!(standing(&folder.join("out")), built);
+    let path = folder.join("orchards.span.toml");
+    let text = fs::read_to_string(&path).expect("read") + "except = [{ pair = [\"packhouse-7\", \"coldstore-7\"], generation = 2 }]\n";
+    fs::write(&path, text).expect("written");
+    let (code, out, _) = uspan(folder, &["build", "orchards.span.toml", "-o", "delta", "--changed-since", "out"]);
+    assert_eq!(code, Some(0), "{out}");
+    let delta: Vec<_> = standing(&folder.join("delta")).into_keys().filter(|path| path != "uspan-manifest.json").collect();
+    assert_eq!(
+        delta,
+        [
+            "coldstore-7/etc/ipsec.d/coldstore-7--packhouse-7.secrets",
+            "packhouse-7/etc/swanctl/conf.d/coldstore-7--packhouse-7.secrets.conf"
+        ]
+    );
+    let (_, out, _) = uspan(folder, &["check", "orchards.span.toml", "--changed-since", "out"]);
+    assert!(out.contains("1 tunnel like this one") && out.contains("129 of 130 tunnels are as they were."), "{out}");
+    let (code, out, _) = uspan(folder, &["rehearse", "orchards.span.toml"]);
+    assert_eq!(code, Some(0), "{out}");
+    assert!(out.ends_with("All 130 tunnels come up and get new keys.\n"), "{out}");
+    let (code, out, _) = uspan(folder, &["compare", "out", "--against", "orchards.span.toml"]);
+    assert_eq!(code, Some(1), "{out}");
+    assert!(out.contains("coldstore-7") && out.contains("2 of 260 gateways"), "{out}");
+}
+
+#[test]
+fn of_very_many_findings_a_few_of_each_kind_are_shown() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    fleet(folder, 120, 1);
+    let rows = fs::read_to_string(folder.join("orchards.csv")).expect("read").replace("::/64", "::1/64");
+    fs::write(folder.join("orchards.csv"), rows).expect("written");
+    let (code, out, err) = uspan(folder, &["check", "orchards.span.toml"]);
+    assert_eq!(code, Some(1));
+    assert_eq!(err.matches("error[US203]").count(), 3, "{err}");
+    assert!(err.contains("and 237 more of US203; --format json lists all"), "{err}");
+    assert!(out.starts_with("240 errors. Nothing would be written."), "{out}");
+}
+
+/// Builds over an earlier output are killed at 200 moments: one of the two stands whole each time.
+#[test]
+fn a_build_that_is_killed_leaves_one_output_whole() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    let out = folder.join("out");
+    let mut known = Vec::new();
+    let mut longest = Duration::ZERO;
+    for generation in [1, 2] {
+        fleet(folder, 12, generation);
+        let start = Instant::now();
+        assert_eq!(uspan(folder, &["build", "orchards.span.toml", "-o", "out"]).0, Some(0));
+        longest = longest.max(start.elapsed());
+        known.push(standing(&out));
+    }
+    assert_ne!(known[0], known[1]);
+    let (mut killed, mut seen) = (0, [0, 0]);
+    for moment in 0..200u32 {
+        let now = known.iter().position(|whole| *whole == standing(&out)).expect("whole");
+        fleet(folder, 12, 2 - u32::try_from(now).expect("small"));
+        let mut child = Command::new(PROGRAM)
+            .args(["build", "orchards.span.toml", "-o", "out"])
+            .current_dir(folder)
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("it runs");
+        // Moments that are spread over a build, in no order.
+        std::thread::sleep(longest * (moment * 77 % 200) / 180);
+        let _ = child.kill();
+        killed += u32::from(!child.wait().expect("it ends").success());
+        let whole = known.iter().position(|whole| *whole == standing(&out));
+        assert!(whole.is_some(), "a mixture after {moment}");
+        seen[usize::from(whole != Some(now))] += 1;
+    }
+    assert!(killed > 20 && seen[0] > 20 && seen[1] > 0, "{killed} killed; {seen:?} old and new");
+    // What was laid out and not finished is cleared away by the next build.
+    assert_eq!(uspan(folder, &["build", "orchards.span.toml", "-o", "out"]).0, Some(0));
+    let left: Vec<_> = fs::read_dir(folder).expect("read").flatten().map(|entry| entry.file_name()).filter(|name| name.to_string_lossy().starts_with(".uspan-")).collect();
+    assert!(left.is_empty(), "{left:?}");
+}
+
+/// In a mount namespace of its own a shell prepares a file system; the earlier output stands, and the message says so.
+#[test]
+fn a_full_disk_and_a_read_only_folder_leave_the_earlier_output() {
+    let root = fs::metadata("/proc/self").is_ok_and(|meta| meta.uid() == 0);
+    if !root {
+        eprintln!("passed over: only root can mount");
+        return;
+    }
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    fs::create_dir(folder.join("disk")).expect("made");
+    let cases = [
+        ("full", "mount -t tmpfs -o size=1m none disk", "dd if=/dev/zero of=disk/filler bs=1k 2>/dev/null", "No space left on device"),
+        ("read-only", "mount -t tmpfs none disk", "mount -o remount,ro disk", "Read-only file system"),
+    ];
+    for (what, before, spoil, reason) in cases {
+        fleet(folder, 20, 1);
+        let other = fs::read_to_string(folder.join("orchards.span.toml")).expect("read").replace("generation = 1", "generation = 2");
+        fs::write(folder.join("other.span.toml"), other).expect("written");
+        let script = format!(
+            "set -e; {before}; {PROGRAM} build orchards.span.toml -o disk/out >/dev/null; cp -a disk/out earlier-{what}; {spoil} || true\n\
+             code=0; {PROGRAM} build other.span.toml -o disk/out || code=$?; echo \"exit $code\"; diff -r disk/out earlier-{what} && echo whole; ls -A disk"
+        );
+        let came = Command::new("unshare").args(["-m", "sh", "-c", &script]).current_dir(folder).output().expect("it runs");
+        let (out, err) = (String::from_utf8_lossy(&came.stdout), String::from_utf8_lossy(&came.stderr));
+        assert!(out.contains("exit 3\nwhole\n"), "{what}: {out}{err}");
+        assert!(err.contains("the output stands as it was") && err.contains(reason), "{what}: {err}");
+        assert!(!out.contains(".uspan-"), "{what}: {out}");
+    }
+}
