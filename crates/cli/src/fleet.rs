@@ -72,7 +72,14 @@ pub fn each<T: Send>(description: &Description, label: &'static str, work: impl 
 /// The files of gateways to which each tunnel gives its lines; a line that several give stands in them once.
 #[derive(Default)]
 pub struct Shared {
-    files: BTreeMap<String, BTreeMap<String, (TreeFile, HashSet<Box<str>>)>>,
+    /// By site and path.
+    files: BTreeMap<(String, String), Joined>,
+}
+
+/// A file, and the lines that stand in it.
+struct Joined {
+    file: TreeFile,
+    known: HashSet<Box<str>>,
 }
 
 impl Shared {
@@ -88,23 +95,19 @@ impl Shared {
 
     /// Adds a tunnel's lines to a file of a site.
     pub fn add(&mut self, site: &str, path: String, file: &TreeFile) {
-        let files = self.files.entry(site.to_owned()).or_default();
         // The first one's lines stand as they are.
-        let whole = || (file.clone(), file.text.lines().map(Box::from).collect());
-        let (whole, known) = files.entry(path).or_insert_with(whole);
+        let whole = || Joined { file: file.clone(), known: file.text.lines().map(Box::from).collect() };
+        let joined = self.files.entry((site.to_owned(), path)).or_insert_with(whole);
         for line in file.text.lines() {
-            if known.insert(line.into()) {
-                whole.text.push_str(line);
-                whole.text.push('\n');
+            if joined.known.insert(line.into()) {
+                joined.file.text.push_str(line);
+                joined.file.text.push('\n');
             }
         }
     }
 
     /// The files as they came together, by site and path.
     pub fn finish(self) -> impl Iterator<Item = (String, String, TreeFile)> {
-        let each = |(site, files): (String, BTreeMap<String, (TreeFile, HashSet<Box<str>>)>)| {
-            files.into_iter().map(move |(path, (file, _))| (site.clone(), path, file))
-        };
-        self.files.into_iter().flat_map(each)
+        self.files.into_iter().map(|((site, path), joined)| (site, path, joined.file))
     }
 }

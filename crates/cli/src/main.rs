@@ -18,6 +18,11 @@ use clap::Parser;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
+    // Who asks for the version, perhaps in a loop over machines, does not wait for all the commands to be set up.
+    if std::env::args_os().skip(1).eq(["--version"]) {
+        println!("uspan {}", env!("CARGO_PKG_VERSION"));
+        return ExitCode::SUCCESS;
+    }
     let args = args::Args::parse();
     #[cfg(feature = "prove")]
     if let args::Command::ProveInside { args } = &args.command {

@@ -157,7 +157,12 @@ fn a_build_that_is_killed_leaves_one_output_whole() {
     assert!(killed > 20 && seen[0] > 20 && seen[1] > 0, "{killed} killed; {seen:?} old and new");
     // What was laid out and not finished is cleared away by the next build.
     assert_eq!(uspan(folder, &["build", "orchards.span.toml", "-o", "out"]).0, Some(0));
-    let left: Vec<_> = fs::read_dir(folder).expect("read").flatten().map(|entry| entry.file_name()).filter(|name| name.to_string_lossy().starts_with(".uspan-")).collect();
+    let left: Vec<_> = fs::read_dir(folder)
+        .expect("read")
+        .flatten()
+        .map(|entry| entry.file_name())
+        .filter(|name| name.to_string_lossy().starts_with(".uspan-"))
+        .collect();
     assert!(left.is_empty(), "{left:?}");
 }
 

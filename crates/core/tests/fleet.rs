@@ -106,7 +106,8 @@ fn a_mesh_joins_everyone_and_a_list_whom_it_names() {
         names(&mesh),
         ["coldstore--nursery", "coldstore--packhouse", "coldstore--press", "nursery--packhouse", "nursery--press", "packhouse--press"]
     );
-    let rows = "Site,WAN,LAN,peers\ncoldstore,203.0.113.77,10.73.16.0/20,packhouse\npress,203.0.113.79,10.75.0.0/24,\"coldstore, packhouse\"\n";
+    let rows =
+        "Site,WAN,LAN,peers\ncoldstore,203.0.113.77,10.73.16.0/20,packhouse\npress,203.0.113.79,10.75.0.0/24,\"coldstore, packhouse\"\n";
     let text = text.replace("mesh", "listed");
     assert_eq!(names(&built(&text, rows)), ["packhouse--coldstore", "coldstore--press", "packhouse--press"]);
     assert_eq!(told(&text, &rows.replace(",packhouse\np", ",packhuose\np")), ["US301 branches:2:38"]);
@@ -163,10 +164,9 @@ fn of_two_hubs_the_first_one_is_taken() {
     let text = star(hub).replace("hubs = [\"packhouse\"]", "hubs = [\"packhouse\", \"barn\"]");
     // Selectors cannot say which one.
     assert!(told(&text, ROWS).iter().any(|found| found.starts_with("US330")), "{:?}", told(&text, ROWS));
-    let routed = text.replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"").replace(
-        "platform = \"strongswan\", gateway",
-        "platform = \"strongswan\", style = \"route-based\", gateway",
-    );
+    let routed = text
+        .replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"")
+        .replace("platform = \"strongswan\", gateway", "platform = \"strongswan\", style = \"route-based\", gateway");
     let built = built(&routed, ROWS);
     assert_eq!(built.tunnels.len(), 6);
     let metric = |name: &str| {
@@ -178,12 +178,12 @@ fn of_two_hubs_the_first_one_is_taken() {
 
 #[test]
 fn links_come_from_a_pool_and_coincidences_are_found() {
-    let routed = star("links = \"10.255.0.0/16\"").replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"").replace(
-        "platform = \"strongswan\", gateway",
-        "platform = \"strongswan\", style = \"route-based\", gateway",
-    );
+    let routed = star("links = \"10.255.0.0/16\"")
+        .replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"")
+        .replace("platform = \"strongswan\", gateway", "platform = \"strongswan\", style = \"route-based\", gateway");
     let built = built(&routed, ROWS);
-    let addresses: Vec<_> = built.tunnels.iter().flat_map(|tunnel| &tunnel.gateways).map(|gateway| gateway.interfaces[0].addresses[0]).collect();
+    let addresses: Vec<_> =
+        built.tunnels.iter().flat_map(|tunnel| &tunnel.gateways).map(|gateway| gateway.interfaces[0].addresses[0]).collect();
     assert!(addresses.chunks(2).all(|pair| pair[0] != pair[1] && pair[0].trunc() == pair[1].trunc()), "{addresses:?}");
     // One link for three pairs: the hub would have the same one several times.
     let narrow = routed.replace("10.255.0.0/16", "10.255.0.0/31");
@@ -199,13 +199,23 @@ fn what_is_wrong_is_told_where_it_stands() {
         ("a row without name", star(""), "Site,WAN,LAN\n,203.0.113.77,10.73.16.0/20\n", &["US116 branches:2:1"]),
         ("a bad address", star(""), "Site,WAN,LAN\ncoldstore, 203.0.113.777 ,10.73.16.0/20\n", &["US201 branches:2:12"]),
         ("a bad name", star(""), "Site,WAN,LAN\nCold Store,203.0.113.77,10.73.16.0/20\n", &["US109 branches:2:1"]),
-        ("a name twice", star(""), "Site,WAN,LAN\nx,203.0.113.77,10.73.16.0/20\n\"x\",203.0.113.78,10.74.16.0/20\n", &["US117 branches:3:2"]),
+        (
+            "a name twice",
+            star(""),
+            "Site,WAN,LAN\nx,203.0.113.77,10.73.16.0/20\n\"x\",203.0.113.78,10.74.16.0/20\n",
+            &["US117 branches:3:2"],
+        ),
         ("host bits", star(""), "Site,WAN,LAN\nx,203.0.113.77,a=10.73.16.0/20 b=10.74.0.1/24\n", &["US203 branches:2:34"]),
         ("a policy of one", star("policy = { opened-by = \"press\" }"), ROWS, &["US332 fleet.span.toml:20:24"]),
         ("no master", star("").replace("master = \"m\"\n", ""), ROWS, &["US107 fleet.span.toml:15:8"]),
         ("no hub", star("").replace("hubs = [\"packhouse\"]\n", ""), ROWS, &["US330 fleet.span.toml:15:8"]),
         ("an unknown member", star("").replace("[\"branches\"]", "[\"branchs\"]"), ROWS, &["US301 fleet.span.toml:18:12"]),
-        ("an unknown column", star("").replace("networks = \"LAN\"", "netwroks = \"LAN\""), ROWS, &["US107 branches:2:1", "US107 branches:3:1", "US107 branches:4:1", "US105 fleet.span.toml:12:55"]),
+        (
+            "an unknown column",
+            star("").replace("networks = \"LAN\"", "netwroks = \"LAN\""),
+            ROWS,
+            &["US107 branches:2:1", "US107 branches:3:1", "US107 branches:4:1", "US105 fleet.span.toml:12:55"],
+        ),
     ];
     for (what, text, rows, expected) in cases {
         assert_eq!(told(text, rows), *expected, "{what}");

@@ -17,14 +17,7 @@ use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
 use crate::show::{CARE, GOOD, findings, styled};
 
-pub fn run(
-    file: &Path,
-    supply: &Supply,
-    folder: &Path,
-    manner: Manner,
-    since: Option<&Path>,
-    format: Format,
-) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
     let read = input::read(file, supply)?;
     let before = since.map(Earlier::of).transpose()?;
     if read.description.as_ref().is_some_and(fleet::is_fleet) {

@@ -56,9 +56,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Resul
         let ends = description.ends(tunnel);
         let Some((made, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(None) };
         let read = |end: usize| match built {
-            Some(folder) => {
-                read_tree(ends[end].platform.value, &standing_tree(folder, &ends[end].name.value, &trees[end])).0
-            }
+            Some(folder) => read_tree(ends[end].platform.value, &standing_tree(folder, &ends[end].name.value, &trees[end])).0,
             None => made.gateways[end].clone(),
         };
         let gateways = [read(0), read(1)];
@@ -71,9 +69,10 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Resul
         let works = came.all.len() == 1 && came.all[0].works();
         let reason = || {
             let failure = came.all.first().and_then(|rehearsal| rehearsal.failures.first());
-            failure.map_or_else(|| "the two ends do not belong together, or carry something else than both say".to_owned(), |failure| {
-                format!("fails at {}: {}", failure.stage.word(), failure.reason)
-            })
+            failure.map_or_else(
+                || "the two ends do not belong together, or carry something else than both say".to_owned(),
+                |failure| format!("fails at {}: {}", failure.stage.word(), failure.reason),
+            )
         };
         Ok((!works).then(|| format!("{}: {}", tunnel.name.value, reason())))
     };
@@ -162,8 +161,7 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
     let more = output::listed(folder).len().saturating_sub(listed);
     let fine = drifts.is_empty();
     if format == Format::Json {
-        let each: Vec<_> =
-            drifts.iter().map(|drift| json!({ "site": drift.site, "tunnel": drift.tunnel, "files": drift.files })).collect();
+        let each: Vec<_> = drifts.iter().map(|drift| json!({ "site": drift.site, "tunnel": drift.tunnel, "files": drift.files })).collect();
         super::print_json(&json!({ "fine": fine, "gateways": sites, "differences": each, "not_described": more }))?;
         return Ok(if fine { Verdict::Fine } else { Verdict::Stopped });
     }
@@ -211,7 +209,9 @@ fn drift(folder: &Path, site: &Site, tunnel: &Tunnel, planned: &Tree) -> Option<
     let [(now, _), (should, _)] = [&tree, planned].map(|tree| read_tree(site.platform.value, tree));
     let looked = |called, gateway, tree| Looked { name: called, gateway, ends_open: false, tree: Some(tree) };
     let compared = compare_same(looked(name, &now, &tree), looked("description", &should, planned));
-    let source = |path: &String, file: &TreeFile| (path.clone(), Source::new(folder.join(name).join(path).display().to_string(), file.text.as_str()));
+    let source = |path: &String, file: &TreeFile| {
+        (path.clone(), Source::new(folder.join(name).join(path).display().to_string(), file.text.as_str()))
+    };
     let sources: BTreeMap<String, Source> = tree.files.iter().map(|(path, file)| source(path, file)).collect();
     let text = compared.pairs.iter().map(|pair| comparison::text(pair, [name, "description"], &[Some(&sources), None], false));
     Some(Drift { site: name.clone(), tunnel: tunnel.name.value.clone(), files, text: text.collect::<Vec<_>>().join("\n") })

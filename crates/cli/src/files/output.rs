@@ -247,8 +247,7 @@ impl Layout {
         };
         let output = if exists { fs::canonicalize(output).map_err(Failure::file("cannot find", output))? } else { output.to_owned() };
         let standing = if exists { Standing::read(&output)? } else { Standing::default() };
-        let mut layout =
-            Layout { output, exists, manner, standing, staging: None, held: None, fresh: PathBuf::new(), modes_hold: false };
+        let mut layout = Layout { output, exists, manner, standing, staging: None, held: None, fresh: PathBuf::new(), modes_hold: false };
         if !manner.preview {
             layout.stage()?;
         }

@@ -415,6 +415,7 @@ pub fn all() -> Vec<Case> {
     let mut cases: Vec<_> =
         survey().into_iter().filter(|cell| cell.refused.is_none()).map(|cell| Case { shows: cell.shows, text: cell.text }).collect();
     cases.push(Case { shows: "a gateway with two tunnels, over three daemons", text: STAR.to_owned() });
+    cases.push(Case { shows: "a star of one hub and four members, two of them behind NAT, over three daemons", text: GROUP.to_owned() });
     cases
 }
 
@@ -474,12 +475,38 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
     list
 }
 
-/// The descriptions of this run: with the star, and then whatever is drawn.
+/// The descriptions of this run: with the stars, and then whatever is drawn.
 pub fn part() -> Vec<Case> {
     const PART: usize = 40;
-    let (star, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| case.text == STAR);
-    star.into_iter().chain(draw(others, PART - 1, |case| case.text.clone())).collect()
+    let (stars, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| [STAR, GROUP].contains(&case.text.as_str()));
+    let part = PART - stars.len();
+    stars.into_iter().chain(draw(others, part, |case| case.text.clone())).collect()
 }
+
+/// A star from one group: one policy, one master secret.
+const GROUP: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[inventory.orchards]
+file = "orchards.csv"
+all = { gateway = { outside = "eth0", inside = "eth1" }, shares-internet = true }
+[group.harvest]
+shape = "star"
+hubs = ["packhouse"]
+members = ["orchards"]
+master = "k"
+policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
+"#;
+
+/// The sites of that group.
+pub const ORCHARDS: &str = "name,platform,gateway.address,gateway.own-address,identity.name,networks\n\
+    coldstore,libreswan,203.0.113.77,,,racks=10.73.16.0/20\n\
+    nursery,openiked,203.0.113.90,,,beds=10.90.0.0/24\n\
+    press,libreswan,203.0.113.120,10.99.0.2,press.example.net,hall=10.91.0.0/24\n\
+    market,strongswan,203.0.113.140,10.99.1.2,market.example.net,stalls=10.92.0.0/24\n";
 
 /// A gateway with two tunnels, over three daemons.
 const STAR: &str = r#"unified-span = 1

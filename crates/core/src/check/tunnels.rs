@@ -398,7 +398,9 @@ fn contested(description: &Description) -> Vec<Finding> {
         for claim in &list {
             open.retain(|outer| outer.remote.contains(&claim.remote));
             let rival = open.iter().find(|outer| {
-                !std::ptr::eq(outer.tunnel, claim.tunnel) && outer.tunnel.preference == claim.tunnel.preference && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
+                !std::ptr::eq(outer.tunnel, claim.tunnel)
+                    && outer.tunnel.preference == claim.tunnel.preference
+                    && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
             });
             if let Some(rival) = rival.filter(|rival| said.insert([&rival.tunnel.name.value, &claim.tunnel.name.value])) {
                 let message = format!(

@@ -197,9 +197,12 @@ impl<'a> Play<'a> {
             return;
         }
         let narrowing = self.manner(answerer).narrowing;
-        let owns = |child: &Child| self.between_hosts(answerer, child, Wanted::by_answerer(child));
-        let fits = |child: &&Child| answer(narrowing, &wanted, &owns(child)).filter(|_| !owns(child).near.is_empty());
-        let exact = answering.children.iter().find(|child| owns(child).same(&wanted));
+        // Who answers narrows first, and looks at what is left.
+        let fits = |child: &&Child| {
+            let answered = self.between_hosts(answerer, child, answer(narrowing, &wanted, &Wanted::by_answerer(child))?);
+            (!answered.near.is_empty() && !answered.far.is_empty()).then_some(answered)
+        };
+        let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
             self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE, ""));

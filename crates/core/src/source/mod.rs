@@ -4,7 +4,7 @@
 
 use std::fmt;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// A half-open range of bytes in a source text.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -70,7 +70,8 @@ impl fmt::Display for Position {
 pub struct Source {
     name: Arc<str>,
     text: Arc<str>,
-    line_starts: Arc<[usize]>,
+    /// Found when somebody asks for a line.
+    line_starts: Arc<OnceLock<Vec<usize>>>,
     /// Further texts, each with the offset at which it lies.
     further: Arc<[(usize, Source)]>,
 }
@@ -78,9 +79,7 @@ pub struct Source {
 impl Source {
     /// Takes a text under the name that findings will show.
     pub fn new(name: impl Into<Arc<str>>, text: impl Into<Arc<str>>) -> Self {
-        let text = text.into();
-        let line_starts = std::iter::once(0).chain(text.bytes().enumerate().filter(|(_, b)| *b == b'\n').map(|(i, _)| i + 1)).collect();
-        Source { name: name.into(), text, line_starts, further: Arc::default() }
+        Source { name: name.into(), text: text.into(), line_starts: Arc::default(), further: Arc::default() }
     }
 
     /// The same with further texts behind it.
@@ -145,8 +144,12 @@ impl Source {
         while !self.text.is_char_boundary(offset) {
             offset -= 1;
         }
-        let line = self.line_starts.partition_point(|start| *start <= offset);
-        let column = self.text[self.line_starts[line - 1]..offset].chars().count() + 1;
+        let starts = self.line_starts.get_or_init(|| {
+            let behind = self.text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at + 1);
+            std::iter::once(0).chain(behind).collect()
+        });
+        let line = starts.partition_point(|start| *start <= offset);
+        let column = self.text[starts[line - 1]..offset].chars().count() + 1;
         Position { line, column }
     }
 

@@ -133,12 +133,15 @@ impl Decoder<'_> {
         let mut rows = Rows::of(content.text(), start);
         let mut headings = Vec::new();
         rows.next(&mut headings);
-        let columns: Vec<_> = headings.iter().map(|cell| column(named.get(&*cell.value).map_or(&*cell.value, String::as_str), paths)).collect();
+        let columns: Vec<_> =
+            headings.iter().map(|cell| column(named.get(&*cell.value).map_or(&*cell.value, String::as_str), paths)).collect();
         for (heading, key) in named {
             if !headings.iter().any(|cell| cell.value == *heading) {
                 let message = format!("`{}` has no column `{}` for `{key}`", printable(content.name()), printable(heading));
-                self.say(&rules::BAD_INVENTORY, Span { start, end: start }, message).remedy =
-                    format!("Its headings are: {}.", headings.iter().map(|cell| format!("`{}`", printable(&cell.value))).collect::<Vec<_>>().join(", "));
+                self.say(&rules::BAD_INVENTORY, Span { start, end: start }, message).remedy = format!(
+                    "Its headings are: {}.",
+                    headings.iter().map(|cell| format!("`{}`", printable(&cell.value))).collect::<Vec<_>>().join(", ")
+                );
             }
         }
         if !columns.iter().any(|column| matches!(column, Column::Name)) {
@@ -199,7 +202,11 @@ impl Decoder<'_> {
             allow_unary_plus_numbers: false,
         };
         if let Some(at) = too_deep(content.text()) {
-            self.say(&rules::BAD_INVENTORY, Span { start: start + at, end: start + at + 1 }, "this is nested too deeply for a list of sites");
+            self.say(
+                &rules::BAD_INVENTORY,
+                Span { start: start + at, end: start + at + 1 },
+                "this is nested too deeply for a list of sites",
+            );
             return Vec::new();
         }
         let parsed = match parse_to_ast(content.text(), &CollectOptions::default(), &strict) {
@@ -337,7 +344,10 @@ fn networks<'i>(cell: &Located<Cow<'i, str>>) -> DeTable<'i> {
             None => ("lan".to_owned(), word),
         };
         let span = Span { start: span.end - prefix.len(), ..span };
-        found.insert(Spanned::new(span.range(), Cow::Owned(name)), Spanned::new(span.range(), DeValue::String(Cow::Owned(prefix.to_owned()))));
+        found.insert(
+            Spanned::new(span.range(), Cow::Owned(name)),
+            Spanned::new(span.range(), DeValue::String(Cow::Owned(prefix.to_owned()))),
+        );
     }
     found
 }
@@ -411,7 +421,8 @@ impl<'i> Rows<'i> {
     fn of(text: &'i str, start: usize) -> Self {
         // Spreadsheets separate by what the country's numbers leave free.
         let headings = text.lines().next().unwrap_or_default();
-        let delimiter = [b',', b';', b'\t'].into_iter().max_by_key(|one| (headings.bytes().filter(|byte| byte == one).count(), *one == b','));
+        let delimiter =
+            [b',', b';', b'\t'].into_iter().max_by_key(|one| (headings.bytes().filter(|byte| byte == one).count(), *one == b','));
         let at = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
         let reader = ReaderBuilder::new().delimiter(delimiter.unwrap_or(b',')).build();
         Rows { text, start, reader, at, buffer: vec![0; 256] }

@@ -9,8 +9,8 @@ mod site;
 mod tunnel;
 
 use crate::algorithm::Row;
-use crate::description::{Description, Site};
 use crate::description::language::{DOCUMENT, VERSION};
+use crate::description::{Description, Site};
 use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order};
 use crate::source::{Located, Source, Span};
 use inventory::Inventory;
@@ -138,7 +138,9 @@ impl Decoder<'_> {
         for lacking in lacks("tunnel", "group").into_iter().chain(lacks("site", "inventory")) {
             let (rule, remedy) = match lacking == "tunnel" || root.is_empty() {
                 true => (&rules::NOTHING_TO_BUILD, rules::NOTHING_TO_BUILD.remedy.to_owned()),
-                false => (&rules::MISSING_KEY, "Describe two places, `[site.NAME]`, or name a file with them, `[inventory.NAME]`.".to_owned()),
+                false => {
+                    (&rules::MISSING_KEY, "Describe two places, `[site.NAME]`, or name a file with them, `[inventory.NAME]`.".to_owned())
+                }
             };
             self.say(rule, Span::default(), format!("the description lacks `{lacking}`")).remedy = remedy;
         }
@@ -189,7 +191,9 @@ impl Decoder<'_> {
             let inventory = || inventories.iter().find(|inventory| inventory.name.value == name.value).map(|inventory| inventory.name.span);
             if let Some(other) = other.or_else(|| inventory().filter(|span| *span != name.span)) {
                 let place = self.source.place(other);
-                self.say(&rules::SITE_TWICE, name.span, format!("`{}` is there already", name.value)).related.push((place, "here".to_owned()));
+                self.say(&rules::SITE_TWICE, name.span, format!("`{}` is there already", name.value))
+                    .related
+                    .push((place, "here".to_owned()));
                 continue;
             }
             index.all.insert(name.value.clone());
