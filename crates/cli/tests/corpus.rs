@@ -38,6 +38,8 @@ fn lay_out(folder: &Path) {
     write(&folder.join("long.key"), SECRET.repeat(12), 0o600);
     write(&folder.join("hex.key"), format!("0x{SECRET}\n"), 0o600);
     write(&folder.join("exposed.key"), "Wd3oI7rTy0UbN4mXa8ZcE1kFgH6jLqP9sVuOeRtB5nM\n", 0o644);
+    write(&folder.join("orchards.csv"), "name,gateway.address,networks\npress,203.0.113.90,10.90.0.0/24\n", 0o644);
+    write(&folder.join("nameless.csv"), "gateway.address,networks\n203.0.113.90,10.90.0.0/24\n", 0o644);
     fs::create_dir(folder.join("folder.key")).expect("made");
     fs::create_dir(folder.join("keys")).expect("made");
     for file in files(&KEYS.path().join("keys")) {
