@@ -9,11 +9,18 @@ use common::{SECRET, uspan, write, write_keys};
 
 /// The whole descriptions of a page, each with the line it begins on.
 fn examples(page: &str) -> Vec<(usize, String)> {
+    let mut found = blocks(page, "```toml");
+    found.retain(|(_, text)| text.contains("unified-span"));
+    found
+}
+
+/// Blocks that begin like this, each with the line after that.
+fn blocks(page: &str, opening: &str) -> Vec<(usize, String)> {
     let mut found = Vec::new();
     let mut block: Option<(usize, String)> = None;
     for (i, line) in page.lines().enumerate() {
         match (&mut block, line) {
-            (None, "```toml") => block = Some((i + 2, String::new())),
+            (None, line) if line == opening => block = Some((i + 2, String::new())),
             (Some(_), "```") => found.extend(block.take()),
             (Some((_, text)), line) => {
                 text.push_str(line);
@@ -22,7 +29,6 @@ fn examples(page: &str) -> Vec<(usize, String)> {
             (None, _) => {}
         }
     }
-    found.retain(|(_, text)| text.contains("unified-span"));
     found
 }
 
@@ -38,6 +44,11 @@ fn every_example_of_the_guide_builds() {
         for (line, example) in examples(&text) {
             let folder = tempfile::tempdir().expect("a folder");
             write(&folder.path().join("secrets/harvest.key"), format!("{SECRET}\n"), 0o600);
+            // A page has one inventory at most.
+            for (_, rows) in blocks(&text, "```csv") {
+                write(&folder.path().join("orchards.csv"), rows, 0o644);
+                write(&folder.path().join("secrets/harvest.master"), format!("{SECRET}\n"), 0o600);
+            }
             if example.contains("keys") {
                 write_keys(folder.path());
             }
