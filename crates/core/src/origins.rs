@@ -63,7 +63,7 @@ fn of_file(text: &str, keys: &Keys<'_>) -> BTreeMap<usize, Vec<usize>> {
 fn named(remark: &str) -> impl Iterator<Item = &str> {
     remark.split([' ', ',', ':']).filter(|word| {
         let mut parts = word.split('.');
-        matches!(parts.next(), Some("site" | "tunnel" | "group")) && parts.clone().count() >= 1 && parts.all(|part| !part.is_empty())
+        matches!(parts.next(), Some("group" | "site" | "tunnel")) && parts.clone().count() >= 1 && parts.all(|part| !part.is_empty())
     })
 }
 

@@ -18,12 +18,22 @@ pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
     Ok(plan_of(input::read(file, supply)?, None))
 }
 
-/// The same for what was read already; with a name for the tunnel of that name, if there is one.
+/// The same for commands that show everything about each tunnel: not of very many at once.
+pub fn plan_few(file: &Path, supply: &Supply, tunnel: Option<&str>) -> Result<(Input, Build), Failure> {
+    let read = input::read(file, supply)?;
+    match &read.description {
+        Some(description) if fleet::is_fleet(description) && tunnel.is_none() => {
+            let count = description.tunnels.len();
+            Err(Failure::Usage(format!("`{}` has {count} tunnels, too many to be shown one by one", file.display())))
+        }
+        _ => Ok(plan_of(read, tunnel)),
+    }
+}
+
+/// The same for what was read already. Of very many tunnels only the one of this name is built, if one is named; else each
+/// gateway has all of its own.
 pub fn plan_of(mut read: Input, only: Option<&str>) -> (Input, Build) {
-    let named = |description: &Description| {
-        let name = only?;
-        description.tunnels.iter().any(|tunnel| tunnel.name.value == name).then_some(name)
-    };
+    let named = |description: &Description| only.filter(|_| fleet::is_fleet(description));
     let mut planned = match &read.description {
         Some(description) if !any_stops(&read.findings) => {
             let only = named(description);

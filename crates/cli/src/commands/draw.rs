@@ -5,7 +5,7 @@ use std::path::Path;
 use resvg::{tiny_skia, usvg};
 use uspan_core::{BuiltTunnel, Drawing, any_stops, draw};
 
-use super::check::plan;
+use super::check::plan_few;
 use crate::args::{Draw, Format, Theme};
 use crate::failure::{Failure, Verdict};
 use crate::files::secret;
@@ -14,7 +14,7 @@ use crate::show::{GOOD, styled};
 pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     let path = &args.output;
     secret::vacant(path, args.replace)?;
-    let (mut read, planned) = plan(&args.file, &args.supply)?;
+    let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, Format::Text, "pictures", "Nothing was drawn");
     };

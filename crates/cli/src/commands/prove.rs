@@ -14,7 +14,7 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use uspan_core::{Build, Finding, Source, any_stops, retire, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
 
-use super::check::plan;
+use super::check::plan_few;
 use crate::args::{Format, Prove, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::trees;
@@ -62,7 +62,7 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
 
 /// Reads and builds a description; the files are those of the build, or those that stand in a folder.
 fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)>, Failure> {
-    let (read, planned) = plan(file, &Supply { for_lab: true, ..args.supply.clone() })?;
+    let (read, planned) = plan_few(file, &Supply { for_lab: true, ..args.supply.clone() }, args.tunnel.as_deref())?;
     let Some(description) = read.description.filter(|_| !any_stops(&planned.findings)) else {
         return Ok(Err((planned.findings, read.source)));
     };

@@ -7,7 +7,7 @@ use uspan_core::{
     Build, BuiltTunnel, Description, Flow, Rehearsal, Theme, Traffic, Walk, Walker, any_stops, draw, origins, rehearse, sheet, steps, walk,
 };
 
-use super::check::plan;
+use super::check::plan_few;
 use super::parts::{self, Part};
 use crate::args::{Format, Report};
 use crate::failure::{Failure, Verdict};
@@ -19,7 +19,7 @@ use crate::show::{GOOD, ladder_svg, styled};
 pub fn run(args: &Report) -> Result<Verdict, Failure> {
     let path = &args.output;
     secret::vacant(path, args.replace)?;
-    let (mut read, planned) = plan(&args.file, &args.supply)?;
+    let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, Format::Text, "reports", "Nothing was written");
     };

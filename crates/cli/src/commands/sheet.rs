@@ -5,7 +5,7 @@ use std::path::Path;
 use serde_json::json;
 use uspan_core::{Build, BuiltTunnel, Description, Place, Refilled, Source, any_stops, fill, form, sheet};
 
-use super::check::{plan, plan_of};
+use super::check::{plan_few, plan_of};
 use crate::args::{Format, Sheet, SheetFormat};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
@@ -17,7 +17,7 @@ pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
     if let Some(path) = &args.output {
         secret::vacant(path, args.replace)?;
     }
-    let (mut read, planned) = plan(&args.file, &args.supply)?;
+    let (mut read, planned) = plan_few(&args.file, &args.supply, args.tunnel.as_deref())?;
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, format, "sheets", "There is no sheet of it");

@@ -5,14 +5,14 @@ use std::path::Path;
 use serde_json::json;
 use uspan_core::{Steps, any_stops, steps};
 
-use super::check::plan;
+use super::check::plan_few;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::show::table::table;
 use crate::show::{HEADING, columns, styled, wrapped};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -> Result<Verdict, Failure> {
-    let (mut read, planned) = plan(file, supply)?;
+    let (mut read, planned) = plan_few(file, supply, tunnel)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, format, "tunnels", "There is nothing to verify yet");
     };

@@ -132,10 +132,10 @@ impl Decoder<'_> {
 
     fn document(&mut self, root: &DeTable<'_>, inventories: &[Inventory<'_, '_>], description: &mut Description) {
         let mistyped = self.check_table(root, DOCUMENT, Span::default(), "the description");
-        let lacks = |one: &'static str, other: &'static str| {
+        let lacks = |other: &'static str, one: &'static str| {
             [one, other].iter().all(|key| !root.contains_key(*key) && !mistyped.contains(key)).then_some(one)
         };
-        for lacking in lacks("tunnel", "group").into_iter().chain(lacks("site", "inventory")) {
+        for lacking in lacks("group", "tunnel").into_iter().chain(lacks("inventory", "site")) {
             let (rule, remedy) = match lacking == "tunnel" || root.is_empty() {
                 true => (&rules::NOTHING_TO_BUILD, rules::NOTHING_TO_BUILD.remedy.to_owned()),
                 false => {
