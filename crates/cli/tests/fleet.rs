@@ -105,6 +105,41 @@ fn a_fleet_is_built_in_a_stream_and_told_in_sum() {
     assert!(out.contains("coldstore-7") && out.contains("2 of 260 gateways"), "{out}");
 }
 
+/// A daemon with one main file for all tunnels gets a line of each.
+#[test]
+fn a_hub_of_very_many_has_each_of_them_in_its_main_file() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    fleet(folder, 0, 1);
+    let mut rows = String::from("name,gateway.address,networks\n");
+    for number in 1..=110 {
+        rows.push_str(&format!("press-{number},203.0.113.{number},10.80.{number}.0/24\n"));
+    }
+    fs::write(folder.join("orchards.csv"), rows).expect("written");
+    let description = "unified-span = 1\n[site.packhouse]\nplatform = \"openiked\"\n\
+         gateway = { address = \"198.51.100.20\", outside = \"wan0\", inside = \"lan0\" }\nnetworks = { office = \"10.41.0.0/22\" }\n\
+         [inventory.orchards]\nfile = \"orchards.csv\"\n\
+         all = { platform = \"strongswan\", gateway = { outside = \"eth0\", inside = \"eth1\" } }\n\
+         [group.harvest]\nshape = \"star\"\nhubs = [\"packhouse\"]\nmembers = [\"orchards\"]\nmaster = \"master\"\n\
+         policy = { ike-lifetime = \"30m\", esp-lifetime = \"10m\" }\n";
+    fs::write(folder.join("star.span.toml"), description).expect("written");
+    let (code, out, err) = uspan(folder, &["build", "star.span.toml", "-o", "out"]);
+    assert_eq!(code, Some(0), "{out}{err}");
+    let main = fs::read_to_string(folder.join("out/packhouse/etc/iked.conf")).expect("read");
+    let named: Vec<_> = main.lines().filter(|line| line.contains("packhouse--press-")).collect();
+    assert_eq!(named.len(), 110, "{main}");
+    let (code, out, _) = uspan(folder, &["compare", "out", "--against", "star.span.toml"]);
+    assert_eq!((code, out.as_str()), (Some(0), "Fine. All 111 gateways are as described.\n"));
+    let (code, out, _) = uspan(folder, &["rehearse", "star.span.toml", "--built", "out"]);
+    assert_eq!((code, out.as_str()), (Some(0), "Fine. All 110 tunnels come up and get new keys.\n"));
+    for args in [&["draw", "star.span.toml", "-o", "x.svg"][..], &["sheet", "star.span.toml"], &["verify-steps", "star.span.toml"]] {
+        let (code, _, err) = uspan(folder, args);
+        assert!(code == Some(2) && err.contains("has 110 tunnels, too many to be shown one by one"), "{args:?}: {err}");
+    }
+    let (code, out, _) = uspan(folder, &["sheet", "star.span.toml", "--tunnel", "packhouse--press-7"]);
+    assert!(code == Some(0) && out.contains("10.80.7.0/24"), "{out}");
+}
+
 #[test]
 fn of_very_many_findings_a_few_of_each_kind_are_shown() {
     let folder = tempfile::tempdir().expect("a folder");
