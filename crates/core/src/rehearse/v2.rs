@@ -326,7 +326,9 @@ impl<'a> Play<'a> {
             let request = child_payloads(request, &near.esp.value, near).with("Ni", "");
             self.say(with_key(request, first_group(&near.esp.value)));
             let reply = Message::reply(1 - from, Exchange::CreateChildSa, *id, source);
-            let chosen = self.chosen(1 - from, &self.esp(from, near, Keys::Own), &self.esp(1 - from, far, Keys::Own));
+            let asked_of = if by_answerer { self.calling() } else { answering };
+            let judge = asked_of.children.first().filter(|_| self.manner(1 - from).further_by_first).unwrap_or(far);
+            let chosen = self.chosen(1 - from, &self.esp(from, near, Keys::Own), &self.esp(1 - from, judge, Keys::Own));
             *id += 1;
             let Some(suite) = chosen else {
                 self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
