@@ -1,11 +1,12 @@
 //! Many tunnels: several at a time, each let go of as soon as it is done with.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeSet;
+use std::collections::btree_map::{BTreeMap, Entry};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
-use uspan_core::{Description, Tree, TreeFile, Tunnel};
+use uspan_core::{Description, JoinedFile, Tree, TreeFile, Tunnel};
 
 use crate::show::progress::Progress;
 
@@ -20,19 +21,17 @@ pub fn is_fleet(description: &Description) -> bool {
     description.tunnels.len() > MANY
 }
 
+/// How many gateways have tunnels.
+pub fn gateways(description: &Description) -> usize {
+    description.tunnels.iter().flat_map(|tunnel| tunnel.between.iter().map(|end| end.value)).collect::<BTreeSet<_>>().len()
+}
+
 /// Does something with each tunnel, as many at a time as there are processors; what came of it is taken in the order of the
 /// description.
 pub fn each<T: Send>(description: &Description, label: &'static str, work: impl Fn(usize, &Tunnel) -> T + Sync, mut take: impl FnMut(T)) {
     let tunnels = &description.tunnels;
     let workers = thread::available_parallelism().map_or(1, usize::from).min(tunnels.len().div_ceil(PORTION)).max(1);
     let progress = Progress::new(label, tunnels.len());
-    if workers == 1 {
-        for (number, tunnel) in tunnels.iter().enumerate() {
-            take(work(number, tunnel));
-            progress.step();
-        }
-        return;
-    }
     let next = AtomicUsize::new(0);
     thread::scope(|scope| {
         // What is done and not taken yet is bounded, and so is the memory for it.
@@ -69,18 +68,9 @@ pub fn each<T: Send>(description: &Description, label: &'static str, work: impl 
     });
 }
 
-/// The files of gateways to which each tunnel gives its lines; a line that several give stands in them once.
+/// The files of gateways to which each tunnel gives its lines, by site and path.
 #[derive(Default)]
-pub struct Shared {
-    /// By site and path.
-    files: BTreeMap<(String, String), Joined>,
-}
-
-/// A file, and the lines that stand in it.
-struct Joined {
-    file: TreeFile,
-    known: HashSet<Box<str>>,
-}
+pub struct Shared(BTreeMap<(String, String), JoinedFile>);
 
 impl Shared {
     /// Takes the shared files out of what a tunnel gives a site; the rest is its own.
@@ -94,20 +84,15 @@ impl Shared {
     }
 
     /// Adds a tunnel's lines to a file of a site.
-    pub fn add(&mut self, site: &str, path: String, file: &TreeFile) {
-        // The first one's lines stand as they are.
-        let whole = || Joined { file: file.clone(), known: file.text.lines().map(Box::from).collect() };
-        let joined = self.files.entry((site.to_owned(), path)).or_insert_with(whole);
-        for line in file.text.lines() {
-            if joined.known.insert(line.into()) {
-                joined.file.text.push_str(line);
-                joined.file.text.push('\n');
-            }
+    pub fn add(&mut self, site: String, path: String, file: TreeFile) {
+        match self.0.entry((site, path)) {
+            Entry::Vacant(first) => drop(first.insert(JoinedFile::new(file))),
+            Entry::Occupied(mut known) => known.get_mut().add(&file),
         }
     }
 
     /// The files as they came together, by site and path.
     pub fn finish(self) -> impl Iterator<Item = (String, String, TreeFile)> {
-        self.files.into_iter().map(|((site, path), joined)| (site, path, joined.file))
+        self.0.into_iter().map(|((site, path), joined)| (site, path, joined.finish()))
     }
 }

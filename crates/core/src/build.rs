@@ -13,7 +13,7 @@ use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
 use crate::platform::{PLATFORMS, Platform, Unwritable};
-use crate::rehearse::{Actor, Rehearsal, rehearse};
+use crate::rehearse::{Actor, Rehearsal, Stage, rehearse};
 use crate::routing;
 
 /// What came of a tunnel.
@@ -173,7 +173,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     };
     let mut findings = hold(end(0), end(1));
     if !any_stops(&findings) {
-        findings.extend(rehearsed(ends, &gateways));
+        findings.extend(flaw(ends, &gateways).map(|flaw| Finding::new(&rules::WOULD_NOT_COME_UP, flaw.reason)));
     }
     let findings: Vec<_> = findings.into_iter().map(|finding| finding.at(place.clone())).collect();
     if any_stops(&findings) {
@@ -183,20 +183,33 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     Ok((built, trees, findings))
 }
 
-/// What the two ends, as they were written, would fail at.
-fn rehearsed(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Finding> {
+/// Why the negotiation of two gateways fails.
+#[derive(Clone, Debug)]
+pub struct Flaw {
+    /// How far it comes; nothing where it comes up, but carries something else than both ends say, or never begins.
+    pub stage: Option<Stage>,
+    /// Why.
+    pub reason: String,
+}
+
+/// What the negotiation of a tunnel's two gateways would fail at, rehearsed as they are.
+pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
     let actor = |i: usize| {
         let facts = ends[i].platform.value.facts();
         let looked = Looked { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.ends_by_address, tree: None };
         Actor { looked, manner: facts.manner, stands: ends[i].stands() }
     };
     let came = rehearse([actor(0), actor(1)], None);
-    let works = !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works);
-    let reason = came.all.iter().flat_map(|rehearsal| &rehearsal.failures).next().map_or_else(
-        || "the two ends do not belong together, or carry something else than both say".to_owned(),
-        |failure| failure.reason.clone(),
-    );
-    (!works).then(|| Finding::new(&rules::WOULD_NOT_COME_UP, reason))
+    if !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works) {
+        return None;
+    }
+    Some(match came.all.iter().flat_map(|rehearsal| &rehearsal.failures).next() {
+        Some(failure) => Flaw { stage: Some(failure.stage), reason: failure.reason.clone() },
+        None => {
+            let reason = "the two ends do not belong together, or carry something else than both say";
+            Flaw { stage: None, reason: reason.to_owned() }
+        }
+    })
 }
 
 /// Writes one side: the files of the daemon, the packet filter, the network and the routing protocol.

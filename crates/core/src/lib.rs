@@ -50,7 +50,7 @@ mod walk;
 
 pub use adopt::{Adopted, Adoptee, Note, adopt};
 pub use agreement::{Agreement, Bundle, Reason, agree};
-pub use build::{Build, Builder, BuiltTunnel, Made, READ_BELOW, build, build_some, platforms_of, read_tree, verify};
+pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, READ_BELOW, build, build_some, flaw, platforms_of, read_tree, verify};
 pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};
@@ -60,9 +60,10 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use gateway::{
     Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
-    Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening,
-    Origin, OwnAddress, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret,
-    Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service, service_names,
+    Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget,
+    OnDeadPeer, Opening, Origin, OwnAddress, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit,
+    Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service,
+    service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};

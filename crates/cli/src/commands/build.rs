@@ -1,6 +1,6 @@
 //! `uspan build`.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -55,21 +55,30 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: O
     }
     findings::print(&planned.findings, &read.source);
     print_files(folder, &written)?;
-    let count = match findings::count(&planned.findings) {
-        count if count.is_empty() => styled(GOOD, "Fine"),
-        count => styled(CARE, &count),
-    };
+    let count = counted(&planned.findings);
     super::print_line("")?;
     if !changes.is_empty() {
         super::print_line(&format!("{}\n", changes::text(&changes)))?;
     }
     if manner.preview {
-        let next = "Next: the same without --preview, and take the files up";
-        return super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| Verdict::Fine);
+        return previewed(&count);
     }
     print_next(folder, read.description.as_ref(), &planned)?;
     super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up in this order."))?;
     Ok(Verdict::Fine)
+}
+
+/// That it is fine, or how many findings do not stop it.
+fn counted(found: &[Finding]) -> String {
+    match findings::count(found) {
+        count if count.is_empty() => styled(GOOD, "Fine"),
+        count => styled(CARE, &count),
+    }
+}
+
+fn previewed(count: &str) -> Result<Verdict, Failure> {
+    let next = "Next: the same without --preview, and take the files up";
+    super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| Verdict::Fine)
 }
 
 /// What a tunnel of many gives to an output.
@@ -87,7 +96,8 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
     let mut found = std::mem::take(&mut read.findings);
     found.extend(builder.check());
     let sound = !any_stops(&found);
-    let layout = match Layout::begin(folder, Manner { preview: manner.preview || !sound, ..manner })? {
+    // Without files there is nothing to lay out.
+    let layout = match sound.then(|| Layout::begin(folder, manner)).transpose()?.transpose() {
         Ok(layout) => layout,
         Err(refused) => return stopped(&refused, &read.source, format),
     };
@@ -111,7 +121,7 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
             for (path, file) in &tree.files {
                 let path = format!("{site}/{path}");
                 let same = before.is_some_and(|before| before.has(&path, file));
-                if !same && !broken.load(Ordering::Relaxed) {
+                if let Some(layout) = layout.as_ref().filter(|_| !same && !broken.load(Ordering::Relaxed)) {
                     given.planned.push(layout.add(path, file)?);
                 }
             }
@@ -124,7 +134,7 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
         Ok(given) => {
             found.extend(given.findings);
             planned.extend(given.planned);
-            given.shared.into_iter().for_each(|(site, path, file)| shared.add(&site, path, &file));
+            given.shared.into_iter().for_each(|(site, path, file)| shared.add(site, path, file));
             sample = sample.take().or(given.built);
         }
         Err(failure) => {
@@ -137,9 +147,7 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
     }
     input::relocate(&mut found, &description.source, &read.source);
     uspan_core::in_reading_order(&mut found);
-    if any_stops(&found) {
-        return stopped(&found, &read.source, format);
-    }
+    let Some(layout) = layout.filter(|_| !any_stops(&found)) else { return stopped(&found, &read.source, format) };
     for (site, path, file) in shared.finish() {
         let path = format!("{site}/{path}");
         if before.is_none_or(|before| !before.has(&path, &file)) {
@@ -167,13 +175,9 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
     }
     findings::print(&found, &read.source);
     print_sum(description, folder, &written)?;
-    let count = match findings::count(&found) {
-        count if count.is_empty() => styled(GOOD, "Fine"),
-        count => styled(CARE, &count),
-    };
+    let count = counted(&found);
     if manner.preview {
-        let next = "Next: the same without --preview, and take the files up";
-        return super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| Verdict::Fine);
+        return previewed(&count);
     }
     if let Some((built, trees)) = sample.filter(|_| before.is_none()) {
         let trees = built.ends.iter().cloned().zip(trees).collect();
@@ -186,9 +190,9 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
 /// How many files there are, and what became of them.
 fn print_sum(description: &Description, folder: &Path, written: &[Written]) -> Result<(), Failure> {
     let count = |change: Change| written.iter().filter(|file| file.change == change).count();
-    let sites: BTreeSet<usize> = description.tunnels.iter().flat_map(|tunnel| tunnel.between.iter().map(|end| end.value)).collect();
+    let sites = fleet::gateways(description);
     let bytes: usize = written.iter().map(|file| file.bytes).sum();
-    super::print_line(&format!("{} tunnels between {} gateways, in {}", description.tunnels.len(), sites.len(), folder.display()))?;
+    super::print_line(&format!("{} tunnels between {} gateways, in {}", description.tunnels.len(), sites, folder.display()))?;
     let each = [Change::New, Change::Changed, Change::Same, Change::Removed].map(|change| (change.word(), count(change)));
     let each: Vec<_> = each.iter().filter(|(_, count)| *count > 0).map(|(word, count)| format!("{count} {word}")).collect();
     super::print_line(&format!("{} files, {} kB: {}\n", written.len(), bytes / 1000, each.join(", ")))

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use serde_json::json;
 use uspan_core::{
-    Actor, Builder, Description, Finding, Looked, Site, Source, Tree, TreeFile, Tunnel, any_stops, compare_same, read_tree, rehearse,
+    Builder, Description, Finding, Looked, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, flaw, read_tree,
 };
 
 use crate::args::Format;
@@ -22,7 +22,7 @@ const SHOWN: usize = 3;
 /// A file of a tree as it stands in a folder; nothing where it cannot be read.
 fn standing(folder: &Path, site: &str, path: &str, planned: &TreeFile) -> Option<TreeFile> {
     let text = fs::read_to_string(folder.join(site).join(path)).ok()?;
-    Some(TreeFile { text, ..planned.clone() })
+    Some(TreeFile { private: planned.private, shared: planned.shared, text })
 }
 
 /// The files that a tunnel has at a site, as they stand in a folder.
@@ -36,45 +36,51 @@ fn standing_tree(folder: &Path, site: &str, planned: &Tree) -> Tree {
     tree
 }
 
-/// Checks a description as a whole; the findings, if they stop the work.
-fn unsound(read: &mut Input, builder: &Builder<'_>) -> Option<Vec<Finding>> {
+/// Takes a description that is sound as a whole, with what was supplied; else says what stops the work.
+fn sound(read: &mut Input, format: Format, list: &str, nothing: &str) -> Result<Result<(Description, Supplied), Verdict>, Failure> {
+    let Some(description) = read.description.take() else { return Err(Failure::Usage("there is no description".to_owned())) };
+    let supplied = std::mem::take(&mut read.supplied);
     let mut found = std::mem::take(&mut read.findings);
-    found.extend(builder.check());
-    any_stops(&found).then_some(found)
+    found.extend(check(&description, &supplied));
+    if !any_stops(&found) {
+        return Ok(Ok((description, supplied)));
+    }
+    stopped(found, &description, read, format, list, nothing).map(Err)
+}
+
+/// Ends a command that findings about some of the tunnels stop.
+fn stopped(
+    mut found: Vec<Finding>,
+    description: &Description,
+    read: &Input,
+    format: Format,
+    list: &str,
+    nothing: &str,
+) -> Result<Verdict, Failure> {
+    input::relocate(&mut found, &description.source, &read.source);
+    uspan_core::in_reading_order(&mut found);
+    super::stopped(&found, &read.source, format, list, nothing)
 }
 
 /// Rehearses every tunnel: as a build would write it, or as it stands in a folder.
 pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
-    let Some(description) = read.description.take() else { return Err(Failure::Usage("there is no description".to_owned())) };
-    let supplied = std::mem::take(&mut read.supplied);
+    let (description, supplied) = match sound(&mut read, format, "rehearsals", "Nothing was rehearsed")? {
+        Ok(sound) => sound,
+        Err(verdict) => return Ok(verdict),
+    };
     let builder = Builder::new(&description, &supplied);
-    if let Some(mut found) = unsound(&mut read, &builder) {
-        input::relocate(&mut found, &description.source, &read.source);
-        return super::stopped(&found, &read.source, format, "rehearsals", "Nothing was rehearsed");
-    }
     let work = |_: usize, tunnel: &Tunnel| -> Result<Option<String>, Vec<Finding>> {
+        // What is built was rehearsed on the way.
+        let (Some((_, trees)), Some(folder)) = (builder.tunnel(tunnel, true)?.built, built) else { return Ok(None) };
         let ends = description.ends(tunnel);
-        let Some((made, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(None) };
-        let read = |end: usize| match built {
-            Some(folder) => read_tree(ends[end].platform.value, &standing_tree(folder, &ends[end].name.value, &trees[end])).0,
-            None => made.gateways[end].clone(),
-        };
-        let gateways = [read(0), read(1)];
-        let actor = |end: usize| {
-            let facts = ends[end].platform.value.facts();
-            let looked = Looked { name: &ends[end].name.value, gateway: &gateways[end], ends_open: facts.ends_by_address, tree: None };
-            Actor { looked, manner: facts.manner, stands: ends[end].stands() }
-        };
-        let came = rehearse([actor(0), actor(1)], None);
-        let works = came.all.len() == 1 && came.all[0].works();
-        let reason = || {
-            let failure = came.all.first().and_then(|rehearsal| rehearsal.failures.first());
-            failure.map_or_else(
-                || "the two ends do not belong together, or carry something else than both say".to_owned(),
-                |failure| format!("fails at {}: {}", failure.stage.word(), failure.reason),
-            )
-        };
-        Ok((!works).then(|| format!("{}: {}", tunnel.name.value, reason())))
+        let gateways = [0, 1].map(|end| {
+            let tree = standing_tree(folder, &ends[end].name.value, &trees[end]);
+            read_tree(ends[end].platform.value, &tree).0
+        });
+        Ok(flaw(ends, &gateways).map(|flaw| {
+            let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
+            format!("{}: {stage}{}", tunnel.name.value, flaw.reason)
+        }))
     };
     let (mut failing, mut found) = (Vec::new(), Vec::new());
     fleet::each(&description, "rehearsing tunnels", work, |came| match came {
@@ -82,9 +88,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Resul
         Err(findings) => found.extend(findings),
     });
     if !found.is_empty() {
-        input::relocate(&mut found, &description.source, &read.source);
-        uspan_core::in_reading_order(&mut found);
-        return super::stopped(&found, &read.source, format, "rehearsals", "Not all could be rehearsed");
+        return stopped(found, &description, &read, format, "rehearsals", "Not all could be rehearsed");
     }
     let all = description.tunnels.len();
     if format == Format::Json {
@@ -122,13 +126,11 @@ struct Drift {
 
 /// Holds all trees of an output folder against what the description would write now.
 pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdict, Failure> {
-    let Some(description) = read.description.take() else { return Err(Failure::Usage("there is no description".to_owned())) };
-    let supplied = std::mem::take(&mut read.supplied);
+    let (description, supplied) = match sound(&mut read, format, "differences", "Nothing was compared")? {
+        Ok(sound) => sound,
+        Err(verdict) => return Ok(verdict),
+    };
     let builder = Builder::new(&description, &supplied);
-    if let Some(mut found) = unsound(&mut read, &builder) {
-        input::relocate(&mut found, &description.source, &read.source);
-        return super::stopped(&found, &read.source, format, "differences", "Nothing was compared");
-    }
     let earlier = Earlier::of(folder)?;
     let work = |_: usize, tunnel: &Tunnel| -> Result<(Vec<Drift>, Vec<String>), Vec<Finding>> {
         let ends = description.ends(tunnel);
@@ -150,10 +152,9 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
         Err(findings) => found.extend(findings),
     });
     if !found.is_empty() {
-        input::relocate(&mut found, &description.source, &read.source);
-        return super::stopped(&found, &read.source, format, "differences", "Not all could be compared");
+        return stopped(found, &description, &read, format, "differences", "Not all could be compared");
     }
-    let sites = count_sites(&description);
+    let sites = fleet::gateways(&description);
     let mut odd: Vec<&str> = drifts.iter().map(|drift| drift.site.as_str()).collect();
     odd.sort_unstable();
     odd.dedup();
@@ -175,13 +176,6 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
         count => format!("{}.", styled(STOP, &format!("{count} of {sites} gateways are otherwise than described"))),
     })?;
     Ok(if fine { Verdict::Fine } else { Verdict::Stopped })
-}
-
-fn count_sites(description: &Description) -> usize {
-    let mut sites: Vec<usize> = description.tunnels.iter().flat_map(|tunnel| tunnel.between.iter().map(|end| end.value)).collect();
-    sites.sort_unstable();
-    sites.dedup();
-    sites.len()
 }
 
 /// What is otherwise at one end of a tunnel.

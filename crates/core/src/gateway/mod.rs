@@ -23,7 +23,7 @@ pub(crate) use ruleset::own_chain;
 pub use ruleset::{Action, Base, Chain, Decider, Face, Met, Rule, Ruleset, Ruling, State, Task, Test, What};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
-pub use tree::{Tree, TreeFile};
+pub use tree::{JoinedFile, Tree, TreeFile};
 
 use std::collections::BTreeSet;
 use std::time::Duration;

@@ -39,18 +39,6 @@ impl TreeFile {
         TreeFile { private: true, shared: true, text }
     }
 
-    /// Adds the lines of another tunnel that are not there yet.
-    fn join(&mut self, other: &TreeFile) {
-        let new: Vec<&str> = {
-            let mut known: HashSet<&str> = self.text.lines().collect();
-            other.text.lines().filter(|line| known.insert(line)).collect()
-        };
-        for line in new {
-            self.text.push_str(line);
-            self.text.push('\n');
-        }
-    }
-
     /// Permission bits.
     pub fn mode(&self) -> u32 {
         if self.private { 0o600 } else { 0o644 }
@@ -69,6 +57,36 @@ impl Drop for TreeFile {
         if self.private {
             self.text.zeroize();
         }
+    }
+}
+
+/// A file to which several tunnels give their lines; those of the first one stand as they are, and a line that another one
+/// gives too stands once.
+#[derive(Debug)]
+pub struct JoinedFile {
+    file: TreeFile,
+    known: HashSet<Box<str>>,
+}
+
+impl JoinedFile {
+    /// Begins with the lines of one tunnel.
+    pub fn new(file: TreeFile) -> Self {
+        JoinedFile { known: file.text.lines().map(Box::from).collect(), file }
+    }
+
+    /// Adds the lines of another tunnel that are not there yet.
+    pub fn add(&mut self, other: &TreeFile) {
+        for line in other.text.lines() {
+            if self.known.insert(line.into()) {
+                self.file.text.push_str(line);
+                self.file.text.push('\n');
+            }
+        }
+    }
+
+    /// The whole file.
+    pub fn finish(self) -> TreeFile {
+        self.file
     }
 }
 
@@ -96,13 +114,18 @@ impl Tree {
     /// When both have another file at the same path: writers name files so that this cannot be.
     pub fn extend(&mut self, other: Tree) {
         for (path, file) in other.files {
-            match self.files.get_mut(&path) {
-                Some(known) if known.shared && file.shared => known.join(&file),
+            let joined = match self.files.remove(&path) {
+                Some(known) if known.shared && file.shared => {
+                    let mut joined = JoinedFile::new(known);
+                    joined.add(&file);
+                    joined.finish()
+                }
                 known => {
                     assert!(known.is_none(), "two files at {path}");
-                    self.files.insert(path, file);
+                    file
                 }
-            }
+            };
+            self.files.insert(path, joined);
         }
     }
 

@@ -4,6 +4,7 @@ use sha2::{Digest as _, Sha256};
 
 use crate::check::{SecretFile, Supplied};
 use crate::description::{Description, Tunnel};
+use crate::digest::hex;
 use crate::gateway::Method;
 use crate::secret::Secret;
 
@@ -46,10 +47,6 @@ pub fn fingerprint(secret: &Secret, guesses_log10: f64) -> Option<String> {
 fn digest(pem: &str) -> Option<String> {
     let (_, pem) = x509_parser::pem::parse_x509_pem(pem.as_bytes()).ok()?;
     Some(hex(&Sha256::digest(&pem.contents)))
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn command(file: &str) -> String {

@@ -11,6 +11,7 @@ use toml::de::DeTable;
 use super::tunnel::{Told, all_pairs};
 use super::{Decoder, SiteIndex, flag, list, number, printable, table, text};
 use crate::description::{Address, Site, Tunnel};
+use crate::digest::hex;
 use crate::finding::{self as rules, suggestion};
 use crate::gateway::Method;
 use crate::source::{Located, Span};
@@ -27,8 +28,7 @@ fn pair_name(first: &str, second: &str) -> String {
     if whole.len() <= LONGEST {
         return whole;
     }
-    let digest = Sha256::digest(&whole);
-    let mark: String = digest.iter().take(5).map(|byte| format!("{byte:02x}")).collect();
+    let mark = hex(&Sha256::digest(&whole)[..5]);
     format!("{}-{mark}", &whole[..LONGEST - 1 - mark.len()])
 }
 

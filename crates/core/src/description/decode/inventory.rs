@@ -172,14 +172,10 @@ impl Decoder<'_> {
                     Column::Other => {}
                 }
             }
-            let Some(name) = name else {
-                self.say(&rules::BAD_INVENTORY, cells[0].span, "this row has no name");
-                continue;
-            };
-            if !peers.is_empty() {
-                self.peers.insert(name.value.clone(), peers);
+            match name {
+                Some(name) => sites.extend(self.row(name, &fields, peers)),
+                None => drop(self.say(&rules::BAD_INVENTORY, cells[0].span, "this row has no name")),
             }
-            sites.extend(self.row(name, &fields));
         }
         sites
     }
@@ -250,20 +246,19 @@ impl Decoder<'_> {
                     _ => {}
                 }
             }
-            let Some(name) = name else {
-                self.say(&rules::BAD_INVENTORY, shifted(object.range(), start), "this object has no `name`");
-                continue;
-            };
-            if !peers.is_empty() {
-                self.peers.insert(name.value.clone(), peers);
+            match name {
+                Some(name) => sites.extend(self.row(name, &fields, peers)),
+                None => drop(self.say(&rules::BAD_INVENTORY, shifted(object.range(), start), "this object has no `name`")),
             }
-            sites.extend(self.row(name, &fields));
         }
         sites
     }
 
     /// One site: checked like a table of the description.
-    fn row(&mut self, name: Located<String>, fields: &DeTable<'_>) -> Option<Site> {
+    fn row(&mut self, name: Located<String>, fields: &DeTable<'_>, peers: Vec<Located<String>>) -> Option<Site> {
+        if !peers.is_empty() {
+            self.peers.insert(name.value.clone(), peers);
+        }
         let before = self.findings.len();
         if !values::is_name(&name.value) {
             self.say(&rules::BAD_NAME, name.span, format!("`{}` cannot be the name of one of the sites by name", printable(&name.value)));

@@ -189,7 +189,7 @@ impl Decoder<'_> {
             let name = &site.name;
             let other = index.known.get(&name.value).map(|other| sites[*other].name.span);
             let inventory = || inventories.iter().find(|inventory| inventory.name.value == name.value).map(|inventory| inventory.name.span);
-            if let Some(other) = other.or_else(|| inventory().filter(|span| *span != name.span)) {
+            if let Some(other) = other.or_else(inventory) {
                 let place = self.source.place(other);
                 self.say(&rules::SITE_TWICE, name.span, format!("`{}` is there already", name.value))
                     .related
