@@ -1,9 +1,9 @@
 //! Stars, meshes and lists of many sites, from the description and from inventories.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
-use uspan_core::{Build, Description, Finding, Secret, SecretFile, Source, Supplied, any_stops, build};
+use uspan_core::{Build, Description, Finding, Secret, SecretFile, Source, Supplied, any_stops, build, fingerprint, sheet};
 
 const MASTER: &str = "a-master-secret-that-is-made-up-0123456789";
 
@@ -156,6 +156,21 @@ fn the_secret_of_a_pair_is_that_of_rfc_5869() {
     // Names do not run into each other.
     assert!(master.of_pair(["ab", "c"], 1) != master.of_pair(["a", "bc"], 1));
     assert!(master.of_pair(["ab", "c"], 1) != master.of_pair(["ab", "c"], 2));
+}
+
+/// Whoever has the master secret has all of them: a sheet neither names it for handing over, nor shows its fingerprint.
+#[test]
+fn the_master_secret_is_never_handed_over() {
+    let (description, _) = read(&star(""), &[("branches", ROWS)]);
+    let built = built(&star(""), ROWS);
+    let supplied = supplied();
+    let sheets: Vec<_> = built.tunnels.iter().filter_map(|tunnel| sheet(&description, tunnel, &built, &supplied)).collect();
+    let given: Vec<_> = sheets.iter().flat_map(|sheet| &sheet.handovers).collect();
+    assert_eq!(given.len(), 3);
+    assert!(given.iter().all(|one| one.how.contains("never the master") && one.command.contains("< FILE;")), "{given:?}");
+    let shown: BTreeSet<_> = given.iter().map(|one| one.check.clone().expect("a fingerprint")).collect();
+    let master = fingerprint(&Secret::new(MASTER.as_bytes().to_vec()), 40.0).expect("a fingerprint");
+    assert!(shown.len() == 3 && !shown.contains(&master), "{shown:?}");
 }
 
 #[test]

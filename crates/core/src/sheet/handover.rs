@@ -56,7 +56,7 @@ fn command(file: &str) -> String {
 
 pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &Supplied) -> Vec<Handover> {
     match tunnel.method.value {
-        Method::SharedSecret => tunnel.secret_file.iter().map(|file| secret(&file.value, supplied)).collect(),
+        Method::SharedSecret => tunnel.secret_file.iter().map(|file| secret(description, tunnel, &file.value, supplied)).collect(),
         Method::PublicKey => {
             let keys = description.ends(tunnel).map(|site| {
                 let path = site.keys.as_ref().and_then(|keys| keys.public.as_ref()).map(|path| path.value.clone()).unwrap_or_default();
@@ -82,9 +82,9 @@ pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &S
     }
 }
 
-fn secret(file: &str, supplied: &Supplied) -> Handover {
-    let (check, why) = match supplied.secrets.get(file) {
-        Some(SecretFile::Read { secret, guesses_log10, .. }) => match fingerprint(secret, *guesses_log10) {
+fn secret(description: &Description, tunnel: &Tunnel, file: &str, supplied: &Supplied) -> Handover {
+    let (check, why) = match (supplied.secrets.get(file), supplied.secret_of(description, tunnel)) {
+        (Some(SecretFile::Read { guesses_log10, .. }), Some(secret)) => match fingerprint(&secret, *guesses_log10) {
             Some(fingerprint) => (
                 Some(fingerprint),
                 "It may be said aloud: it is 40 bits of a SHA-256 over the secret, and to test a guess one has to guess all of it; there are \
@@ -99,10 +99,15 @@ fn secret(file: &str, supplied: &Supplied) -> Handover {
         },
         _ => (None, "There is none yet: the secret is not there.".to_owned()),
     };
+    // Whoever has the master secret has those of all pairs: it goes to nobody.
+    let (given, file) = match tunnel.generation {
+        Some(_) => ("the secret of this pair alone, from the secrets file of its gateway, and never the master,".to_owned(), "FILE"),
+        None => (file.to_owned(), file),
+    };
     Handover {
         what: "the shared secret".to_owned(),
         how: format!(
-            "give {file} over a way that you trust and that is not this sheet: a meeting, an encrypted message to a person you know; then compare the fingerprints"
+            "give {given} over a way that you trust and that is not this sheet: a meeting, an encrypted message to a person you know; then compare the fingerprints"
         ),
         check,
         command: command(file),
