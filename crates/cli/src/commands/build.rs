@@ -11,7 +11,7 @@ use super::check::plan_of;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::files::output::{self, Change, Earlier, Layout, Manner, Outcome, Planned, Written};
+use crate::files::output::{self, Change, Earlier, Folders, Layout, Manner, Outcome, Planned, Written};
 use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
@@ -97,10 +97,11 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
     found.extend(builder.check());
     let sound = !any_stops(&found);
     // Without files there is nothing to lay out.
-    let layout = match sound.then(|| Layout::begin(folder, manner)).transpose()?.transpose() {
+    let mut layout = match sound.then(|| Layout::begin(folder, manner)).transpose()?.transpose() {
         Ok(layout) => layout,
         Err(refused) => return stopped(&refused, &read.source, format),
     };
+    layout.as_mut().map_or(Ok(()), Layout::flush_meanwhile)?;
     let broken = AtomicBool::new(!sound);
     let work = |number: usize, tunnel: &Tunnel| -> Result<Given, Failure> {
         let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None };
@@ -117,12 +118,13 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
         // The first one stands for what is to be done with all of them.
         let sample = (number == 0).then(|| (built.clone(), trees.clone()));
         for (site, tree) in built.ends.iter().zip(&mut trees) {
+            let mut folders = Folders::default();
             given.shared.extend(Shared::split(tree).into_iter().map(|(path, file)| (site.clone(), path, file)));
             for (path, file) in &tree.files {
                 let path = format!("{site}/{path}");
                 let same = before.is_some_and(|before| before.has(&path, file));
                 if let Some(layout) = layout.as_ref().filter(|_| !same && !broken.load(Ordering::Relaxed)) {
-                    given.planned.push(layout.add(path, file)?);
+                    given.planned.push(layout.add(path, file, &mut folders)?);
                 }
             }
         }
@@ -148,10 +150,11 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
     input::relocate(&mut found, &description.source, &read.source);
     uspan_core::in_reading_order(&mut found);
     let Some(layout) = layout.filter(|_| !any_stops(&found)) else { return stopped(&found, &read.source, format) };
+    let mut folders = Folders::default();
     for (site, path, file) in shared.finish() {
         let path = format!("{site}/{path}");
         if before.is_none_or(|before| !before.has(&path, &file)) {
-            planned.push(layout.add(path, &file)?);
+            planned.push(layout.add(path, &file, &mut folders)?);
         }
     }
     let written = match layout.finish(planned)? {

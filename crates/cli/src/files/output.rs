@@ -10,10 +10,12 @@ use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc::{SyncSender, sync_channel};
+use std::thread::{self, JoinHandle};
 
 use rustix::fs::{CWD, FlockOperation, RenameFlags, flock, renameat_with};
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 use uspan_core::{BuiltTunnel, Finding, Tree, TreeFile, rules};
 
 use crate::failure::Failure;
@@ -192,10 +194,10 @@ pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, manner: Manner) -> R
         Ok(layout) => layout,
         Err(findings) => return Ok(Outcome::Refused(findings)),
     };
-    let mut planned = Vec::new();
+    let (mut planned, mut folders) = (Vec::new(), Folders::default());
     for (site, tree) in trees {
         for (path, file) in &tree.files {
-            planned.push(layout.add(format!("{site}/{path}"), file)?);
+            planned.push(layout.add(format!("{site}/{path}"), file, &mut folders)?);
         }
     }
     layout.finish(planned)
@@ -230,6 +232,60 @@ pub struct Layout {
     fresh: PathBuf,
     /// Whether new files have the modes that they should have, whatever the umask.
     modes_hold: bool,
+    flusher: Option<Flusher>,
+}
+
+/// Folders of a new output that are there.
+#[derive(Default)]
+pub struct Folders(BTreeSet<Box<str>>);
+
+impl Folders {
+    /// Makes those above a file that are not there yet.
+    fn make(&mut self, root: &Path, file: &str) -> io::Result<()> {
+        for (end, _) in file.match_indices('/') {
+            let folder = &file[..end];
+            if self.0.contains(folder) {
+                continue;
+            }
+            match DirBuilder::new().mode(0o755).create(root.join(folder)) {
+                Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
+                _ => drop(self.0.insert(folder.into())),
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Brings what is written to the disk from time to time, beside those who write.
+struct Flusher {
+    written: AtomicUsize,
+    turn: SyncSender<()>,
+    thread: JoinHandle<io::Result<()>>,
+}
+
+impl Flusher {
+    /// After so many files.
+    const EACH: usize = 8192;
+
+    fn start(folder: File) -> Flusher {
+        let (turn, turns) = sync_channel(1);
+        let thread = thread::spawn(move || turns.into_iter().try_for_each(|()| rustix::fs::syncfs(&folder).map_err(io::Error::from)));
+        Flusher { written: AtomicUsize::new(0), turn, thread }
+    }
+
+    /// One more file.
+    fn another(&self) {
+        if self.written.fetch_add(1, Ordering::Relaxed) % Flusher::EACH == Flusher::EACH - 1 {
+            // If it is still at it, the next turn will do.
+            let _ = self.turn.try_send(());
+        }
+    }
+
+    /// Whether all went well so far.
+    fn finish(self) -> io::Result<()> {
+        drop(self.turn);
+        self.thread.join().unwrap_or_else(|_| Err(io::Error::other("writing was given up")))
+    }
 }
 
 impl Layout {
@@ -247,7 +303,8 @@ impl Layout {
         };
         let output = if exists { fs::canonicalize(output).map_err(Failure::file("cannot find", output))? } else { output.to_owned() };
         let standing = if exists { Standing::read(&output)? } else { Standing::default() };
-        let mut layout = Layout { output, exists, manner, standing, staging: None, held: None, fresh: PathBuf::new(), modes_hold: false };
+        let mut layout =
+            Layout { output, exists, manner, standing, staging: None, held: None, fresh: PathBuf::new(), modes_hold: false, flusher: None };
         if !manner.preview {
             layout.stage()?;
         }
@@ -288,24 +345,27 @@ impl Layout {
         }
     }
 
-    /// Lays out a file; several at a time may do so.
-    pub fn add(&self, path: String, file: &TreeFile) -> Result<Planned, Failure> {
+    /// Lays out a file; several at a time may do so. What is known of the folders made so far spares asking for them.
+    pub fn add(&self, path: String, file: &TreeFile, folders: &mut Folders) -> Result<Planned, Failure> {
         let entry = Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) };
         if self.staging.is_some() {
-            self.write_file(&self.fresh.join(&path), file.text.as_bytes(), entry.mode)?;
+            self.write_file(&path, file.text.as_bytes(), entry.mode, folders)?;
+            if let Some(flusher) = &self.flusher {
+                flusher.another();
+            }
         }
         Ok(Planned { path: path.into(), bytes: file.text.len(), entry })
     }
 
-    fn write_file(&self, path: &Path, content: &[u8], mode: u32) -> Result<(), Failure> {
-        let cannot = || Failure::file("the output stands as it was; cannot write", path);
+    fn write_file(&self, path: &str, content: &[u8], mode: u32, folders: &mut Folders) -> Result<(), Failure> {
+        let whole = self.fresh.join(path);
+        let cannot = || Failure::file("the output stands as it was; cannot write", &whole);
         let mut how = OpenOptions::new();
         how.write(true).create_new(true).mode(mode);
-        let mut file = match how.open(path) {
+        let mut file = match how.open(&whole) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                let folder = path.parent().unwrap_or(Path::new("."));
-                DirBuilder::new().recursive(true).mode(0o755).create(folder).map_err(cannot())?;
-                how.open(path).map_err(cannot())?
+                folders.make(&self.fresh, path).map_err(cannot())?;
+                how.open(&whole).map_err(cannot())?
             }
             opened => opened.map_err(cannot())?,
         };
@@ -315,6 +375,15 @@ impl Layout {
         }
         // The umask may have taken bits away.
         file.set_permissions(fs::Permissions::from_mode(mode)).map_err(cannot())
+    }
+
+    /// Begins to bring to the disk what is laid out while more is: worth it where there is very much.
+    pub fn flush_meanwhile(&mut self) -> Result<(), Failure> {
+        if self.staging.is_some() {
+            let cannot = Failure::file("the output stands as it was; cannot write", &self.fresh);
+            self.flusher = Some(Flusher::start(File::open(&self.fresh).map_err(cannot)?));
+        }
+        Ok(())
     }
 
     /// Lets it take its place, unless something is in the way or nothing is new.
@@ -333,6 +402,9 @@ impl Layout {
         let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
         self.write_manifest(&planned)?;
         carry_over(output, fresh, &self.standing, &planned)?;
+        if let Some(flusher) = self.flusher.take() {
+            flusher.finish().map_err(cannot(fresh))?;
+        }
         sync(fresh, planned.len())?;
         let flags = if self.exists { RenameFlags::EXCHANGE } else { RenameFlags::NOREPLACE };
         renameat_with(CWD, fresh, CWD, output, flags).map_err(|e| cannot(output)(e.into()))?;
@@ -514,5 +586,7 @@ fn sync(folder: &Path, files: usize) -> Result<(), Failure> {
 }
 
 fn checksum(content: &[u8]) -> [u8; 32] {
-    Sha256::digest(content).into()
+    let mut sum = [0; 32];
+    sum.copy_from_slice(ring::digest::digest(&ring::digest::SHA256, content).as_ref());
+    sum
 }

@@ -35,55 +35,51 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         let lacking = if left.gateway.connections.is_empty() { left.name } else { right.name };
         return vec![Finding::new(&rules::METHODS_DIFFER, format!("{lacking} has no connection"))];
     };
-    let mut say = |rule: &'static Rule, differs: bool, message: String| {
+    let mut say = |rule: &'static Rule, differs: bool, message: &dyn Fn() -> String| {
         if differs {
-            findings.push(Finding::new(rule, message));
+            findings.push(Finding::new(rule, message()));
         }
     };
     let names = format!("{} and {}", left.name, right.name);
     let methods = |c: &Connection| (c.version.value, c.aggressive.value, c.local_method.value, c.remote_method.value);
     let (version, aggressive, local, remote) = methods(one);
-    say(
-        &rules::METHODS_DIFFER,
-        (version, aggressive, remote, local) != methods(other) || modes(one) != modes(other),
-        format!("{names} differ in version, method or mode"),
-    );
+    say(&rules::METHODS_DIFFER, (version, aggressive, remote, local) != methods(other) || modes(one) != modes(other), &|| {
+        format!("{names} differ in version, method or mode")
+    });
     say(
         &rules::ADDRESSES_NOT_CROSSED,
         [&one.local.value, &one.remote.value, &other.local.value, &other.remote.value]
             != [&left.own, &right.reached, &right.own, &left.reached],
-        format!("the addresses of {names} are not crossed"),
+        &|| format!("the addresses of {names} are not crossed"),
     );
     say(
         &rules::IDENTITIES_NOT_CROSSED,
         one.local_identity != other.remote_identity || one.remote_identity != other.local_identity,
-        format!("the identities of {names} are not crossed"),
+        &|| format!("the identities of {names} are not crossed"),
     );
-    say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), format!("the IKE proposals of {names} differ"));
+    say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), &|| format!("the IKE proposals of {names} differ"));
     let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
     match one.local_method.value {
         Method::SharedSecret => {
-            say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, format!("the secrets of {names} differ"));
+            say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, &|| format!("the secrets of {names} differ"));
         }
         Method::PublicKey => {
             let crossed = |signs: Option<&PublicKey>, expects: Option<&PublicKey>| signs.is_some() && signs == expects;
             let fit = crossed(left.gateway.own_key(one), right.gateway.pinned_key(other))
                 && crossed(right.gateway.own_key(other), left.gateway.pinned_key(one));
-            say(&rules::KEYS_NOT_CROSSED, !fit, format!("the keys of {names} are not crossed"));
+            say(&rules::KEYS_NOT_CROSSED, !fit, &|| format!("the keys of {names} are not crossed"));
         }
         Method::Certificate => {
             let fit = believed(left.gateway, one, right.gateway) && believed(right.gateway, other, left.gateway);
-            say(&rules::KEYS_NOT_CROSSED, !fit, format!("of {names} one does not believe the certificate of the other"));
+            say(&rules::KEYS_NOT_CROSSED, !fit, &|| format!("of {names} one does not believe the certificate of the other"));
         }
     }
-    say(
-        &rules::SELECTORS_NOT_MIRRORED,
-        selectors(one, false) != selectors(other, true),
-        format!("the selectors of {names} do not mirror each other"),
-    );
+    say(&rules::SELECTORS_NOT_MIRRORED, selectors(one, false) != selectors(other, true), &|| {
+        format!("the selectors of {names} do not mirror each other")
+    });
     for end in [&left, &right] {
-        let message = format!("{}: the ends of GRE are not those that the selectors name", end.name);
-        say(&rules::SELECTORS_NOT_MIRRORED, !wrapped(end.gateway), message);
+        let message = || format!("{}: the ends of GRE are not those that the selectors name", end.name);
+        say(&rules::SELECTORS_NOT_MIRRORED, !wrapped(end.gateway), &message);
     }
     let fit = |(one, other): (&BgpSession, &BgpSession)| {
         let named_alike = one.router_id.is_some() && one.router_id == other.router_id;
@@ -91,16 +87,14 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     };
     let (sessions, theirs) = (&left.gateway.sessions, &right.gateway.sessions);
     let crossed = sessions.len() == theirs.len() && sessions.iter().zip(theirs).all(fit);
-    say(&rules::SESSIONS_NOT_CROSSED, !crossed, format!("the routing sessions of {names} do not fit"));
+    say(&rules::SESSIONS_NOT_CROSSED, !crossed, &|| format!("the routing sessions of {names} do not fit"));
     let turned: BTreeSet<_> = right.gateway.crossing().into_iter().map(|(local, remote)| (remote, local)).collect();
-    say(
-        &rules::ROUTES_INCOMPLETE,
-        left.gateway.crossing() != turned,
-        format!("what crosses at {} is not what crosses at {}", left.name, right.name),
-    );
-    say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), format!("the ESP proposals of {names} differ"));
+    say(&rules::ROUTES_INCOMPLETE, left.gateway.crossing() != turned, &|| {
+        format!("what crosses at {} is not what crosses at {}", left.name, right.name)
+    });
+    say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), &|| format!("the ESP proposals of {names} differ"));
     let waits = |c: &Connection| c.children.iter().all(|child| child.opening.value == Opening::Wait);
-    say(&rules::NOBODY_STARTS, waits(one) && waits(other), format!("neither of {names} opens the tunnel by itself"));
+    say(&rules::NOBODY_STARTS, waits(one) && waits(other), &|| format!("neither of {names} opens the tunnel by itself"));
     for end in [&left, &right] {
         findings.extend(exemption(end));
         findings.extend(routing(end));
@@ -221,26 +215,26 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     let empty = Filter { form: FilterForm::Standalone, rules: Vec::new() };
     let filter = end.gateway.filter.as_ref().unwrap_or(&empty);
-    let mut need = |verdict: Verdict, packet: Packet, otherwise: String| {
+    let mut need = |verdict: Verdict, packet: Packet, otherwise: &dyn Fn() -> String| {
         if filter.verdict(&packet) != Some(verdict) {
-            findings.push(Finding::new(&rules::FILTER_INCOMPLETE, format!("{}: {otherwise}", end.name)));
+            let not = if verdict == Verdict::Accept { "the filter does not allow " } else { "" };
+            findings.push(Finding::new(&rules::FILTER_INCOMPLETE, format!("{}: {not}{}", end.name, otherwise())));
         }
     };
-    let not = |what: String| format!("the filter does not allow {what}");
     for connection in &end.gateway.connections {
         let ipv4 = connection.outer_ipv4();
         let (peer, me) = (connection.remote.value.range(ipv4), connection.local.value.range(ipv4));
         let reach = |traffic| Packet { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic };
-        need(Verdict::Accept, reach(Traffic::Udp(vec![500])), not(format!("UDP 500 from {}", connection.remote.value)));
-        need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), not(format!("UDP 4500 from {}", connection.remote.value)));
-        need(Verdict::Accept, reach(Traffic::Esp), not(format!("ESP from {}", connection.remote.value)));
+        need(Verdict::Accept, reach(Traffic::Udp(vec![500])), &|| format!("UDP 500 from {}", connection.remote.value));
+        need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), &|| format!("UDP 4500 from {}", connection.remote.value));
+        need(Verdict::Accept, reach(Traffic::Esp), &|| format!("ESP from {}", connection.remote.value));
         if end.gateway.wraps() {
             let gre = |hook, from, to, protection| Packet { hook, from, to, protection, traffic: Traffic::Gre };
             for (hook, from, to, protection) in
                 [(Hook::Input, peer, me, Protection::Arrived), (Hook::Output, me, peer, Protection::Leaving)]
             {
-                need(Verdict::Accept, gre(hook, from, to, protection), not(format!("GRE from {from} to {to} through the tunnel")));
-                need(Verdict::Drop, gre(hook, from, to, Protection::Any), format!("GRE from {from} to {to} may pass in clear"));
+                need(Verdict::Accept, gre(hook, from, to, protection), &|| format!("GRE from {from} to {to} through the tunnel"));
+                need(Verdict::Drop, gre(hook, from, to, Protection::Any), &|| format!("GRE from {from} to {to} may pass in clear"));
             }
         }
     }
@@ -251,17 +245,17 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
             let bare = |hook, from, to, traffic| Packet { hook, from, to, protection: Protection::Any, traffic };
             for traffic in [Traffic::Udp(vec![500]), Traffic::Udp(vec![4500]), Traffic::Esp] {
                 let packet = bare(departing, local, remote, traffic);
-                need(Verdict::Accept, packet, not(format!("IKE and ESP from {local} to {remote}")));
+                need(Verdict::Accept, packet, &|| format!("IKE and ESP from {local} to {remote}"));
             }
             for (hook, from, to) in [(departing, local, remote), (arriving, remote, local)] {
-                need(Verdict::Drop, bare(hook, from, to, Traffic::Any), format!("traffic from {from} to {to} may pass in clear"));
+                need(Verdict::Drop, bare(hook, from, to, Traffic::Any), &|| format!("traffic from {from} to {to} may pass in clear"));
             }
         }
     }
     for session in &end.gateway.sessions {
         let (from, to, protection) = (session.neighbour.into(), session.own.into(), arrived.clone());
         let packet = Packet { hook: Hook::Input, from, to, protection, traffic: BgpSession::traffic() };
-        need(Verdict::Accept, packet, not(format!("BGP from {}", session.neighbour)));
+        need(Verdict::Accept, packet, &|| format!("BGP from {}", session.neighbour));
     }
     for (apparent, remote) in end.gateway.crossing() {
         let local = end.gateway.inner(apparent, remote);
@@ -271,13 +265,13 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         let out = if late { Protection::Any } else { leaving.clone() };
         let there = pass(departing, local, remote, out, Traffic::Replies);
         let back = pass(arriving, remote, local, arrived.clone(), Traffic::Replies);
-        need(Verdict::Accept, there, not(format!("{local} to {remote} through the tunnel")));
-        need(Verdict::Accept, back, not(format!("{remote} to {local} out of the tunnel")));
+        need(Verdict::Accept, there, &|| format!("{local} to {remote} through the tunnel"));
+        need(Verdict::Accept, back, &|| format!("{remote} to {local} out of the tunnel"));
         if late {
             let departs = |protection| Packet { hook: Hook::Departure, from: apparent, to: remote, protection, traffic: Traffic::Any };
-            need(Verdict::Accept, departs(leaving.clone()), not(format!("{apparent} to {remote} through the tunnel")));
-            let in_clear = format!("{local}, translated to {apparent}, may leave for {remote} in clear");
-            need(Verdict::Drop, departs(Protection::Any), in_clear);
+            need(Verdict::Accept, departs(leaving.clone()), &|| format!("{apparent} to {remote} through the tunnel"));
+            let in_clear = || format!("{local}, translated to {apparent}, may leave for {remote} in clear");
+            need(Verdict::Drop, departs(Protection::Any), &in_clear);
         }
     }
     findings

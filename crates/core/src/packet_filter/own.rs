@@ -25,13 +25,12 @@ pub(super) struct Chains {
 }
 
 impl Chains {
-    /// The chain of this name in a table for these families, made where it is not there yet.
-    pub(super) fn named(&mut self, table: &str, name: &str, [ipv4, ipv6]: [bool; 2]) -> &mut Chain {
-        let at = *self.named.entry(format!("{ipv4} {ipv6} {table} {name}")).or_insert_with(|| {
+    /// Where the chain of this name in a table for these families stands, made where it is not there yet.
+    pub(super) fn named(&mut self, table: &str, name: &str, [ipv4, ipv6]: [bool; 2]) -> usize {
+        *self.named.entry(format!("{ipv4} {ipv6} {table} {name}")).or_insert_with(|| {
             self.all.push(Chain { table: table.to_owned(), name: name.to_owned(), ipv4, ipv6, base: None, rules: Vec::new() });
             self.all.len() - 1
-        });
-        &mut self.all[at]
+        })
     }
 }
 

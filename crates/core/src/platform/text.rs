@@ -1,6 +1,6 @@
 //! What the writers and readers of all dialects share: comments that stay comments.
 
-use std::fmt::Write as _;
+use std::borrow::Cow;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -23,15 +23,22 @@ pub(crate) struct Word {
 }
 
 /// A text as the rest of a `#` comment: control characters cannot end the line.
-pub(crate) fn comment(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() || matches!(c, '\u{2028}' | '\u{2029}') { ' ' } else { c }).collect()
+pub(crate) fn comment(text: &str) -> Cow<'_, str> {
+    let ends_a_line = |c: char| c.is_control() || matches!(c, '\u{2028}' | '\u{2029}');
+    match text.bytes().all(|byte| matches!(byte, b' '..=b'~')) {
+        true => Cow::Borrowed(text),
+        false => text.chars().map(|c| if ends_a_line(c) { ' ' } else { c }).collect::<String>().into(),
+    }
 }
+
+/// As much as most files have, so that they need not grow piece by piece.
+const ROOM: usize = 4096;
 
 /// The head of a file as comments.
 pub(crate) fn head(lines: &[String]) -> String {
-    let mut text = String::new();
+    let mut text = String::with_capacity(ROOM);
     for line in lines {
-        let _ = writeln!(text, "# {}", comment(line));
+        text.extend(["# ", &comment(line), "\n"]);
     }
     text
 }
@@ -39,7 +46,7 @@ pub(crate) fn head(lines: &[String]) -> String {
 /// An indented remark, or nothing if there is none.
 pub(crate) fn remark(out: &mut String, indent: &str, text: &str) {
     if !text.is_empty() {
-        let _ = writeln!(out, "{indent}# {}", comment(text));
+        out.extend([indent, "# ", &comment(text), "\n"]);
     }
 }
 

@@ -88,7 +88,8 @@ impl Found {
     }
 
     fn chain_of(&mut self, table: &str, name: &str, family: &Family) -> &mut Chain {
-        let chain = self.chains.named(table, name, [family.ipv4, !family.ipv4]);
+        let at = self.chains.named(table, name, [family.ipv4, !family.ipv4]);
+        let chain = &mut self.chains.all[at];
         if chain.base.is_none() {
             let base = |(hook, task, order)| Base { hook, task, order, drops: false, place: Whence::default() };
             chain.base = built_in(table, name).map(base);

@@ -2,10 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use ipnet::IpNet;
+
 use super::syntax::{Statement, parse};
 use super::{FILES, FOLDER, LISTING};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
+use crate::gateway::{Action, Base, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
 use crate::packet_filter::own::{self, Chains};
 use crate::packet_filter::{FoundRules, values};
 use crate::platform::text::{Opened, included};
@@ -44,6 +46,7 @@ struct Reader<'t> {
     /// Tables that are read from elsewhere.
     managed: BTreeSet<String>,
     chains: Chains,
+    known: Known,
     /// What stands for what: `$name`, and `@name` within a table.
     defined: BTreeMap<String, Vec<String>>,
     read: BTreeSet<String>,
@@ -80,6 +83,7 @@ impl<'t> Reader<'t> {
             tree,
             managed: BTreeSet::new(),
             chains: Chains::default(),
+            known: Known::default(),
             defined: BTreeMap::new(),
             read: BTreeSet::new(),
             opened: Opened::default(),
@@ -146,7 +150,10 @@ impl<'t> Reader<'t> {
                 ([verb @ ("add" | "insert"), "rule", rest @ ..], None) => {
                     let named = if matches!(rest, ["ip" | "ip6" | "inet", ..]) { 2 } else { 1 };
                     match rest.split_at_checked(named).and_then(|(named, rest)| Some((table(named)?, rest.split_first()?))) {
-                        Some((table, (chain, words))) => self.rule(source, statement.span, words, table, chain, *verb == "insert"),
+                        Some((table, (chain, words))) => {
+                            let chain = self.chain_of(table, chain);
+                            self.rule(source, statement.span, words, table, chain, *verb == "insert");
+                        }
                         None => self.unknown(source, statement),
                     }
                 }
@@ -155,13 +162,13 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn chain_of(&mut self, table: Table<'_>, name: &str) -> &mut Chain {
+    fn chain_of(&mut self, table: Table<'_>, name: &str) -> usize {
         let families = [matches!(table.family, "ip" | "inet"), matches!(table.family, "ip6" | "inet")];
         self.chains.named(&table.key(), name, families)
     }
 
     fn chain(&mut self, source: &Source, chain: &Statement<'_>, table: Table<'_>, name: &str) {
-        self.chain_of(table, name);
+        let at = self.chain_of(table, name);
         for statement in &chain.block {
             let place = Whence(Some(source.place(statement.span)));
             match statement.words.as_slice() {
@@ -170,13 +177,13 @@ impl<'t> Reader<'t> {
                     let order = rest.iter().position(|word| *word == "priority").and_then(|at| priority(&rest[at + 1..]));
                     match (task_and_hook(task, hook), order) {
                         (Some((task, hook)), Some(order)) => {
-                            self.chain_of(table, name).base = Some(Base { hook, task, order, drops: false, place });
+                            self.chains.all[at].base = Some(Base { hook, task, order, drops: false, place });
                         }
                         _ => self.unknown(source, statement),
                     }
                 }
                 ["policy", verdict @ ("accept" | "drop")] => {
-                    if let Some(base) = &mut self.chain_of(table, name).base {
+                    if let Some(base) = &mut self.chains.all[at].base {
                         base.drops = *verdict == "drop";
                         base.place = place;
                     }
@@ -184,16 +191,16 @@ impl<'t> Reader<'t> {
                 ["comment", _] | ["flags", ..] | ["devices", ..] => {}
                 ["include", pattern] => {
                     for path in included(self.tree, source.name(), pattern.trim_matches(['"', '\''])) {
-                        self.rules_of(&path, table, name);
+                        self.rules_of(&path, table, at);
                     }
                 }
-                words => self.rule(source, statement.span, words, table, name, false),
+                words => self.rule(source, statement.span, words, table, at, false),
             }
         }
     }
 
     /// A file of rules that a chain includes.
-    fn rules_of(&mut self, path: &str, table: Table<'_>, chain: &str) {
+    fn rules_of(&mut self, path: &str, table: Table<'_>, chain: usize) {
         let Some(file) = self.tree.files.get(path) else { return };
         if self.opened.enter(path) {
             self.read.insert(path.to_owned());
@@ -245,7 +252,7 @@ impl<'t> Reader<'t> {
         expanded
     }
 
-    fn rule(&mut self, source: &Source, span: Span, words: &[&str], table: Table<'_>, chain: &str, first: bool) {
+    fn rule(&mut self, source: &Source, span: Span, words: &[&str], table: Table<'_>, chain: usize, first: bool) {
         let owned;
         let spread: Vec<&str>;
         let words = if words.iter().any(|word| word.starts_with(['$', '@'])) {
@@ -255,14 +262,15 @@ impl<'t> Reader<'t> {
         } else {
             words
         };
-        let mut parsed = Vec::new();
         let place = Whence(Some(source.place(span)));
-        rule(words, Rule { tests: Vec::new(), logs: false, action: Action::Next, place }, &mut parsed);
-        let chain = self.chain_of(table, chain);
+        let begun = Rule { tests: Vec::with_capacity(6), logs: false, action: Action::Next, place };
+        let rules = &mut self.chains.all[chain].rules;
         if first {
-            chain.rules.splice(0..0, parsed);
+            let mut parsed = Vec::new();
+            rule(words, begun, &mut self.known, &mut parsed);
+            rules.splice(0..0, parsed);
         } else {
-            chain.rules.extend(parsed);
+            rule(words, begun, &mut self.known, rules);
         }
     }
 }
@@ -353,6 +361,23 @@ const STARTS: &[&str] = &[
     "synproxy",
 ];
 
+/// The networks that were read last: the same ones come again in very many rules.
+#[derive(Default)]
+struct Known(Vec<(String, IpNet)>);
+
+impl Known {
+    fn net(&mut self, text: &str) -> Option<IpNet> {
+        if let Some((_, net)) = self.0.iter().find(|(known, _)| known == text) {
+            return Some(*net);
+        }
+        let net = values::net(text)?;
+        // More are not worth a search.
+        self.0.truncate(7);
+        self.0.push((text.to_owned(), net));
+        Some(net)
+    }
+}
+
 /// What a condition is about.
 #[derive(Clone, Copy)]
 enum About {
@@ -391,13 +416,16 @@ impl About {
         })
     }
 
-    fn what(self, values: &[&str]) -> Option<What> {
+    fn what(self, values: &[&str], known: &mut Known) -> Option<What> {
         fn each<T>(values: &[&str], read: impl Fn(&str) -> Option<T>) -> Option<Vec<T>> {
             values.iter().map(|value| read(value)).collect()
         }
-        let nets = || {
-            let mut nets = Vec::new();
-            values.iter().try_for_each(|value| values::nets(value, &mut nets)).map(|()| nets.into())
+        let mut nets = || match values {
+            [one] if !one.contains('-') => Some(vec![known.net(one)?].into()),
+            several => {
+                let mut nets = Vec::new();
+                several.iter().try_for_each(|value| values::nets(value, &mut nets)).map(|()| nets.into())
+            }
         };
         let names = || values.iter().map(|name| name.trim_matches('"').to_owned()).collect();
         Some(match self {
@@ -457,11 +485,11 @@ fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Vec<&'a str>, &'
 }
 
 /// Reads the rest of a rule, of which something is read already. A map of verdicts makes several of one.
-fn rule(mut words: &[&str], mut begun: Rule, into: &mut Vec<Rule>) {
+fn rule(mut words: &[&str], mut begun: Rule, known: &mut Known, into: &mut Vec<Rule>) {
     loop {
         if let Some((about, rest)) = About::at(words) {
             if let ["vmap", rest @ ..] = rest {
-                return verdicts(about, rest, &begun, into);
+                return verdicts(about, rest, &begun, known, into);
             }
             let (not, rest) = match rest {
                 ["!=" | "not", rest @ ..] => (true, rest),
@@ -471,7 +499,7 @@ fn rule(mut words: &[&str], mut begun: Rule, into: &mut Vec<Rule>) {
             if let Some((values, rest)) = values(rest, matches!(about, About::State)) {
                 // Of several things joined to one nobody knows here.
                 let joined = matches!(rest, ["." | "&" | "|" | "^", ..]);
-                about.ask(about.what(&values).filter(|_| !joined), not, &mut begun);
+                about.ask(about.what(&values, known).filter(|_| !joined), not, &mut begun);
                 words = if joined { beyond(rest) } else { rest };
                 continue;
             }
@@ -559,7 +587,7 @@ fn action(words: &[&str]) -> Action {
 }
 
 /// A map from values to verdicts: a rule for each.
-fn verdicts(about: About, words: &[&str], begun: &Rule, into: &mut Vec<Rule>) {
+fn verdicts(about: About, words: &[&str], begun: &Rule, known: &mut Known, into: &mut Vec<Rule>) {
     let Some((entries, _)) = values(words, false) else {
         return into.push(Rule { action: Action::Other, ..begun.clone() });
     };
@@ -571,7 +599,7 @@ fn verdicts(about: About, words: &[&str], begun: &Rule, into: &mut Vec<Rule>) {
         let end = keys.peek().map_or(entries.len(), |next| next.saturating_sub(1));
         let (Some(key), Some(verdict)) = (at.checked_sub(1).map(|before| entries[before]), entries.get(at + 1..end)) else { continue };
         let mut rule = begun.clone();
-        about.ask(about.what(&[key]), false, &mut rule);
+        about.ask(about.what(&[key], known), false, &mut rule);
         rule.action = action(verdict);
         into.push(rule);
     }

@@ -31,6 +31,11 @@ struct Parser<'a> {
 
 const MAX_DEPTH: usize = 16;
 
+#[inline]
+fn ends_word(c: char) -> bool {
+    matches!(c, '{' | '}' | ';' | ',' | '#' | '"' | '\\') || c.is_whitespace()
+}
+
 /// What a block is inside of.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Within {
@@ -59,22 +64,22 @@ impl<'a> Parser<'a> {
         let mut sets = 0;
         loop {
             let rest = &self.text[self.at..];
-            let Some(c) = rest.chars().next() else { break };
-            let opens_block = opens_block(&current, within);
-            match c {
-                '#' => self.at += rest.find('\n').unwrap_or(rest.len()),
-                '\n' | ';' if sets == 0 => {
+            let Some(byte) = rest.bytes().next() else { break };
+            match byte {
+                b' ' | b'\t' | b',' => self.at += 1,
+                b'#' => self.at += rest.find('\n').unwrap_or(rest.len()),
+                b'\n' | b';' if sets == 0 => {
                     self.finish(&mut statements, &mut current, start, Vec::new());
                     self.at += 1;
                 }
-                '{' if opens_block && self.depth < MAX_DEPTH => {
+                b'{' if self.depth < MAX_DEPTH && opens_block(&current, within) => {
                     self.at += 1;
                     self.depth += 1;
                     let table = current.iter().take(2).any(|word| *word == "table");
                     let block = self.block(if table { Within::Table } else { Within::Rules });
                     self.finish(&mut statements, &mut current, start, block);
                 }
-                '}' if sets == 0 => {
+                b'}' if sets == 0 => {
                     self.finish(&mut statements, &mut current, start, Vec::new());
                     if self.depth > 0 {
                         self.depth -= 1;
@@ -82,19 +87,19 @@ impl<'a> Parser<'a> {
                     }
                     return statements;
                 }
-                c if c.is_whitespace() || c == ',' => self.at += c.len_utf8(),
                 // A line goes on behind one.
-                '\\' => self.at += 1,
+                b'\\' => self.at += 1,
+                _ if rest.starts_with(char::is_whitespace) => self.at += rest.chars().next().map_or(1, char::len_utf8),
                 _ => {
                     if current.is_empty() {
                         start = self.at;
                     }
-                    sets = match c {
-                        '{' => sets + 1,
-                        '}' => sets - 1,
+                    sets = match byte {
+                        b'{' => sets + 1,
+                        b'}' => sets - 1,
                         _ => sets,
                     };
-                    current.push(self.word(c));
+                    current.push(self.word(byte));
                 }
             }
         }
@@ -102,12 +107,16 @@ impl<'a> Parser<'a> {
         statements
     }
 
-    fn word(&mut self, first: char) -> &'a str {
+    fn word(&mut self, first: u8) -> &'a str {
         let rest = &self.text[self.at..];
         let length = match first {
-            '{' | '}' => 1,
-            '"' => rest[1..].find('"').map_or(rest.len(), |end| end + 2),
-            _ => rest.find(|c: char| c.is_whitespace() || "{};,#\"\\".contains(c)).unwrap_or(rest.len()),
+            b'{' | b'}' => 1,
+            b'"' => rest[1..].find('"').map_or(rest.len(), |end| end + 2),
+            // Most words are of letters and digits; what may be white space of more than one byte is looked at more closely.
+            _ => match rest.bytes().position(|byte| ends_word(char::from(byte)) || !byte.is_ascii()) {
+                Some(at) if !rest.as_bytes()[at].is_ascii() => rest.find(ends_word).unwrap_or(rest.len()),
+                end => end.unwrap_or(rest.len()),
+            },
         };
         self.at += length.max(1);
         &rest[..length]

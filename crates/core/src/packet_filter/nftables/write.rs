@@ -109,7 +109,8 @@ fn write_departures(out: &mut String, gateway: &Gateway, table: &str, remarks: &
     remark(out, "\t", &remarks.exemption);
     let _ = writeln!(out, "\tchain departure {{\n\t\ttype filter hook postrouting priority {DEPARTURE_ORDER}; policy accept;");
     for rule in rules {
-        let _ = writeln!(out, "\t\t{}", filter_rule(rule, table));
+        out.push_str("\t\t");
+        filter_rule(out, rule, &ends(rule.from, rule.to), table);
     }
     out.push_str("\t}\n");
 }
@@ -132,20 +133,44 @@ fn write_limits(out: &mut String, limits: &[SegmentLimit], remarks: &Remarks) {
 /// Source and destination of a rule.
 fn ends(from: IpNet, to: IpNet) -> String {
     let (family, number) = if from.addr().is_ipv4() { ("ip", "ipv4") } else { ("ip6", "ipv6") };
-    let end = |net: IpNet, which: &str| (net.prefix_len() > 0).then(|| format!("{family} {which} {}", host_or_net(net)));
-    match (end(from, "saddr"), end(to, "daddr")) {
-        (Some(from), Some(to)) => format!("{from} {to}"),
-        (Some(one), None) | (None, Some(one)) => one,
-        (None, None) => format!("meta nfproto {number}"),
+    let mut text = String::with_capacity(128);
+    for (net, which) in [(from, "saddr"), (to, "daddr")] {
+        let space = if text.is_empty() { "" } else { " " };
+        let _ = match net.prefix_len() {
+            0 => continue,
+            length if length == net.max_prefix_len() => write!(text, "{space}{family} {which} {}", net.addr()),
+            _ => write!(text, "{space}{family} {which} {net}"),
+        };
+    }
+    if text.is_empty() {
+        let _ = write!(text, "meta nfproto {number}");
+    }
+    text
+}
+
+/// Sources and destinations in words: the same ones come again in very many rules.
+#[derive(Default)]
+struct Ends(Vec<((IpNet, IpNet), String)>);
+
+impl Ends {
+    fn of(&mut self, rule: &FilterRule) -> &str {
+        let pair = (rule.from, rule.to);
+        let at = self.0.iter().rposition(|(known, _)| *known == pair).unwrap_or_else(|| {
+            // A tunnel of very many networks is not worth a search for each of its rules.
+            self.0.truncate(KNOWN);
+            self.0.push((pair, ends(rule.from, rule.to)));
+            self.0.len() - 1
+        });
+        &self.0[at].1
     }
 }
 
-fn host_or_net(net: IpNet) -> String {
-    if net.prefix_len() == net.max_prefix_len() { net.addr().to_string() } else { net.to_string() }
-}
+/// As many as are looked through.
+const KNOWN: usize = 16;
 
 fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, remarks: &Remarks) {
     remark(out, indent, &remarks.filter);
+    let mut ends = Ends::default();
     let sends = filter.rules.iter().any(|rule| rule.hook == Hook::Output);
     let hooks = [(Hook::Input, "input"), (Hook::Forward, "forward"), (Hook::Output, "output")];
     for (hook, word) in hooks.into_iter().filter(|(hook, _)| *hook != Hook::Output || sends) {
@@ -158,14 +183,15 @@ fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, re
             }
         }
         for rule in filter.rules.iter().filter(|rule| rule.hook == hook) {
-            let _ = writeln!(out, "{indent}\t{}", filter_rule(rule, table));
+            out.extend([indent, "\t"]);
+            filter_rule(out, rule, ends.of(rule), table);
         }
         let _ = writeln!(out, "{indent}}}");
     }
 }
 
-fn filter_rule(rule: &FilterRule, table: &str) -> String {
-    let mut text = ends(rule.from, rule.to);
+fn filter_rule(text: &mut String, rule: &FilterRule, ends: &str, table: &str) {
+    text.push_str(ends);
     match &rule.protection {
         Protection::Any => {}
         Protection::Leaving => text.push_str(" rt ipsec exists"),
@@ -187,9 +213,8 @@ fn filter_rule(rule: &FilterRule, table: &str) -> String {
         Traffic::To(transport, ports) => drop(write!(text, " {} dport {}", transport.word(), ports.written('-'))),
     }
     match rule.verdict {
-        Verdict::Accept => text.push_str(" counter accept"),
-        Verdict::Drop => text.push_str(" counter drop"),
-        Verdict::Log => drop(write!(text, " limit rate {LOG_RATE}/second log prefix \"{table}: \"")),
+        Verdict::Accept => text.push_str(" counter accept\n"),
+        Verdict::Drop => text.push_str(" counter drop\n"),
+        Verdict::Log => drop(writeln!(text, " limit rate {LOG_RATE}/second log prefix \"{table}: \"")),
     }
-    text
 }

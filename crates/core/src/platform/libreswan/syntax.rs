@@ -64,7 +64,7 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
         let base = section.all("also").find(peer).map(str::to_owned);
         let name = &section.name.value;
         let is_base = sections.iter().any(|other| ["also", "alsoflip"].iter().any(|key| other.all(key).any(|named| named == name)));
-        Section { settings, base, is_base, ..(*section).clone() }
+        Section { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base }
     });
     (whole.collect(), findings)
 }

@@ -39,6 +39,11 @@ impl Section {
         1 + self.settings.len() + self.sections.iter().map(Section::size).sum::<usize>()
     }
 
+    /// Whether it, or a section in it, takes over others.
+    fn refers(&self) -> bool {
+        !self.references.is_empty() || self.sections.iter().any(Section::refers)
+    }
+
     /// The first words of all references.
     fn bases<'a>(&'a self, found: &mut Vec<&'a str>) {
         let here = self.references.iter().filter_map(|reference| reference.value.split('.').next());
@@ -66,13 +71,15 @@ pub(super) fn load(tree: &Tree, path: &str) -> (Section, Vec<Finding>) {
     let mut opened = Opened::default();
     opened.enter(path);
     root.extend(file(tree, path, &mut opened, &mut findings));
-    let whole = root.clone();
-    let mut budget = MAX_SECTIONS;
-    refer(&mut root, &whole, 0, &mut budget, &mut findings);
-    // What others take over says nothing by itself.
-    let mut bases = Vec::new();
-    whole.bases(&mut bases);
-    root.sections.retain(|section| !bases.iter().any(|base| *base == section.name.value));
+    if root.refers() {
+        let whole = root.clone();
+        let mut budget = MAX_SECTIONS;
+        refer(&mut root, &whole, 0, &mut budget, &mut findings);
+        // What others take over says nothing by itself.
+        let mut bases = Vec::new();
+        whole.bases(&mut bases);
+        root.sections.retain(|section| !bases.iter().any(|base| *base == section.name.value));
+    }
     (root, findings)
 }
 
@@ -190,9 +197,8 @@ impl Parser<'_> {
     }
 
     fn skip(&mut self, blank: impl Fn(char) -> bool) {
-        while let Some(c) = self.peek().filter(|c| blank(*c)) {
-            self.at += c.len_utf8();
-        }
+        let rest = &self.text[self.at..];
+        self.at += rest.find(|c| !blank(c)).unwrap_or(rest.len());
     }
 
     fn skip_line(&mut self) {
@@ -229,7 +235,7 @@ impl Parser<'_> {
 
     fn word(&mut self) -> Word {
         let start = self.at;
-        self.skip(|c| !c.is_whitespace() && !"{}=#\":,".contains(c));
+        self.skip(|c| !matches!(c, '{' | '}' | '=' | '#' | '"' | ':' | ',') && !c.is_whitespace());
         self.located(&self.text[start..self.at], start, self.at)
     }
 
@@ -292,14 +298,16 @@ impl Parser<'_> {
         if self.peek() == Some('"') {
             return self.quoted(start);
         }
-        self.skip(|c| !"\n#{}".contains(c));
+        self.skip(|c| !matches!(c, '\n' | '#' | '{' | '}'));
         let text = self.text[start..self.at].trim_end();
         self.located(text, start, start + text.len())
     }
 
     fn quoted(&mut self, start: usize) -> Word {
         self.at += 1;
-        let mut value = String::new();
+        let plain = self.text[self.at..].find(['"', '\\']).unwrap_or(0);
+        let mut value = self.text[self.at..self.at + plain].to_owned();
+        self.at += plain;
         let mut escaped = false;
         while let Some(c) = self.peek() {
             self.at += c.len_utf8();
