@@ -265,7 +265,7 @@ struct Flusher {
 
 impl Flusher {
     /// After so many files.
-    const EACH: usize = 8192;
+    const EACH: usize = 4096;
 
     fn start(folder: File) -> Flusher {
         let (turn, turns) = sync_channel(1);
