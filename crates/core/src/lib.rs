@@ -61,9 +61,9 @@ pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_referen
 pub use gateway::{
     Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
     Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget,
-    OnDeadPeer, Opening, Origin, OwnAddress, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit,
-    Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service,
-    service_names,
+    OnDeadPeer, Opening, Origin, OwnAddress, Packet, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES,
+    SegmentLimit, Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence,
+    service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};

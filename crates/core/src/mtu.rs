@@ -69,6 +69,12 @@ pub fn inner_mtu(path: u16, outer_ipv4: bool, in_udp: bool, proposals: &[EspProp
     each.min().unwrap_or(1280)
 }
 
+/// The largest inner packet that fits whatever ESP there is: what goes on into another tunnel does not meet a narrower one.
+pub fn narrowest_mtu(path: u16, outer_ipv4: bool) -> u16 {
+    let widest = EspProposal { ciphers: vec![Cipher { number: 12, key_bits: 256 }], integrities: vec![Integrity(14)], groups: Vec::new() };
+    inner_mtu(path, outer_ipv4, true, &[widest])
+}
+
 /// The TCP segment that fills a packet of this size: without the inner IP and TCP headers (RFC 9293, RFC 8200).
 pub fn segment_limit(mtu: u16, ipv4: bool) -> u16 {
     mtu.saturating_sub(if ipv4 { 40 } else { 60 })
@@ -83,6 +89,18 @@ mod tests {
             ciphers: vec![Cipher { number: cipher.0, key_bits: cipher.1 }],
             integrities: integrity.map(Integrity).into_iter().collect(),
             groups: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn no_esp_takes_more_than_the_widest() {
+        for row in crate::algorithm::Kind::Cipher.rows().iter().filter(|row| !row.name.is_empty()) {
+            let cipher: Cipher = crate::algorithm::named(row.name);
+            let integrity = (!cipher.is_aead()).then_some(14);
+            let one = proposal((cipher.number, cipher.key_bits), integrity);
+            for ipv4 in [true, false] {
+                assert!(narrowest_mtu(1500, ipv4) <= inner_mtu(1500, ipv4, true, std::slice::from_ref(&one)), "{cipher}");
+            }
         }
     }
 

@@ -3,7 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
-use uspan_core::{Build, Description, Finding, Secret, SecretFile, Source, Supplied, any_stops, build, fingerprint, sheet};
+use uspan_core::{
+    Build, Description, Finding, Hook, Packet, Protection, Secret, SecretFile, Source, Supplied, Traffic, Verdict, any_stops, build,
+    fingerprint, sheet,
+};
 
 const MASTER: &str = "a-master-secret-that-is-made-up-0123456789";
 
@@ -173,16 +176,57 @@ fn the_master_secret_is_never_handed_over() {
     assert!(shown.len() == 3 && !shown.contains(&master), "{shown:?}");
 }
 
+/// Hub and members with routes that steer.
+fn routed(text: &str) -> String {
+    text.replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"")
+        .replace("platform = \"strongswan\", gateway", "platform = \"strongswan\", style = \"route-based\", gateway")
+}
+
+const TRANSIT: &str = "transit = [\"10.72.0.0/14\"]";
+
+#[test]
+fn members_reach_each_other_through_the_hub() {
+    let text = routed(&star(TRANSIT));
+    let through = built(&text, ROWS);
+    let crossing = |tunnel: usize, end: usize| -> Vec<String> {
+        let pairs = through.tunnels[tunnel].gateways[end].crossing();
+        pairs.into_iter().map(|(local, remote)| format!("{local} {remote}")).collect()
+    };
+    assert_eq!(crossing(0, 0), ["10.41.0.0/22 10.73.16.0/20", "10.72.0.0/14 10.73.16.0/20"]);
+    assert_eq!(crossing(0, 1), ["10.73.16.0/20 10.41.0.0/22", "10.73.16.0/20 10.72.0.0/14"]);
+    // Two networks of one member lie in what is beyond the hub: between them nothing is stopped but what takes the internet.
+    let nursery = through.tunnels[1].gateways[1].filter.as_ref().expect("a filter");
+    let net = |text: &str| text.parse().expect("a network");
+    let packet =
+        |protection| Packet { hook: Hook::Forward, from: net("10.74.0.0/24"), to: net("10.74.1.0/24"), protection, traffic: Traffic::Any };
+    assert_eq!(nursery.verdict(&packet(Protection::Any)), None);
+    assert_eq!(nursery.verdict(&packet(Protection::Into("wan0".to_owned()))), Some(Verdict::Drop));
+    // What comes out of one tunnel may be too large for another one: all are as narrow as the narrowest.
+    let mtu = |build: &Build| build.tunnels.iter().map(|tunnel| tunnel.agreement.inner_mtu).collect::<BTreeSet<_>>();
+    let behind = ROWS.replace("Site;WAN;", "Site;gateway.own-address;WAN;").replace("press;", "press;10.99.0.2;");
+    let behind = behind.replace("coldstore;", "coldstore;;").replace("nursery;", "nursery;;");
+    assert_eq!(mtu(&built(&routed(&star("")), &behind)).len(), 2);
+    assert_eq!(mtu(&built(&text, &behind)), mtu(&through));
+    // Another member changes nothing of those that are there.
+    let after = built(&text, &ROWS.replace("coldstore;", "apricots;203.0.113.90;10.75.90.0/24;\ncoldstore;"));
+    for (site, tree) in &through.trees {
+        assert!(tree.files.iter().all(|(path, file)| after.trees[site].files[path].text == file.text), "{site}");
+    }
+    // What stands beyond the hub belongs to this group alone.
+    let other = format!(
+        "{text}[site.barn]\nplatform = \"strongswan\"\ngateway = {{ address = \"203.0.113.99\", outside = \"eth0\", inside = \"eth1\" }}\nnetworks = {{ lan = \"10.80.0.0/24\" }}\n[group.more]\nshape = \"star\"\nhubs = [\"packhouse\"]\nmembers = [\"barn\"]\nmaster = \"m\"\n"
+    );
+    let both = built(&other, ROWS);
+    assert_eq!(both.tunnels[3].gateways[1].crossing().len(), 1);
+}
+
 #[test]
 fn of_two_hubs_the_first_one_is_taken() {
     let hub = "\n[site.barn]\nplatform = \"strongswan\"\nstyle = \"route-based\"\ngateway = { address = \"198.51.100.21\", outside = \"eth0\", inside = \"eth1\" }\nnetworks = { office = \"10.41.0.0/22\" }\n";
     let text = star(hub).replace("hubs = [\"packhouse\"]", "hubs = [\"packhouse\", \"barn\"]");
     // Selectors cannot say which one.
     assert!(told(&text, ROWS).iter().any(|found| found.starts_with("US330")), "{:?}", told(&text, ROWS));
-    let routed = text
-        .replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"")
-        .replace("platform = \"strongswan\", gateway", "platform = \"strongswan\", style = \"route-based\", gateway");
-    let built = built(&routed, ROWS);
+    let built = built(&routed(&text), ROWS);
     assert_eq!(built.tunnels.len(), 6);
     let metric = |name: &str| {
         let tunnel = built.tunnels.iter().find(|tunnel| tunnel.name == name).expect("a tunnel");
@@ -193,9 +237,7 @@ fn of_two_hubs_the_first_one_is_taken() {
 
 #[test]
 fn links_come_from_a_pool_and_coincidences_are_found() {
-    let routed = star("links = \"10.255.0.0/16\"")
-        .replace("platform = \"libreswan\"", "platform = \"libreswan\"\nstyle = \"route-based\"")
-        .replace("platform = \"strongswan\", gateway", "platform = \"strongswan\", style = \"route-based\", gateway");
+    let routed = routed(&star("links = \"10.255.0.0/16\""));
     let built = built(&routed, ROWS);
     let addresses: Vec<_> =
         built.tunnels.iter().flat_map(|tunnel| &tunnel.gateways).map(|gateway| gateway.interfaces[0].addresses[0]).collect();
@@ -223,6 +265,25 @@ fn what_is_wrong_is_told_where_it_stands() {
         ("host bits", star(""), "Site,WAN,LAN\nx,203.0.113.77,a=10.73.16.0/20 b=10.74.0.1/24\n", &["US203 branches:2:34"]),
         ("a policy of one", star("policy = { opened-by = \"press\" }"), ROWS, &["US332 fleet.span.toml:20:24"]),
         ("no master", star("").replace("master = \"m\"\n", ""), ROWS, &["US107 fleet.span.toml:15:8"]),
+        (
+            "members that selectors steer",
+            star(TRANSIT),
+            ROWS,
+            &["US334 branches:2:1", "US334 branches:3:1", "US334 branches:4:1", "US334 fleet.span.toml:4:7"],
+        ),
+        (
+            "nothing to go through",
+            star(TRANSIT).replace("\"star\"\nhubs = [\"packhouse\"]", "\"mesh\""),
+            ROWS,
+            &["US334 fleet.span.toml:19:11"],
+        ),
+        ("members within a member", routed(&star("transit = [\"10.73.24.0/21\"]")), ROWS, &["US208 branches:2:24"]),
+        (
+            "one pair with a narrower path",
+            routed(&star(&format!("{TRANSIT}\nexcept = [{{ pair = [\"packhouse\", \"press\"], policy = {{ path-mtu = 1400 }} }}]"))),
+            ROWS,
+            &["US334 fleet.span.toml:22:66"],
+        ),
         ("no hub", star("").replace("hubs = [\"packhouse\"]\n", ""), ROWS, &["US330 fleet.span.toml:15:8"]),
         ("an unknown member", star("").replace("[\"branches\"]", "[\"branchs\"]"), ROWS, &["US301 fleet.span.toml:18:12"]),
         (

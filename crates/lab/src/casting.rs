@@ -45,7 +45,8 @@ pub fn cast(
             _ => None,
         })
         .collect();
-    let tunnels: Vec<_> = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
+    let mut tunnels: Vec<_> = tunnels.into_iter().map(|tunnel| cast_tunnel(description, tunnel, &sites)).collect();
+    onward(description, &mut tunnels);
     for (i, site) in sites.iter_mut().enumerate() {
         site.names.clone_from(&names);
         let ends = tunnels.iter().flat_map(|tunnel| [0, 1].map(|end| (tunnel, end))).filter(|(tunnel, end)| tunnel.ends[*end] == i);
@@ -79,7 +80,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
         outside: site.outside.value.clone(),
         inside: site.inside.iter().map(|interface| interface.value.clone()).collect(),
         seen: Vec::new(),
-        networks: site.networks.iter().map(|network| (network.name.value.clone(), network.prefix.value)).collect(),
+        networks: site.own_networks().map(|network| (network.name.value.clone(), network.prefix.value)).collect(),
         shares_internet: site.shares_internet,
         packet_filter: site.packet_filter.word().to_owned(),
         rules: trees
@@ -113,6 +114,31 @@ fn opens_to(passing: &Passing, back: &Passing) -> OpensTo {
     OpensTo { everything: false, echo: passing.takes(&Traffic::Ping), tcp: port(Transport::Tcp), udp: port(Transport::Udp), closed }
 }
 
+/// Whom the members of a group are to reach through their hub: each the next one, and the last one the first.
+fn onward(description: &Description, tunnels: &mut [Tunnel]) {
+    let mut groups: BTreeMap<(usize, &str, bool), Vec<usize>> = BTreeMap::new();
+    for (number, cast) in tunnels.iter().enumerate() {
+        let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == cast.name);
+        let beyond = told.into_iter().flat_map(|tunnel| {
+            let ends = description.ends(tunnel);
+            tunnel.pairs.iter().filter_map(move |pair| Some((&ends[0].networks[pair.first], &ends[1].networks[pair.second])))
+        });
+        // The group that the member's first network is of.
+        let first = beyond.filter_map(|(transit, own)| {
+            let inside = transit.prefix.value.contains(&own.prefix.value);
+            transit.beyond.as_deref().filter(|_| inside).map(|group| (group, own.prefix.value.addr().is_ipv4()))
+        });
+        if let Some((group, ipv4)) = first.min() {
+            groups.entry((cast.ends[0], group, ipv4)).or_default().push(number);
+        }
+    }
+    for members in groups.values().filter(|members| members.len() > 1) {
+        for (place, member) in members.iter().enumerate() {
+            tunnels[*member].onward = Some(members[(place + 1) % members.len()]);
+        }
+    }
+}
+
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -> Tunnel {
     let place = |end: usize| sites.iter().position(|site| site.name == built.ends[end]).unwrap_or(0);
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
@@ -137,7 +163,9 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         let holding = children.iter().find(|child| holds(child, pair)).or(children.first());
         holding.map(|child| child.name.clone()).unwrap_or_default()
     };
-    let pairs = told.into_iter().flat_map(|tunnel| &tunnel.pairs);
+    // What members of a group send each other through their hub belongs to two tunnels.
+    let single = |tunnel: &uspan_core::Tunnel, pair: &&uspan_core::Pair| !tunnel.leads_beyond(description.ends(tunnel), pair);
+    let pairs = told.into_iter().flat_map(|tunnel| tunnel.pairs.iter().filter(move |pair| single(tunnel, pair)));
     let pairs = pairs.map(|pair| Pair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
     let hosts = told.filter(|tunnel| tunnel.hosts.is_some()).map(|_| Pair {
         networks: None,
@@ -162,6 +190,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         opens_to: [0, 1].map(|end| opens_to(&built.gateways[end].hosts_may_open(), &built.gateways[1 - end].hosts_may_open())),
         link: told.and_then(|tunnel| tunnel.link.as_ref()).map(|link| link.value),
         routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
+        onward: None,
         pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
     }
 }

@@ -205,6 +205,9 @@ pub struct Tunnel {
     pub dscp: [bool; 2],
     /// What the hosts of each end may open.
     pub opens_to: [OpensTo; 2],
+    /// The tunnel of another member, which the second end's hosts reach through this one and the hub, its first end.
+    #[serde(default)]
+    pub onward: Option<usize>,
 }
 
 impl OpensTo {
@@ -325,6 +328,8 @@ pub enum Check {
     RekeyEsp,
     /// The same for the IKE SA.
     RekeyIke,
+    /// Hosts behind another member of the group are reached through the hub.
+    Onward,
     /// While this end is dead nothing leaves in clear.
     Silence,
     /// After this end died and started again the tunnel comes back as described.
@@ -335,7 +340,7 @@ pub enum Check {
 
 impl Check {
     /// All of them.
-    pub const ALL: [Check; 17] = [
+    pub const ALL: [Check; 18] = [
         Check::Files,
         Check::Opens,
         Check::Selectors,
@@ -350,6 +355,7 @@ impl Check {
         Check::Internet,
         Check::RekeyEsp,
         Check::RekeyIke,
+        Check::Onward,
         Check::Silence,
         Check::Returns,
         Check::Retired,
@@ -372,6 +378,7 @@ impl Check {
             Check::Internet => "internet traffic is translated",
             Check::RekeyEsp => "rekey of ESP, traffic goes on",
             Check::RekeyIke => "rekey of the IKE SA, traffic goes on",
+            Check::Onward => "another member, through the hub",
             Check::Silence => "dead: nothing leaves in clear",
             Check::Returns => "dead and started again: traffic returns",
             Check::Retired => "taken out again: nothing is left",
@@ -398,6 +405,7 @@ impl Check {
             Check::Internet => "the exemption covers too much",
             Check::RekeyEsp => "the groups for perfect forward secrecy differ, or the ESP proposal does",
             Check::RekeyIke => "the IKE proposal differs from the one that opened the tunnel",
+            Check::Onward => "routes at the member, forwarding and the filter of the hub",
             Check::Silence => "nothing holds packets back while the tunnel is down",
             Check::Returns => "the peer-liveness check, or who may open the tunnel",
             Check::Retired => "something that the script does not take along",

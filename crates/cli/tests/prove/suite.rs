@@ -416,6 +416,7 @@ pub fn all() -> Vec<Case> {
         survey().into_iter().filter(|cell| cell.refused.is_none()).map(|cell| Case { shows: cell.shows, text: cell.text }).collect();
     cases.push(Case { shows: "a gateway with two tunnels, over three daemons", text: STAR.to_owned() });
     cases.push(Case { shows: "a star of one hub and four members, two of them behind NAT, over three daemons", text: GROUP.to_owned() });
+    cases.push(Case { shows: "members of a star that reach each other through the hub", text: TRANSIT.to_owned() });
     cases
 }
 
@@ -478,7 +479,7 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
 /// The descriptions of this run: with the stars, and then whatever is drawn.
 pub fn part() -> Vec<Case> {
     const PART: usize = 40;
-    let (stars, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| [STAR, GROUP].contains(&case.text.as_str()));
+    let (stars, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| [STAR, GROUP, TRANSIT].contains(&case.text.as_str()));
     let part = PART - stars.len();
     stars.into_iter().chain(draw(others, part, |case| case.text.clone())).collect()
 }
@@ -501,7 +502,33 @@ master = "k"
 policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
 "#;
 
+/// A star whose members reach each other through the hub.
+const TRANSIT: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+style = "route-based"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[inventory.members]
+file = "members.csv"
+all = { style = "route-based", gateway = { outside = "eth0", inside = ["eth1", "eth2"] }, shares-internet = true }
+[group.harvest]
+shape = "star"
+hubs = ["packhouse"]
+members = ["members"]
+master = "k"
+transit = ["10.72.0.0/13", "10.88.0.0/13"]
+policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
+"#;
+
 /// The sites of that group.
+pub const MEMBERS: &str = "name,platform,gateway.address,gateway.own-address,identity.name,networks\n\
+    coldstore,libreswan,203.0.113.77,,,racks=10.73.16.0/20 docks=10.73.0.0/24\n\
+    press,libreswan,203.0.113.120,10.99.0.2,press.example.net,hall=10.91.0.0/24\n\
+    market,strongswan,203.0.113.140,10.99.1.2,market.example.net,stalls=10.92.0.0/24\n";
+
+/// The sites of the group before.
 pub const ORCHARDS: &str = "name,platform,gateway.address,gateway.own-address,identity.name,networks\n\
     coldstore,libreswan,203.0.113.77,,,racks=10.73.16.0/20\n\
     nursery,openiked,203.0.113.90,,,beds=10.90.0.0/24\n\

@@ -14,7 +14,7 @@ use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
-use crate::mtu::{GRE_HEADER, inner_mtu, ip_header};
+use crate::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
 use crate::platform::{ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
@@ -168,7 +168,12 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[EspProposal], told: 
     // Whoever has no fixed address may stand behind a NAT device.
     let hidden = ends.iter().any(|site| site.own_address.is_some() || site.local() == Endpoint::Anywhere);
     let in_udp = tunnel.encapsulation.value != Encapsulation::Off && (hidden || told.contains(&Encapsulation::Forced));
-    let fits = inner_mtu(tunnel.path_mtu.value, ipv4, in_udp, esp);
+    let beyond = tunnel.pairs.iter().any(|pair| tunnel.leads_beyond(ends, pair));
+    let fits = match beyond {
+        // Nobody is told by a hub that the other tunnel is narrower: what it would say comes from an address that does not cross.
+        true => narrowest_mtu(tunnel.path_mtu.value, ipv4),
+        false => inner_mtu(tunnel.path_mtu.value, ipv4, in_udp, esp),
+    };
     let mtu = match (tunnel.hosts, tunnel.gre) {
         (Some(_), _) => fits + ip_header(ipv4),
         (None, Some(_)) => fits - GRE_HEADER,
@@ -177,7 +182,10 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[EspProposal], told: 
     if ends.iter().any(|site| tunnel.routes_at(site)) {
         let family = if ipv4 { "IPv4" } else { "IPv6" };
         let (udp, gre) = (if in_udp { "UDP and " } else { "" }, if tunnel.gre.is_some() { " and GRE" } else { "" });
-        let why = format!("a path of {} bytes, less {family}, {udp}ESP{gre}", tunnel.path_mtu.value);
+        let why = match beyond {
+            true => format!("a path of {} bytes, less the most that ESP takes in any tunnel of the group", tunnel.path_mtu.value),
+            false => format!("a path of {} bytes, less {family}, {udp}ESP{gre}", tunnel.path_mtu.value),
+        };
         reasons.push(Reason { about: "mtu", taken: true, value: format!("{mtu} bytes inside"), why });
     }
     mtu

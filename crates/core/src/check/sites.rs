@@ -32,7 +32,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             findings.push(Finding::new(&rules::UNUSED_SITE, message).at(place(site.name.span)));
         }
         site.networks.iter().for_each(|network| findings.extend(usable(description, network)));
-        findings.extend(nested(description, &site.networks));
+        findings.extend(nested(description, site.own_networks().collect()));
     }
     findings
 }
@@ -78,9 +78,8 @@ fn usable(description: &Description, network: &Network) -> Option<Finding> {
 }
 
 /// Networks of one site that are equal or lie inside each other.
-fn nested(description: &Description, networks: &[Network]) -> Vec<Finding> {
+fn nested(description: &Description, mut sorted: Vec<&Network>) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let mut sorted: Vec<&Network> = networks.iter().collect();
     // A prefix sorts right before everything inside it; equal ones keep the order of the file.
     sorted.sort_by_key(|network| (network.prefix.value.addr(), network.prefix.value.prefix_len()));
     let mut open: Vec<&Network> = Vec::new();

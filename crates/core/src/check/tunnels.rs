@@ -35,6 +35,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     }
     findings.extend(same_gateways(description));
     findings.extend(second_hubs(description));
+    findings.extend(through_hubs(description));
     findings.extend(coincidences(description));
     findings.extend(contested(description));
     findings
@@ -259,11 +260,14 @@ impl Check<'_> {
             let (real, apparent) = (self.prefixes(pair), self.apparent(pair));
             // What each end has, and what it sees of the other; and what stands in the selectors.
             let views = [(real[0], apparent[1]), (apparent[0], real[1]), (apparent[0], apparent[1])];
-            let collision = views.into_iter().find(|(one, other)| one.contains(other) || other.contains(one));
+            // What lies beyond a hub holds the networks of its members, and is not to be held by any of them.
+            let ends = self.description.ends(self.tunnel);
+            let [first, second] = [&ends[0].networks[pair.first], &ends[1].networks[pair.second]].map(|network| network.beyond.is_some());
+            let collides = |(one, other): &(IpNet, IpNet)| !first && one.contains(other) || !second && other.contains(one);
+            let collision = views.into_iter().find(collides);
             if real[0].addr().is_ipv4() != real[1].addr().is_ipv4() {
                 findings.push(self.at(&rules::MIXED_PAIR, pair.span, format!("{} and {} are of different families", real[0], real[1])));
             } else if let Some((first, second)) = collision {
-                let ends = self.description.ends(self.tunnel);
                 let (one, other) = (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
                 let message = format!(
                     "`{}` of {} ({first}) overlaps `{}` of {} ({second})",
@@ -327,6 +331,25 @@ fn second_hubs(description: &Description) -> Vec<Finding> {
             if !tunnel.routes_at(site) && said.insert(end.value) {
                 let message = format!("`{}` is policy-based, and has two hubs", site.name.value);
                 findings.push(Finding::new(&rules::HUBS_UNFIT, message).at(description.source.place(site.route_based.span)));
+            }
+        }
+    }
+    findings
+}
+
+/// Selectors that name what lies beyond a hub would take what a member's own networks send each other.
+fn through_hubs(description: &Description) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    let mut said = BTreeSet::new();
+    for tunnel in &description.tunnels {
+        let ends = description.ends(tunnel);
+        let Some(pair) = tunnel.pairs.iter().find(|pair| tunnel.leads_beyond(ends, pair)) else { continue };
+        let transit = description.source.place(ends[0].networks[pair.first].prefix.span);
+        for (end, site) in tunnel.between.iter().zip(ends) {
+            if !tunnel.routes_at(site) && said.insert(end.value) {
+                let message = format!("`{}` is policy-based, and others are to be reached through a hub", site.name.value);
+                let finding = Finding::new(&rules::TRANSIT_UNFIT, message).at(description.source.place(site.route_based.span));
+                findings.push(finding.with(transit.clone(), "what lies beyond it"));
             }
         }
     }

@@ -166,6 +166,8 @@ pub static GROUP: &[Key] = &[
         "Who opens the tunnels: the members, or those that they are joined with."),
     key("links", PREFIX, Optional("the interfaces have no addresses"), "\"10.255.0.0/16\"",
         "Where the addresses of tunnel interfaces come from: each pair gets a /31 (IPv6: /127) out of it that follows from its name alone."),
+    key("transit", Shape::List { of: &PREFIX, at_least: 1 }, Optional("the members do not reach each other"), "[\"10.64.0.0/10\"]",
+        "Lets the members of a star reach each other through the hubs: prefixes in which the networks of all members lie. That needs `style = \"route-based\"` at both ends."),
     key("policy", Shape::Part(TUNNEL), Optional("the defaults of a tunnel"), "{ strength = \"strong\" }",
         "What all of its tunnels have: the keys of a tunnel but for its ends, its secret and its link."),
     key("except", Shape::List { of: &Shape::Table(EXCEPTION), at_least: 0 }, Optional("no exceptions"), "[{ pair = [\"packhouse\", \"press\"], policy = { strength = \"compatible\" } }]",

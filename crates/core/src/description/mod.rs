@@ -122,7 +122,12 @@ impl Site {
 
     /// The network of this name.
     pub fn network(&self, name: &str) -> Option<&Network> {
-        self.networks.iter().find(|network| network.name.value == name)
+        self.own_networks().find(|network| network.name.value == name)
+    }
+
+    /// The networks that stand behind the gateway itself; they come first.
+    pub fn own_networks(&self) -> impl Iterator<Item = &Network> {
+        self.networks.iter().take_while(|network| network.beyond.is_none())
     }
 }
 
@@ -190,6 +195,8 @@ pub struct Network {
     pub name: Located<String>,
     /// Its prefix, without host bits.
     pub prefix: Located<IpNet>,
+    /// The group whose members stand in it, where it is not behind the gateway itself but beyond other tunnels of it.
+    pub beyond: Option<Arc<str>>,
 }
 
 /// An intention between two places.
@@ -268,6 +275,11 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// Whether a pair is of what members of a group send each other through their hub.
+    pub fn leads_beyond(&self, sites: [&Site; 2], pair: &Pair) -> bool {
+        sites[0].networks[pair.first].beyond.is_some() || sites[1].networks[pair.second].beyond.is_some()
+    }
+
     /// Whether packets go from gateway to gateway, so that ESP is in transport mode.
     pub fn in_transport_mode(&self) -> bool {
         self.gre.is_some() || self.hosts.is_some()

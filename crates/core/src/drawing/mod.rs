@@ -72,7 +72,7 @@ fn site(site: &Site) -> SiteView {
         own: site.own_address.as_ref().map(|own| own.value.to_string()),
         outside: site.outside.value.clone(),
         inside: site.inside.iter().map(|name| name.value.clone()).collect(),
-        networks: site.networks.iter().map(|network| (network.name.value.clone(), network.prefix.value.to_string())).collect(),
+        networks: site.own_networks().map(|network| (network.name.value.clone(), network.prefix.value.to_string())).collect(),
     }
 }
 

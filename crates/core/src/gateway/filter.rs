@@ -126,11 +126,17 @@ pub enum NatTarget {
 }
 
 /// A class of packets to hold against a filter.
-pub(crate) struct Packet {
+#[derive(Clone, Debug)]
+pub struct Packet {
+    /// Where they meet it.
     pub hook: Hook,
+    /// Where they come from.
     pub from: IpNet,
+    /// Where they go.
     pub to: IpNet,
+    /// How they are protected.
     pub protection: Protection,
+    /// What they carry.
     pub traffic: Traffic,
 }
 
@@ -154,7 +160,7 @@ impl Filter {
     }
 
     /// What the first rule that decides does with these packets.
-    pub(crate) fn verdict(&self, packet: &Packet) -> Option<Verdict> {
+    pub fn verdict(&self, packet: &Packet) -> Option<Verdict> {
         self.first(|rule| rule.applies(packet)).map(|rule| rule.verdict)
     }
 }

@@ -10,7 +10,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use crate::agreement::{Agreement, Bundle};
-use crate::description::{Description, Site, Tunnel};
+use crate::description::{Description, Network, Site, Tunnel};
 use crate::digest::digest;
 use crate::gateway::{
     BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule,
@@ -397,14 +397,23 @@ impl Taking<'_> {
                 rules.extend(stop.iter().map(|verdict| own(hook, from, to, &Protection::Any, Traffic::Any, *verdict)));
             }
         }
-        for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
+        let outside = &self.me().outside.value;
+        for (((local, remote), (apparent, _)), pair) in self.pairs().into_iter().zip(self.selectors()).zip(&self.tunnel.pairs) {
+            // Of what lies beyond the hub some may stand here: in clear it passes, but not through the internet.
+            let beyond = self.tunnel.leads_beyond(self.description.ends(self.tunnel), pair);
+            let [clear_out, clear_in] = match beyond {
+                true => [Protection::Into(outside.clone()), Protection::OutOf(outside.clone())],
+                false => [Protection::Any, Protection::Any],
+            };
             // No selector names what is yet to be translated: only afterwards it shows whether an SA carries it.
             let late = apparent != local && !self.routed();
             let out = if late { &Protection::Any } else { &leaving };
-            for (from, to, protection, opener) in [(local, remote, out, self.end), (remote, local, &arrived, 1 - self.end)] {
+            for (from, to, protection, clear, opener) in
+                [(local, remote, out, &clear_out, self.end), (remote, local, &arrived, &clear_in, 1 - self.end)]
+            {
                 let traffics = self.passing(opener).into_iter();
                 rules.extend(traffics.map(|traffic| pass(from, to, protection.clone(), traffic, Verdict::Accept)));
-                rules.extend(drop(from, to, &Protection::Any));
+                rules.extend(drop(from, to, clear));
             }
             if late {
                 let departing = |rule: FilterRule| FilterRule { hook: Hook::Departure, ..rule };
@@ -457,8 +466,14 @@ impl Taking<'_> {
         head.extend(tunnel.note.iter().map(|note| format!("{t}.note: {note}")));
         let ends = self.description.ends(tunnel);
         let selectors = tunnel.pairs.iter().map(|pair| {
-            let (first, second) = (&ends[0].networks[pair.first].name.value, &ends[1].networks[pair.second].name.value);
-            format!("{t}.carries: site.{}.networks.{first}, site.{}.networks.{second}", ends[0].name.value, ends[1].name.value)
+            let key = |site: &Site, network: usize| {
+                let Network { name, beyond, .. } = &site.networks[network];
+                match beyond {
+                    Some(group) => format!("group.{group}.transit"),
+                    None => format!("site.{}.networks.{}", site.name.value, name.value),
+                }
+            };
+            format!("{t}.carries: {}, {}", key(ends[0], pair.first), key(ends[1], pair.second))
         });
         let identity_key = |site: &Site, key: &str| match site.identity {
             Some(_) => format!("{key}.identity"),

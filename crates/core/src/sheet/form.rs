@@ -110,7 +110,7 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
         them.own_address.as_ref().map(|own| own.value.to_string()).unwrap_or_default(),
     );
     field("identity".to_owned(), "how it names itself: an address, a DNS name, a mail-like name", them.identity().to_string());
-    for network in &them.networks {
+    for network in them.own_networks() {
         field(format!("network {}", network.name.value), "a network behind it", network.prefix.value.to_string());
     }
     field("key-exchange".to_owned(), "version of the key exchange", built.agreement.version.words().to_owned());

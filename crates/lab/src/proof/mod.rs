@@ -96,6 +96,11 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
         walk.alive(&files)?;
         failed.push(walk.failed);
     }
+    for (number, failed) in failed.iter_mut().enumerate() {
+        let mut walk = Walkthrough { proof: &mut proof, number, failed: *failed, since: Vec::new() };
+        walk.onward()?;
+        *failed = walk.failed;
+    }
     let mut gone = Vec::new();
     // A gateway that loses power takes all its tunnels along, so this comes last.
     for (number, failed) in failed.into_iter().enumerate() {

@@ -65,12 +65,22 @@ impl Walkthrough<'_, '_> {
             left.extend(text.lines().find(|line| mine(line)).map(|line| format!("{what}: {}", line.trim())));
             Ok(())
         };
+        // Other tunnels of this gateway have interfaces and policies of their own.
+        let set_up =
+            site.files.iter().find(|file| file.path.starts_with("etc/network/") && file.path.ends_with(&format!("uspan-{}", tunnel.name)));
+        let words: Vec<&str> = set_up.map(|file| file.text.split_whitespace().collect()).unwrap_or_default();
+        let ids = words.windows(2).filter(|pair| pair[0] == "if_id").filter_map(|pair| pair[1].parse::<u32>().ok());
+        let ids: Vec<_> = ids.map(|id| format!("{id:#x}")).collect();
         let to_them = |line: &str| remote.iter().any(|net| line.split_whitespace().any(|word| word == net));
-        find("a policy", "ip", &["xfrm", "policy"], &|line| to_them(line) || line.contains("if_id"))?;
+        find("a policy", "ip", &["xfrm", "policy"], &|line| {
+            let words: Vec<&str> = line.split_whitespace().collect();
+            to_them(line) || words.windows(2).any(|pair| pair[0] == "if_id" && ids.iter().any(|id| id == pair[1]))
+        })?;
         for family in ["-4", "-6"] {
             find("a route", "ip", &[family, "route", "show", "table", "all"], &to_them)?;
         }
-        let names: Vec<_> = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup ")).collect();
+        let names = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup "));
+        let names: Vec<_> = names.filter(|name| words.contains(name)).collect();
         let mine = |line: &str| names.iter().any(|name| line.contains(&format!(": {name}@")) || line.contains(&format!(": {name}:")));
         find("an interface", "ip", &["-o", "link", "show"], &mine)?;
         let own = format!("uspan-{}", tunnel.name);

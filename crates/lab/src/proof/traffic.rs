@@ -154,6 +154,35 @@ impl<'a> Walkthrough<'_, 'a> {
         self.row(Check::Internet, "", ends);
     }
 
+    /// What reaches another member through the hub: its packets take two tunnels, of which the second may be narrower.
+    pub(super) fn onward(&mut self) -> io::Result<()> {
+        let Some(other) = self.tunnel().onward.map(|number| &self.proof.job.tunnels[number]) else { return Ok(()) };
+        let stage = self.proof.stage;
+        let name = self.proof.job.sites[other.ends[1]].name.clone();
+        self.begin(&format!("traffic to {name} through the hub"));
+        let (own, theirs) = (&stage.hosts[self.site(1)], &stage.hosts[other.ends[1]]);
+        let fitting = own.iter().find_map(|from| {
+            let to = theirs.iter().find(|to| to.host.address.is_ipv4() == from.host.address.is_ipv4())?;
+            Some((from, to))
+        });
+        self.both(Check::Onward, &name, |walk, end| {
+            if end == 0 {
+                return Ok(Outcome::Idle("passes it on".to_owned()));
+            }
+            let (Some((from, to)), Some(port)) = (fitting, walk.tunnel().opens_to[1].tcp_port()) else {
+                return Ok(Outcome::Idle(CLOSED.to_owned()));
+            };
+            match flow::tcp(&from.room, Target::machine(to), port) {
+                Ok(seen) if seen == from.host.address => {}
+                Ok(seen) => return Ok(Outcome::Fail(format!("arrives with the source {seen}"))),
+                Err(why) => return Ok(Outcome::Fail(why)),
+            }
+            let Some(port) = walk.tunnel().opens_to[1].udp_port() else { return Ok(Outcome::pass()) };
+            let found = flow::full_size(&from.room, Target::machine(to), port);
+            Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
+        })
+    }
+
     /// What the filter is to stop, of what the selectors carry.
     pub(super) fn services(&mut self) -> io::Result<()> {
         if self.tunnel().opens_to.iter().all(|opens_to| opens_to.everything) {

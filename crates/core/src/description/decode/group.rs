@@ -2,6 +2,7 @@
 //! site changes nothing of it.
 
 use std::collections::{BTreeMap, HashSet};
+use std::ops::Range;
 use std::sync::Arc;
 
 use ipnet::IpNet;
@@ -10,7 +11,7 @@ use toml::de::DeTable;
 
 use super::tunnel::{Told, all_pairs};
 use super::{Decoder, SiteIndex, flag, list, number, printable, table, text};
-use crate::description::{Address, Site, Tunnel};
+use crate::description::{Address, Network, Pair, Site, Tunnel};
 use crate::digest::hex;
 use crate::finding::{self as rules, suggestion};
 use crate::gateway::Method;
@@ -64,6 +65,8 @@ struct Making<'t, 'i> {
     master: Option<Located<String>>,
     generation: u32,
     links: Option<Located<IpNet>>,
+    /// For each hub, which of its networks its members reach each other in.
+    transit: BTreeMap<usize, Range<usize>>,
     /// Whether the first of each pair is a hub.
     led: bool,
     opened_by: Option<&'t str>,
@@ -72,7 +75,7 @@ struct Making<'t, 'i> {
 
 impl Decoder<'_> {
     /// The tunnels of a group.
-    pub(super) fn group(&mut self, name: &Located<String>, fields: &DeTable<'_>, index: &SiteIndex, sites: &[Site]) -> Vec<Tunnel> {
+    pub(super) fn group(&mut self, name: &Located<String>, fields: &DeTable<'_>, index: &SiteIndex, sites: &mut [Site]) -> Vec<Tunnel> {
         let before = self.findings.len();
         let shape = fields.get("shape").and_then(text).map_or("star", |word| word.value);
         let star = shape == "star";
@@ -94,11 +97,14 @@ impl Decoder<'_> {
             _ => {}
         }
         let mut exceptions = self.exceptions(fields, index);
+        let transit = self.transit(name, fields, star, policy, &hubs, sites);
+        let sites = &*sites;
         let making = Making {
             name,
             policy: policy.clone(),
             master: fields.get("master").and_then(text).map(|file| file.map(str::to_owned)),
             generation: self.generation(fields).unwrap_or(1),
+            transit,
             links: fields.get("links").and_then(text).and_then(|found| self.prefix(found)),
             led: shape != "mesh",
             opened_by: fields.get("opened-by").and_then(text).map(|word| word.value),
@@ -181,6 +187,45 @@ impl Decoder<'_> {
         self.say(&rules::HUBS_UNFIT, span, message);
     }
 
+    /// What the members of a star reach through its hubs becomes a network of each hub, behind its own.
+    fn transit(
+        &mut self,
+        name: &Located<String>,
+        fields: &DeTable<'_>,
+        star: bool,
+        policy: &DeTable<'_>,
+        hubs: &[Located<usize>],
+        sites: &mut [Site],
+    ) -> BTreeMap<usize, Range<usize>> {
+        let Some(node) = fields.get("transit") else { return BTreeMap::new() };
+        let unfit = if !star {
+            Some("`transit`, and no star: there is no hub to go through")
+        } else if policy.contains_key("carries") {
+            Some("`transit` beside `carries = \"gateways\"`: nothing stands behind the members")
+        } else if policy.get("routing").and_then(text).is_some_and(|word| word.value == "bgp") {
+            Some("`transit` beside `routing = \"bgp\"`: the hubs announce what stands behind themselves alone")
+        } else {
+            None
+        };
+        if let Some(message) = unfit {
+            self.say(&rules::TRANSIT_UNFIT, node.span(), message);
+            return BTreeMap::new();
+        }
+        let group: Arc<str> = name.value.as_str().into();
+        let prefixes: Vec<_> = list(node).iter().filter_map(text).filter_map(|found| self.prefix(found)).collect();
+        let network = |(number, prefix): (usize, &Located<IpNet>)| {
+            let name = if prefixes.len() > 1 { format!("transit{}", number + 1) } else { "transit".to_owned() };
+            Network { name: Located::new(name, prefix.span), prefix: prefix.clone(), beyond: Some(group.clone()) }
+        };
+        let range = |hub: &Located<usize>| {
+            let networks = &mut sites[hub.value].networks;
+            let first = networks.len();
+            networks.extend(prefixes.iter().enumerate().map(network));
+            (hub.value, first..networks.len())
+        };
+        hubs.iter().map(range).collect()
+    }
+
     /// Each member with those that its inventory names; each pair is there once.
     fn listed(&mut self, members: &[Located<usize>], index: &SiteIndex, sites: &[Site]) -> Vec<(Located<usize>, Located<usize>)> {
         let (mut pairs, mut known) = (Vec::new(), HashSet::new());
@@ -239,6 +284,12 @@ impl Decoder<'_> {
             let policy = entry.get("policy").and_then(table);
             if let Some(policy) = policy {
                 self.of_one(policy);
+                for key in ["path-mtu", "carrier"].into_iter().filter(|_| fields.contains_key("transit")) {
+                    if let Some(node) = policy.get(key) {
+                        let message = format!("`{key}` of one pair, beside `transit`: packets go on into the tunnels of other pairs");
+                        self.say(&rules::TRANSIT_UNFIT, node.span(), message);
+                    }
+                }
             }
             let exception = Exception {
                 span: pair.span().into(),
@@ -285,6 +336,12 @@ impl Decoder<'_> {
         tunnel.between = between.map(Clone::clone);
         if tunnel.hosts.is_none() {
             tunnel.pairs = all_pairs(ends, span);
+            let beyond = making.transit.get(&between[0].value).cloned().unwrap_or_default();
+            for first in beyond {
+                let ipv4 = ends[0].networks[first].prefix.value.addr().is_ipv4();
+                let own = ends[1].own_networks().enumerate().filter(|(_, own)| own.prefix.value.addr().is_ipv4() == ipv4);
+                tunnel.pairs.extend(own.map(|(second, _)| Pair { first, second, span }));
+            }
         }
         tunnel.carries = span;
         tunnel.opened_by = opener(making, ends);

@@ -178,7 +178,7 @@ impl Decoder<'_> {
         for (name, node) in root.get("group").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(fields) = table(node) {
                 let name = Located::new(name.get_ref().to_string(), name.span());
-                description.tunnels.extend(self.group(&name, fields, &sites, &description.sites));
+                description.tunnels.extend(self.group(&name, fields, &sites, &mut description.sites));
             }
         }
     }

@@ -36,7 +36,7 @@ impl Decoder<'_> {
         let mut networks = Vec::new();
         for (name, node) in fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
-                networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix });
+                networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix, beyond: None });
             }
         }
         let identity = fields.get("identity").and_then(|node| self.identity(node));

@@ -356,8 +356,8 @@ impl Decoder<'_> {
 /// Every network of the one with every network of the other.
 pub(super) fn all_pairs(ends: [&Site; 2], span: Span) -> Vec<Pair> {
     let mut pairs = Vec::new();
-    for (first, one) in ends[0].networks.iter().enumerate() {
-        for (second, other) in ends[1].networks.iter().enumerate() {
+    for (first, one) in ends[0].own_networks().enumerate() {
+        for (second, other) in ends[1].own_networks().enumerate() {
             if one.prefix.value.addr().is_ipv4() == other.prefix.value.addr().is_ipv4() {
                 pairs.push(Pair { first, second, span });
             }

@@ -166,4 +166,9 @@ chapter! {
         why: "Each follows from the names of the two sites alone, so that other pairs do not change it; two in very many can coincide.",
         remedy: "Give one of the sites another name, or give the pair a `link` of its own with `except`.",
     }
+    TRANSIT_UNFIT = "US334" "transit-unfit" Error {
+        what: "The members of a group are to reach each other through a hub, and there is none, or routes do not steer there.",
+        why: "Selectors that name what lies beyond the hub would also take what a member's own networks send each other.",
+        remedy: "Say `style = \"route-based\"` at the hubs and the members of a star, or leave `transit` out.",
+    }
 }
