@@ -132,6 +132,16 @@ fn a_hub_of_very_many_has_each_of_them_in_its_main_file() {
     assert_eq!((code, out.as_str()), (Some(0), "Fine. All 111 gateways are as described.\n"));
     let (code, out, _) = uspan(folder, &["rehearse", "star.span.toml", "--built", "out"]);
     assert_eq!((code, out.as_str()), (Some(0), "Fine. All 110 tunnels come up and get new keys.\n"));
+    // Who is missing in the file that all share is the one that is told.
+    let without: String = main.split_inclusive('\n').filter(|line| !line.contains("packhouse--press-7.conf")).collect();
+    assert!(without.len() < main.len(), "{main}");
+    fs::write(folder.join("out/packhouse/etc/iked.conf"), without).expect("written");
+    let (code, out, _) = uspan(folder, &["compare", "out", "--against", "star.span.toml"]);
+    assert_eq!(code, Some(1), "{out}");
+    assert!(out.contains("packhouse, packhouse--press-7: etc/iked.conf\n") && out.contains("1 of 111 gateways"), "{out}");
+    let (code, out, _) = uspan(folder, &["rehearse", "star.span.toml", "--built", "out"]);
+    assert_eq!(code, Some(1), "{out}");
+    assert!(out.contains("packhouse--press-7: ") && out.contains("1 of 110 fail"), "{out}");
     for args in [&["draw", "star.span.toml", "-o", "x.svg"][..], &["sheet", "star.span.toml"], &["verify-steps", "star.span.toml"]] {
         let (code, _, err) = uspan(folder, args);
         assert!(code == Some(2) && err.contains("has 110 tunnels, too many to be shown one by one"), "{args:?}: {err}");

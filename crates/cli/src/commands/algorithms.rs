@@ -20,7 +20,7 @@ pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure>
     };
     if format == Format::Json {
         let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(|row| value(*kind, row)));
-        super::print_json(&rows.collect())?;
+        super::print_json(&rows.collect::<Vec<_>>())?;
         return Ok(Verdict::Fine);
     }
     for kind in kinds {
@@ -124,7 +124,7 @@ fn strengths(format: Format) -> Result<Verdict, Failure> {
         let all = PRESETS.iter().map(|preset| {
             json!({ "name": preset.name, "purpose": preset.purpose, "ike": preset.ike.iter().map(ike).collect::<Vec<_>>(), "esp": preset.esp.iter().map(esp).collect::<Vec<_>>() })
         });
-        super::print_json(&all.collect())?;
+        super::print_json(&all.collect::<Vec<_>>())?;
         return Ok(Verdict::Fine);
     }
     for preset in PRESETS {

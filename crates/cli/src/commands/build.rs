@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use serde_json::json;
+use serde::Serialize;
+use serde_json::{Value, json};
 use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Opening, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
 
 use super::check::plan_of;
@@ -165,15 +166,24 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
         }
     };
     if format == Format::Json {
-        let value = json!({
-            "fine": true,
-            "preview": manner.preview,
-            "findings": findings::json(&found, &read.source),
-            "folder": folder.display().to_string(),
-            "count": description.tunnels.len(),
-            "files": written,
-        });
-        super::print_json(&value)?;
+        /// Written as it is: as a tree it would be as large as everything else together.
+        #[derive(Serialize)]
+        struct Sum<'a> {
+            fine: bool,
+            preview: bool,
+            findings: Value,
+            folder: String,
+            count: usize,
+            files: &'a [Written],
+        }
+        super::print_json(&Sum {
+            fine: true,
+            preview: manner.preview,
+            findings: findings::json(&found, &read.source),
+            folder: folder.display().to_string(),
+            count: description.tunnels.len(),
+            files: &written,
+        })?;
         return Ok(Verdict::Fine);
     }
     findings::print(&found, &read.source);
@@ -220,7 +230,14 @@ fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict
 /// The files with mode and size, and what became of each.
 pub fn print_files(folder: &Path, written: &[Written]) -> Result<(), Failure> {
     for file in written {
-        super::print_line(&format!("{:<8} {:>4} {:>7}  {}/{}", file.change.word(), file.mode, file.bytes, folder.display(), file.path))?;
+        super::print_line(&format!(
+            "{:<8} {:>4} {:>7}  {}/{}",
+            file.change.word(),
+            file.mode_words(),
+            file.bytes,
+            folder.display(),
+            file.path
+        ))?;
     }
     Ok(())
 }

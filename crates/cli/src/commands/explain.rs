@@ -40,7 +40,7 @@ fn value(rule: &Rule) -> Value {
 
 fn list(format: Format) -> Result<Verdict, Failure> {
     match format {
-        Format::Json => super::print_json(&CATALOGUE.iter().map(|rule| value(rule)).collect())?,
+        Format::Json => super::print_json(&CATALOGUE.iter().map(|rule| value(rule)).collect::<Vec<_>>())?,
         Format::Text => {
             let rows = CATALOGUE.iter().map(|rule| vec![rule.code.to_owned(), rule.severity.word().to_owned(), rule.what.to_owned()]);
             super::print_line(&table(&["code", "weight", "what"], rows.collect(), &[0, 1]))?;

@@ -1,8 +1,9 @@
 //! Very many tunnels: rehearsed, or held against what stands in an output folder, each let go of as soon as it is done with.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs;
 use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use serde_json::json;
 use uspan_core::{
@@ -12,28 +13,54 @@ use uspan_core::{
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::files::output::{self, Earlier};
+use crate::files::output::Earlier;
 use crate::fleet;
 use crate::show::{GOOD, STOP, comparison, styled};
 
 /// As many that fail, or differ, are shown.
 const SHOWN: usize = 3;
 
-/// A file of a tree as it stands in a folder; nothing where it cannot be read.
-fn standing(folder: &Path, site: &str, path: &str, planned: &TreeFile) -> Option<TreeFile> {
-    let text = fs::read_to_string(folder.join(site).join(path)).ok()?;
-    Some(TreeFile { private: planned.private, shared: planned.shared, text })
+/// The lines of a file, each once.
+type Lines = HashSet<Box<str>>;
+
+/// The trees of an output folder, of which tunnels find their own files.
+struct Standing<'a> {
+    folder: &'a Path,
+    /// Files to which several tunnels give their lines, by site and path; each is read once.
+    shared: Mutex<HashMap<(String, String), Option<Arc<Lines>>>>,
 }
 
-/// The files that a tunnel has at a site, as they stand in a folder.
-fn standing_tree(folder: &Path, site: &str, planned: &Tree) -> Tree {
-    let mut tree = Tree::default();
-    for (path, file) in &planned.files {
-        if let Some(found) = standing(folder, site, path, file) {
-            tree.add(path.as_str(), found);
-        }
+impl<'a> Standing<'a> {
+    fn in_folder(folder: &'a Path) -> Self {
+        Standing { folder, shared: Mutex::default() }
     }
-    tree
+
+    /// A file of a tunnel, as it stands there; nothing where it cannot be read. Of one that is shared, those of its lines that
+    /// are there.
+    fn file(&self, site: &str, path: &str, planned: &TreeFile) -> Option<TreeFile> {
+        let at = self.folder.join(site).join(path);
+        if !planned.shared {
+            return Some(TreeFile { text: fs::read_to_string(at).ok()?, ..planned.clone() });
+        }
+        let lines = {
+            let mut known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
+            let read = || Some(Arc::new(fs::read_to_string(at).ok()?.lines().map(Box::from).collect()));
+            known.entry((site.to_owned(), path.to_owned())).or_insert_with(read).clone()?
+        };
+        let text = planned.text.split_inclusive('\n').filter(|line| lines.contains(line.trim_end_matches('\n'))).collect();
+        Some(TreeFile { text, ..planned.clone() })
+    }
+
+    /// The files that a tunnel has at a site, as they stand there.
+    fn tree(&self, site: &str, planned: &Tree) -> Tree {
+        let mut tree = Tree::default();
+        for (path, file) in &planned.files {
+            if let Some(found) = self.file(site, path, file) {
+                tree.add(path.as_str(), found);
+            }
+        }
+        tree
+    }
 }
 
 /// Takes a description that is sound as a whole, with what was supplied; else says what stops the work.
@@ -69,12 +96,13 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Resul
         Err(verdict) => return Ok(verdict),
     };
     let builder = Builder::new(&description, &supplied);
+    let standing = built.map(Standing::in_folder);
     let work = |_: usize, tunnel: &Tunnel| -> Result<Option<String>, Vec<Finding>> {
         // What is built was rehearsed on the way.
-        let (Some((_, trees)), Some(folder)) = (builder.tunnel(tunnel, true)?.built, built) else { return Ok(None) };
+        let (Some((_, trees)), Some(standing)) = (builder.tunnel(tunnel, true)?.built, &standing) else { return Ok(None) };
         let ends = description.ends(tunnel);
         let gateways = [0, 1].map(|end| {
-            let tree = standing_tree(folder, &ends[end].name.value, &trees[end]);
+            let tree = standing.tree(&ends[end].name.value, &trees[end]);
             read_tree(ends[end].platform.value, &tree).0
         });
         Ok(flaw(ends, &gateways).map(|flaw| {
@@ -131,23 +159,29 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
         Err(verdict) => return Ok(verdict),
     };
     let builder = Builder::new(&description, &supplied);
-    let earlier = Earlier::of(folder)?;
-    let work = |_: usize, tunnel: &Tunnel| -> Result<(Vec<Drift>, Vec<String>), Vec<Finding>> {
+    let (earlier, standing) = (Earlier::of(folder)?, Standing::in_folder(folder));
+    let work = |_: usize, tunnel: &Tunnel| -> Result<(Vec<Drift>, Vec<String>, usize), Vec<Finding>> {
         let ends = description.ends(tunnel);
         let Some((_, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(Default::default()) };
-        let own: Vec<String> = ends
-            .iter()
-            .zip(&trees)
-            .flat_map(|(site, tree)| tree.files.keys().map(move |path| format!("{}/{path}", site.name.value)))
-            .collect();
-        let each = ends.into_iter().zip(&trees).filter_map(|(site, tree)| drift(folder, site, tunnel, tree));
-        Ok((each.collect(), own.into_iter().filter(|path| earlier.lists(path)).collect()))
+        let (mut shared, mut own) = (Vec::new(), 0);
+        for (site, tree) in ends.iter().zip(&trees) {
+            for (path, file) in &tree.files {
+                let path = format!("{}/{path}", site.name.value);
+                match file.shared {
+                    true => shared.push(path),
+                    false => own += usize::from(earlier.lists(&path)),
+                }
+            }
+        }
+        let each = ends.into_iter().zip(&trees).filter_map(|(site, tree)| drift(&standing, site, tunnel, tree));
+        Ok((each.collect(), shared, own))
     };
-    let (mut drifts, mut found, mut listed): (Vec<Drift>, Vec<Finding>, usize) = (Vec::new(), Vec::new(), 0);
+    let (mut drifts, mut found, mut shared, mut listed): (Vec<Drift>, Vec<Finding>, HashSet<String>, usize) = Default::default();
     fleet::each(&description, "comparing tunnels", work, |came| match came {
-        Ok((some, own)) => {
+        Ok((some, common, own)) => {
             drifts.extend(some);
-            listed += own.len();
+            listed += own;
+            shared.extend(common);
         }
         Err(findings) => found.extend(findings),
     });
@@ -158,8 +192,9 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
     let mut odd: Vec<&str> = drifts.iter().map(|drift| drift.site.as_str()).collect();
     odd.sort_unstable();
     odd.dedup();
-    // Shared files are listed once and belong to several.
-    let more = output::listed(folder).len().saturating_sub(listed);
+    // What several tunnels share is listed once.
+    let listed = listed + shared.iter().filter(|path| earlier.lists(path)).count();
+    let more = earlier.count().saturating_sub(listed);
     let fine = drifts.is_empty();
     if format == Format::Json {
         let each: Vec<_> = drifts.iter().map(|drift| json!({ "site": drift.site, "tunnel": drift.tunnel, "files": drift.files })).collect();
@@ -179,24 +214,14 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
 }
 
 /// What is otherwise at one end of a tunnel.
-fn drift(folder: &Path, site: &Site, tunnel: &Tunnel, planned: &Tree) -> Option<Drift> {
+fn drift(standing: &Standing<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) -> Option<Drift> {
     let name = &site.name.value;
-    let mut tree = Tree::default();
-    let mut files = Vec::new();
-    for (path, file) in &planned.files {
-        let found = standing(folder, name, path, file);
-        // Others give their lines to a shared file, too.
-        let same = found.as_ref().is_some_and(|found| match file.shared {
-            true => file.text.lines().all(|line| found.text.lines().any(|known| known == line)),
-            false => found.text == file.text,
-        });
-        if !same {
-            files.push(if found.is_some() { path.clone() } else { format!("{path} (missing)") });
-        }
-        if let Some(found) = found {
-            tree.add(path.as_str(), if file.shared { TreeFile { text: file.text.clone(), ..found } } else { found });
-        }
-    }
+    let tree = standing.tree(name, planned);
+    let differs = |(path, file): (&String, &TreeFile)| match tree.files.get(path) {
+        None => Some(format!("{path} (missing)")),
+        Some(found) => (found.text != file.text).then(|| path.clone()),
+    };
+    let files: Vec<_> = planned.files.iter().filter_map(differs).collect();
     if files.is_empty() {
         return None;
     }
@@ -204,7 +229,7 @@ fn drift(folder: &Path, site: &Site, tunnel: &Tunnel, planned: &Tree) -> Option<
     let looked = |called, gateway, tree| Looked { name: called, gateway, ends_open: false, tree: Some(tree) };
     let compared = compare_same(looked(name, &now, &tree), looked("description", &should, planned));
     let source = |path: &String, file: &TreeFile| {
-        (path.clone(), Source::new(folder.join(name).join(path).display().to_string(), file.text.as_str()))
+        (path.clone(), Source::new(standing.folder.join(name).join(path).display().to_string(), file.text.as_str()))
     };
     let sources: BTreeMap<String, Source> = tree.files.iter().map(|(path, file)| source(path, file)).collect();
     let text = compared.pairs.iter().map(|pair| comparison::text(pair, [name, "description"], &[Some(&sources), None], false));

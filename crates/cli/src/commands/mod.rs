@@ -24,10 +24,11 @@ mod sheet;
 mod steps;
 mod walk;
 
-use std::io::Write as _;
+use std::io::{self, Write as _};
 
 use clap::CommandFactory;
-use serde_json::{Value, json};
+use serde::Serialize;
+use serde_json::json;
 use uspan_core::{Finding, Source};
 
 use crate::args::{Args, Command, Format};
@@ -88,9 +89,12 @@ fn print_text(text: &str) -> Result<(), Failure> {
     Ok(anstream::stdout().write_all(text.as_bytes())?)
 }
 
-/// Prints JSON.
-fn print_json(value: &Value) -> Result<(), Failure> {
-    print_line(&format!("{value:#}"))
+/// Prints JSON, piece by piece.
+fn print_json(value: &impl Serialize) -> Result<(), Failure> {
+    let mut out = io::BufWriter::new(io::stdout().lock());
+    serde_json::to_writer_pretty(&mut out, value).map_err(io::Error::from)?;
+    out.write_all(b"\n")?;
+    Ok(out.flush()?)
 }
 
 /// Ends a command that findings stop: `list` is the key under which JSON shows what there is not, `nothing` says

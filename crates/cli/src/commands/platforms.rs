@@ -12,7 +12,7 @@ use crate::show::{HEADING, columns, styled, wrapped};
 pub fn run(format: Format) -> Result<Verdict, Failure> {
     let all: Vec<_> = PLATFORMS.iter().map(|platform| platform.facts()).collect();
     if format == Format::Json {
-        super::print_json(&all.iter().map(|facts| value(facts)).collect())?;
+        super::print_json(&all.iter().map(|facts| value(facts)).collect::<Vec<_>>())?;
         return Ok(Verdict::Fine);
     }
     super::print_line(&styled(HEADING, "What each platform can do"))?;

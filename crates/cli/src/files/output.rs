@@ -51,6 +51,13 @@ mod octal {
         serializer.collect_str(&format_args!("{mode:04o}"))
     }
 
+    pub(super) fn words<S: Serializer>(mode: &Option<u32>, serializer: S) -> Result<S::Ok, S::Error> {
+        match mode {
+            Some(mode) => self::serialize(mode, serializer),
+            None => serializer.serialize_str(""),
+        }
+    }
+
     pub(super) fn deserialize<'d, D: Deserializer<'d>>(deserializer: D) -> Result<u32, D::Error> {
         let text = std::borrow::Cow::<str>::deserialize(deserializer)?;
         u32::from_str_radix(&text, 8).map_err(D::Error::custom)
@@ -85,8 +92,11 @@ mod hexadecimal {
 impl Manifest {
     /// Reads one; nothing if it cannot be understood.
     fn read(path: &Path) -> io::Result<Option<Manifest>> {
-        let text = fs::read(path)?;
-        Ok(serde_json::from_slice(&text).ok().filter(|manifest: &Manifest| manifest.uspan_manifest == 1))
+        // Piece by piece: of very many files the text alone is as large as what it says.
+        match serde_json::from_reader(io::BufReader::new(File::open(path)?)) {
+            Err(error) if error.is_io() => Err(error.into()),
+            found => Ok(found.ok().filter(|manifest: &Manifest| manifest.uspan_manifest == 1)),
+        }
     }
 }
 
@@ -110,6 +120,11 @@ impl Earlier {
     /// Whether a file was the same.
     pub fn has(&self, path: &str, file: &TreeFile) -> bool {
         self.0.files.get(path) == Some(&Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) })
+    }
+
+    /// How many files it wrote.
+    pub fn count(&self) -> usize {
+        self.0.files.len()
     }
 
     /// Whether it wrote a file at this path.
@@ -154,13 +169,21 @@ impl Change {
 #[derive(Debug, Serialize)]
 pub struct Written {
     /// Path relative to the output folder.
-    pub path: String,
-    /// Permission bits, octal.
-    pub mode: String,
+    pub path: Box<str>,
+    /// Permission bits; nothing where it is removed.
+    #[serde(serialize_with = "octal::words")]
+    pub mode: Option<u32>,
     /// Size in bytes.
     pub bytes: usize,
     /// What became of it.
     pub change: Change,
+}
+
+impl Written {
+    /// Its mode in octal digits.
+    pub fn mode_words(&self) -> String {
+        self.mode.map_or_else(String::new, |mode| format!("{mode:04o}"))
+    }
 }
 
 /// What came of writing.
@@ -395,9 +418,10 @@ impl Layout {
                 return Ok(Outcome::Refused(findings));
             }
         }
-        let written = self.standing.changes(&planned);
-        let same = self.exists && self.standing.manifest.is_some() && written.iter().all(|file| file.change == Change::Same);
-        let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(Outcome::Done(written)) };
+        let known = self.exists && self.standing.manifest.is_some();
+        let same =
+            known && planned.iter().all(|file| self.standing.change(file) == Change::Same) && self.standing.gone(&planned).next().is_none();
+        let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(Outcome::Done(self.standing.changes(planned))) };
         let (output, fresh) = (&self.output, &self.fresh);
         let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
         self.write_manifest(&planned)?;
@@ -411,7 +435,7 @@ impl Layout {
         // The old output, now in the staging folder, goes with it.
         let beside = staging.path().to_owned();
         staging.close().map_err(Failure::file("the new output stands; cannot remove what was there before, in", &beside))?;
-        Ok(Outcome::Done(written))
+        Ok(Outcome::Done(self.standing.changes(planned)))
     }
 
     fn write_manifest(&self, planned: &[Planned]) -> Result<(), Failure> {
@@ -513,19 +537,28 @@ impl Standing {
         findings
     }
 
-    fn changes(&self, planned: &[Planned]) -> Vec<Written> {
-        let written = |file: &Planned| {
-            let change = match self.files.get(&file.path) {
-                None => Change::New,
-                Some(Some(entry)) if *entry == file.entry => Change::Same,
-                Some(_) => Change::Changed,
-            };
-            Written { path: file.path.to_string(), mode: format!("{:04o}", file.entry.mode), bytes: file.bytes, change }
-        };
-        let mut written: Vec<_> = planned.iter().map(written).collect();
-        let gone = self.files.keys().filter(|path| planned_at(planned, path).is_none() && self.ours(path).is_some());
-        written.extend(gone.map(|path| Written { path: path.to_string(), mode: String::new(), bytes: 0, change: Change::Removed }));
-        written
+    /// What becomes of a file.
+    fn change(&self, file: &Planned) -> Change {
+        match self.files.get(&file.path) {
+            None => Change::New,
+            Some(Some(entry)) if *entry == file.entry => Change::Same,
+            Some(_) => Change::Changed,
+        }
+    }
+
+    /// What was written before and is not wanted any more.
+    fn gone<'a>(&'a self, planned: &'a [Planned]) -> impl Iterator<Item = &'a str> {
+        self.files.keys().map(|path| &**path).filter(|path| planned_at(planned, path).is_none() && self.ours(path).is_some())
+    }
+
+    fn changes(&self, planned: Vec<Planned>) -> Vec<Written> {
+        let gone: Vec<_> =
+            self.gone(&planned).map(|path| Written { path: path.into(), mode: None, bytes: 0, change: Change::Removed }).collect();
+        let written = planned.into_iter().map(|file| {
+            let change = self.change(&file);
+            Written { path: file.path, mode: Some(file.entry.mode), bytes: file.bytes, change }
+        });
+        written.chain(gone).collect()
     }
 }
 

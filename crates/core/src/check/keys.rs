@@ -28,7 +28,7 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
         }
         for (site, end) in description.ends(tunnel).into_iter().zip(&tunnel.between) {
             signing.entry(end.value).or_default().insert(certified);
-            for lacking in lacking(site.keys.as_ref(), certified) {
+            for lacking in lacking(site.keys.as_deref(), certified) {
                 say(&rules::KEY_NEEDED, format!("`{}` has no `{lacking}`", site.name.value));
             }
         }

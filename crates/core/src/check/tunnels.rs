@@ -392,6 +392,7 @@ fn coincidences(description: &Description) -> Vec<Finding> {
 
 /// A claim of a tunnel on traffic of a site.
 struct Claim<'a> {
+    site: usize,
     local: IpNet,
     remote: IpNet,
     tunnel: &'a Tunnel,
@@ -400,13 +401,13 @@ struct Claim<'a> {
 
 /// Two tunnels of one site that claim the same traffic.
 fn contested(description: &Description) -> Vec<Finding> {
-    let mut claims: BTreeMap<usize, Vec<Claim<'_>>> = BTreeMap::new();
+    let mut claims: Vec<Claim<'_>> = Vec::new();
     for tunnel in &description.tunnels {
         let check = Check { description, tunnel };
         for pair in &tunnel.pairs {
             let ([first, second], seen) = (check.prefixes(pair), check.apparent(pair));
             let mut claim = |end: usize, local, remote| {
-                claims.entry(tunnel.between[end].value).or_default().push(Claim { local, remote, tunnel, span: pair.span });
+                claims.push(Claim { site: tunnel.between[end].value, local, remote, tunnel, span: pair.span });
             };
             claim(0, first, seen[1]);
             claim(1, second, seen[0]);
@@ -414,11 +415,11 @@ fn contested(description: &Description) -> Vec<Finding> {
     }
     let mut findings = Vec::new();
     let mut said = BTreeSet::new();
-    for (site, mut list) in claims {
-        list.sort_by_key(|claim| (claim.remote.addr(), claim.remote.prefix_len()));
+    claims.sort_by_key(|claim| (claim.site, claim.remote.addr(), claim.remote.prefix_len()));
+    for list in claims.chunk_by(|one, other| one.site == other.site) {
         let mut open: Vec<&Claim<'_>> = Vec::new();
         // The same two tunnels are reported once, at whichever end it shows first.
-        for claim in &list {
+        for claim in list {
             open.retain(|outer| outer.remote.contains(&claim.remote));
             let rival = open.iter().find(|outer| {
                 !std::ptr::eq(outer.tunnel, claim.tunnel)
@@ -428,7 +429,7 @@ fn contested(description: &Description) -> Vec<Finding> {
             if let Some(rival) = rival.filter(|rival| said.insert([&rival.tunnel.name.value, &claim.tunnel.name.value])) {
                 let message = format!(
                     "`{}` and `{}` both claim traffic of {} from {} to {}",
-                    rival.tunnel.name.value, claim.tunnel.name.value, description.sites[site].name.value, claim.local, claim.remote
+                    rival.tunnel.name.value, claim.tunnel.name.value, description.sites[claim.site].name.value, claim.local, claim.remote
                 );
                 let place = |span| description.source.place(span);
                 findings.push(

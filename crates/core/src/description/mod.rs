@@ -57,7 +57,7 @@ pub struct Site {
     /// How the gateway names itself; its address if nothing is said.
     pub identity: Option<Located<Identity>>,
     /// Files with the keys by which it proves who it is.
-    pub keys: Option<Keys>,
+    pub keys: Option<Box<Keys>>,
     /// Its autonomous system.
     pub as_number: Option<u32>,
     /// Whether it translates what leaves for the internet.

@@ -11,7 +11,7 @@ use toml::de::DeTable;
 
 use super::tunnel::{Told, all_pairs};
 use super::{Decoder, SiteIndex, flag, list, number, printable, table, text};
-use crate::description::{Address, Network, Pair, Site, Tunnel};
+use crate::description::{Address, Description, Network, Pair, Site, Tunnel};
 use crate::digest::hex;
 use crate::finding::{self as rules, suggestion};
 use crate::gateway::Method;
@@ -19,6 +19,9 @@ use crate::source::{Located, Span};
 
 /// What a policy cannot say, because it is of one tunnel.
 const OF_ONE: &[&str] = &["between", "secret", "link", "opened-by", "carries", "appears-as", "one-way"];
+
+/// How many names of peers that are not there are compared with those that are.
+const HINTED: usize = 100;
 
 /// The longest name of a tunnel.
 const LONGEST: usize = 32;
@@ -74,8 +77,9 @@ struct Making<'t, 'i> {
 }
 
 impl Decoder<'_> {
-    /// The tunnels of a group.
-    pub(super) fn group(&mut self, name: &Located<String>, fields: &DeTable<'_>, index: &SiteIndex, sites: &mut [Site]) -> Vec<Tunnel> {
+    /// Adds the tunnels of a group.
+    pub(super) fn group(&mut self, name: &Located<String>, fields: &DeTable<'_>, index: &SiteIndex, description: &mut Description) {
+        let Description { sites, tunnels, .. } = description;
         let before = self.findings.len();
         let shape = fields.get("shape").and_then(text).map_or("star", |word| word.value);
         let star = shape == "star";
@@ -111,9 +115,13 @@ impl Decoder<'_> {
             key: format!("group.{}.policy", name.value).into(),
         };
         if self.findings.len() > before {
-            return Vec::new();
+            return;
         }
-        let mut tunnels = Vec::new();
+        tunnels.reserve_exact(match shape {
+            "listed" => listed.len(),
+            "star" => hubs.len() * members.len(),
+            _ => members.len() * members.len().saturating_sub(1) / 2,
+        });
         // What all have in common is understood once.
         let mut pattern: Option<Tunnel> = None;
         let mut make = |decoder: &mut Self, first: &Located<usize>, second: &Located<usize>, preference: u8| -> bool {
@@ -149,7 +157,6 @@ impl Decoder<'_> {
                 self.say(&rules::NOT_A_PAIR_OF_GROUP, exception.span, "these two are not joined by this group");
             }
         }
-        tunnels
     }
 
     /// The sites that a list names; an inventory stands for all of its own. Each is there once.
@@ -160,9 +167,9 @@ impl Decoder<'_> {
             let (found_sites, many) = match (index.known.get(name.value), index.inventories.get(name.value)) {
                 (Some(site), _) => (*site..*site + 1, false),
                 (None, Some(sites)) => (sites.clone(), true),
-                (None, None) if index.all.contains(name.value) => continue,
+                (None, None) if index.is_named(name.value) => continue,
                 (None, None) => {
-                    let hint = suggestion(name.value, index.all.iter().map(String::as_str));
+                    let hint = suggestion(name.value, index.names());
                     let message = format!("there is no site and no inventory `{}`", printable(name.value));
                     self.say(&rules::UNKNOWN_SITE, name.span, message).remedy = format!("Correct the name: {hint}");
                     continue;
@@ -228,7 +235,7 @@ impl Decoder<'_> {
 
     /// Each member with those that its inventory names; each pair is there once.
     fn listed(&mut self, members: &[Located<usize>], index: &SiteIndex, sites: &[Site]) -> Vec<(Located<usize>, Located<usize>)> {
-        let (mut pairs, mut known) = (Vec::new(), HashSet::new());
+        let (mut pairs, mut known, mut unknown) = (Vec::new(), HashSet::new(), 0);
         for member in members {
             let name = &sites[member.value].name;
             for peer in self.peers.get(&name.value).cloned().unwrap_or_default() {
@@ -241,9 +248,11 @@ impl Decoder<'_> {
                             pairs.push((Located::new(*site, peer.span), Located::new(member.value, name.span)));
                         }
                     }
-                    None if index.all.contains(&peer.value) => {}
+                    None if index.is_named(&peer.value) => {}
                     None => {
-                        let hint = suggestion(&peer.value, index.all.iter().map(String::as_str));
+                        // In very many rows that are wrong alike each hint would cost a look at every site.
+                        unknown += 1;
+                        let hint = if unknown > HINTED { String::new() } else { suggestion(&peer.value, index.names()) };
                         let message = format!("there is no site `{}`", printable(&peer.value));
                         self.say(&rules::UNKNOWN_SITE, peer.span, message).remedy = format!("Correct the name: {hint}");
                     }

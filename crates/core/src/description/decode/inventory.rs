@@ -88,22 +88,22 @@ enum Column {
 }
 
 impl Decoder<'_> {
-    /// The sites of an inventory.
-    pub(super) fn inventory(&mut self, inventory: &Inventory<'_, '_>) -> Vec<Site> {
+    /// Adds the sites of an inventory.
+    pub(super) fn inventory(&mut self, inventory: &Inventory<'_, '_>, sites: &mut Vec<Site>) {
         let fields = inventory.fields;
         let source = self.source.clone();
         let Some((start, content)) = inventory.text.and_then(|number| source.texts().nth(number)) else {
             let span = fields.get("file").map_or(inventory.name.span, |node| node.span().into());
             let file = fields.get("file").and_then(text).map_or("", |file| file.value);
             self.say(&rules::INVENTORY_UNREADABLE, span, format!("`{}` cannot be read: {}", printable(file), inventory.why));
-            return Vec::new();
+            return;
         };
         let paths = paths();
         let columns = self.columns(fields, &paths);
         let all = fields.get("all").and_then(table).cloned().unwrap_or_default();
         match content.name().to_ascii_lowercase().ends_with(".json") {
-            true => self.json(content, start, &columns, &paths, &all),
-            false => self.csv(content, start, &columns, &paths, &all),
+            true => self.json(content, start, &columns, &paths, &all, sites),
+            false => self.csv(content, start, &columns, &paths, &all, sites),
         }
     }
 
@@ -129,7 +129,8 @@ impl Decoder<'_> {
         named: &BTreeMap<String, String>,
         paths: &BTreeMap<String, Path>,
         all: &DeTable<'_>,
-    ) -> Vec<Site> {
+        sites: &mut Vec<Site>,
+    ) {
         let mut rows = Rows::of(content.text(), start);
         let mut headings = Vec::new();
         rows.next(&mut headings);
@@ -148,9 +149,10 @@ impl Decoder<'_> {
             let message = format!("`{}` has no column for the `name` of a site", printable(content.name()));
             self.say(&rules::BAD_INVENTORY, Span { start, end: start }, message).remedy =
                 "Give it a heading `name`, or say which one it is: `columns = { name = \"Site\" }`.".to_owned();
-            return Vec::new();
+            return;
         }
-        let (mut sites, mut cells) = (Vec::new(), Vec::new());
+        sites.reserve_exact(content.text().lines().count().saturating_sub(1));
+        let mut cells = Vec::new();
         while rows.next(&mut cells) {
             if cells.iter().all(|cell| cell.value.is_empty()) {
                 continue;
@@ -177,7 +179,6 @@ impl Decoder<'_> {
                 None => drop(self.say(&rules::BAD_INVENTORY, cells[0].span, "this row has no name")),
             }
         }
-        sites
     }
 
     fn json(
@@ -187,7 +188,8 @@ impl Decoder<'_> {
         named: &BTreeMap<String, String>,
         paths: &BTreeMap<String, Path>,
         all: &DeTable<'_>,
-    ) -> Vec<Site> {
+        sites: &mut Vec<Site>,
+    ) {
         let strict = ParseOptions {
             allow_comments: false,
             allow_loose_object_property_names: false,
@@ -203,7 +205,7 @@ impl Decoder<'_> {
                 Span { start: start + at, end: start + at + 1 },
                 "this is nested too deeply for a list of sites",
             );
-            return Vec::new();
+            return;
         }
         let parsed = match parse_to_ast(content.text(), &CollectOptions::default(), &strict) {
             Ok(parsed) => parsed.value,
@@ -211,14 +213,14 @@ impl Decoder<'_> {
                 let range = error.range();
                 let span = Span { start: start + range.start, end: start + range.end };
                 self.say(&rules::BAD_INVENTORY, span, format!("this is not well-formed JSON: {}", error.kind()));
-                return Vec::new();
+                return;
             }
         };
         let Some(Value::Array(list)) = &parsed else {
             self.say(&rules::BAD_INVENTORY, Span { start, end: start }, "this is not a list of objects");
-            return Vec::new();
+            return;
         };
-        let mut sites = Vec::new();
+        sites.reserve_exact(list.elements.len());
         for entry in &list.elements {
             let Value::Object(object) = entry else {
                 self.say(&rules::BAD_INVENTORY, shifted(entry.range(), start), "this is not an object");
@@ -251,12 +253,12 @@ impl Decoder<'_> {
                 None => drop(self.say(&rules::BAD_INVENTORY, shifted(object.range(), start), "this object has no `name`")),
             }
         }
-        sites
     }
 
     /// One site: checked like a table of the description.
-    fn row(&mut self, name: Located<String>, fields: &DeTable<'_>, peers: Vec<Located<String>>) -> Option<Site> {
+    fn row(&mut self, name: Located<String>, fields: &DeTable<'_>, mut peers: Vec<Located<String>>) -> Option<Site> {
         if !peers.is_empty() {
+            peers.shrink_to_fit();
             self.peers.insert(name.value.clone(), peers);
         }
         let before = self.findings.len();

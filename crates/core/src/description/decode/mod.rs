@@ -162,7 +162,7 @@ impl Decoder<'_> {
         let mut sites = SiteIndex { known: BTreeMap::new(), all, inventories: BTreeMap::new() };
         for inventory in inventories {
             let first = description.sites.len();
-            description.sites.extend(self.inventory(inventory));
+            self.inventory(inventory, &mut description.sites);
             sites.all.insert(inventory.name.value.clone());
             sites.inventories.insert(inventory.name.value.clone(), first..description.sites.len());
         }
@@ -178,7 +178,7 @@ impl Decoder<'_> {
         for (name, node) in root.get("group").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(fields) = table(node) {
                 let name = Located::new(name.get_ref().to_string(), name.span());
-                description.tunnels.extend(self.group(&name, fields, &sites, &mut description.sites));
+                self.group(&name, fields, &sites, description);
             }
         }
     }
@@ -196,7 +196,6 @@ impl Decoder<'_> {
                     .push((place, "here".to_owned()));
                 continue;
             }
-            index.all.insert(name.value.clone());
             index.known.insert(name.value.clone(), number);
         }
     }
@@ -204,10 +203,22 @@ impl Decoder<'_> {
 
 pub(super) struct SiteIndex {
     pub(super) known: BTreeMap<String, usize>,
-    /// Names of sites, understood or not, and of inventories.
+    /// Names of sites that stand in the description itself, understood or not, and of inventories.
     pub(super) all: BTreeSet<String>,
     /// The sites of each inventory.
     pub(super) inventories: BTreeMap<String, Range<usize>>,
+}
+
+impl SiteIndex {
+    /// All names that something has.
+    pub(super) fn names(&self) -> impl Iterator<Item = &str> + Clone {
+        self.all.iter().chain(self.known.keys().filter(|name| !self.all.contains(*name))).map(String::as_str)
+    }
+
+    /// Whether something has this name.
+    pub(super) fn is_named(&self, name: &str) -> bool {
+        self.all.contains(name) || self.known.contains_key(name)
+    }
 }
 
 /// Text of the user's as it may stand in a message: control characters are shown, not sent.

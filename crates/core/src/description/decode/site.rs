@@ -33,8 +33,9 @@ impl Decoder<'_> {
             .filter_map(|t| self.interface(t))
             .collect();
         self.inside_and_networks(&name, fields, gateway);
-        let mut networks = Vec::new();
-        for (name, node) in fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default() {
+        let named = fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default();
+        let mut networks = Vec::with_capacity(named.len());
+        for (name, node) in named {
             if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
                 networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix, beyond: None });
             }
@@ -55,7 +56,12 @@ impl Decoder<'_> {
             identity,
             keys: fields.get("keys").and_then(table).map(|keys| {
                 let file = |key| keys.get(key).and_then(text).map(|file| file.map(str::to_owned));
-                Keys { public: file("public"), certificate: file("certificate"), issuer: file("issuer"), private: file("private") }
+                Box::new(Keys {
+                    public: file("public"),
+                    certificate: file("certificate"),
+                    issuer: file("issuer"),
+                    private: file("private"),
+                })
             }),
             as_number: self.as_number(fields)?,
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),

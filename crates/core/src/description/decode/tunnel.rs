@@ -179,8 +179,8 @@ impl Decoder<'_> {
             return None;
         }
         let ends = [first, second].map(|name| {
-            if !index.all.contains(name.value) {
-                let hint = suggestion(name.value, index.all.iter().map(String::as_str));
+            if !index.is_named(name.value) {
+                let hint = suggestion(name.value, index.names());
                 self.say(&rules::UNKNOWN_SITE, name.span, format!("there is no site `{}`", printable(name.value))).remedy =
                     format!("Correct the name or describe the site: {hint}");
             }
@@ -355,7 +355,7 @@ impl Decoder<'_> {
 
 /// Every network of the one with every network of the other.
 pub(super) fn all_pairs(ends: [&Site; 2], span: Span) -> Vec<Pair> {
-    let mut pairs = Vec::new();
+    let mut pairs = Vec::with_capacity(ends[0].networks.len() * ends[1].networks.len());
     for (first, one) in ends[0].own_networks().enumerate() {
         for (second, other) in ends[1].own_networks().enumerate() {
             if one.prefix.value.addr().is_ipv4() == other.prefix.value.addr().is_ipv4() {
