@@ -3,9 +3,9 @@
 
 measure.py PROGRAM FOLDER [N ...]: PROGRAM is the release build of uspan; FOLDER is where fleets and outputs go, and the file
 system that is measured. Prints a Markdown table. Every run writes to a folder of its own, and all are removed at the end: ext4 makes
-new files slowly where many were deleted a moment ago. The yardsticks are measured in the same run: `render.py` (Jinja2, no checks) and
-`floor.rs` (the same bytes, nothing computed). Each figure is the median of RUNS runs; with more than RENDERED tunnels Jinja2 is not
-measured.
+new files slowly where many were deleted a few minutes ago. The yardsticks are measured in the same run, in turn with the builds:
+`render.py` (Jinja2, no checks) and `floor.rs` (the same bytes, nothing computed; and once more until they are on the disk). Each figure
+is the median of RUNS runs, of one run above ONCE tunnels.
 """
 import os
 import shutil
@@ -16,24 +16,26 @@ import time
 
 HERE = os.path.dirname(os.path.abspath(__file__))
 RUNS = int(os.environ.get("RUNS", "3"))
-RENDERED = int(os.environ.get("RENDERED", "10000"))
+ONCE = int(os.environ.get("ONCE", "10000"))
 
 
-def run(command):
-    """Median seconds and the largest peak memory in MB of a command, which is made for each run; it must end well."""
-    seconds, memory = [], 0
-    for number in range(RUNS):
-        os.sync()
-        start = time.monotonic()
-        process = subprocess.Popen(command(number), stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-        errors = process.stderr.read()
-        _, status, usage = os.wait4(process.pid, 0)
-        seconds.append(time.monotonic() - start)
-        process.returncode = os.waitstatus_to_exitcode(status)
-        if process.returncode != 0:
-            sys.exit(f"{command(number)} ended with {process.returncode}: {errors.decode()[-2000:]}")
-        memory = max(memory, usage.ru_maxrss / 1024)
-    return statistics.median(seconds), memory
+def once(command):
+    """Seconds and peak memory in MB of a command, which must end well."""
+    os.sync()
+    start = time.monotonic()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    errors = process.stderr.read()
+    _, status, usage = os.wait4(process.pid, 0)
+    seconds = time.monotonic() - start
+    process.returncode = os.waitstatus_to_exitcode(status)
+    if process.returncode != 0:
+        sys.exit(f"{command} ended with {process.returncode}: {errors.decode()[-2000:]}")
+    return seconds, usage.ru_maxrss / 1024
+
+
+def middle(runs):
+    """The median of the seconds, and the largest of the peaks."""
+    return statistics.median(seconds for seconds, _ in runs), max(memory for _, memory in runs)
 
 
 def listed(out, path):
@@ -59,36 +61,39 @@ def main():
     os.makedirs(folder)
     floor = os.path.join(folder, "floor")
     subprocess.run(["rustc", "-O", "-o", floor, os.path.join(HERE, "floor.rs")], check=True)
-    print("| tunnels | check | build | compare | rehearse | peak MB (check, build, compare, rehearse) | (a) Jinja2 | (b) floor | build : (a) | build : (b) |")
-    print("|---|---|---|---|---|---|---|---|---|---|")
+    heads = ["tunnels", "check", "build", "compare", "rehearse", "peak MB (check, build, compare, rehearse)", "(a) Jinja2", "(b) floor"]
+    heads += ["(b), on the disk", "build : (a)", "build : (b)"]
+    print(f"| {' | '.join(heads)} |\n|{'---|' * len(heads)}", flush=True)
     for count in counts:
         place = lambda name, number=0: os.path.join(folder, f"{count}-{name}-{number}")
         fleet, everything = place("fleet"), place("list")
         subprocess.run([sys.executable, os.path.join(HERE, "fleet.py"), str(count), fleet], check=True)
         description = os.path.join(fleet, "orchards.span.toml")
-        check = run(lambda _: [program, "check", description])
-        build = run(lambda number: [program, "build", description, "-o", place("out", number)])
-        compare = run(lambda _: [program, "compare", place("out"), "--against", description])
-        rehearse = run(lambda _: [program, "rehearse", description])
-        rendered = None
-        if count <= RENDERED:
-            render = os.path.join(HERE, "render.py")
-            rendered = run(lambda number: [sys.executable, render, fleet, place("rendered", number)])[0]
-            # The yardstick is one only if it writes the same.
-            differ = ["diff", "-rq", "-x", "uspan-manifest.json", place("out"), place("rendered")]
-            differ = subprocess.run(differ, stdout=subprocess.PIPE, text=True)
-            if differ.returncode != 0:
-                sys.exit(f"the templates write something else: {differ.stdout[:500]}")
-        listed(place("out"), everything)
-        bare = []
-        for number in range(RUNS):
+        render = os.path.join(HERE, "render.py")
+        check, build, compare, rehearse, rendered, bare, durable = [], [], [], [], [], [], []
+        for number in range(RUNS if count <= ONCE else 1):
+            check.append(once([program, "check", description]))
+            build.append(once([program, "build", description, "-o", place("out", number)]))
+            if number == 0:
+                listed(place("out"), everything)
             os.sync()
-            bare.append(float(subprocess.run([floor, everything, place("bare", number)], check=True, stdout=subprocess.PIPE, text=True).stdout))
-        bottom = statistics.median(bare)
-        peaks = ", ".join(f"{one[1]:.0f}" for one in (check, build, compare, rehearse))
-        seconds = " | ".join(f"{one[0]:.3f}" for one in (check, build, compare, rehearse))
-        beside = f"{rendered:.3f} | {bottom:.3f} | 1 : {rendered / build[0]:.1f}" if rendered else f"- | {bottom:.3f} | -"
-        print(f"| {count} | {seconds} | {peaks} | {beside} | {build[0] / bottom:.1f} : 1 |", flush=True)
+            wrote = subprocess.run([floor, everything, place("bare", number)], check=True, stdout=subprocess.PIPE, text=True)
+            both = [float(text) for text in wrote.stdout.split()]
+            bare.append(both[0])
+            durable.append(both[1])
+            rendered.append(once([sys.executable, render, fleet, place("rendered", number)]))
+            compare.append(once([program, "compare", place("out", number), "--against", description]))
+            rehearse.append(once([program, "rehearse", description]))
+        # The yardstick is one only if it writes the same.
+        differ = ["diff", "-rq", "-x", "uspan-manifest.json", place("out"), place("rendered")]
+        differ = subprocess.run(differ, stdout=subprocess.PIPE, text=True)
+        if differ.returncode != 0:
+            sys.exit(f"the templates write something else: {differ.stdout[:500]}")
+        each = [middle(runs) for runs in (check, build, compare, rehearse)]
+        (slow, _), bottom, disk = middle(rendered), statistics.median(bare), statistics.median(durable)
+        cells = [str(count)] + [f"{seconds:.3f}" for seconds, _ in each] + [", ".join(f"{memory:.0f}" for _, memory in each)]
+        cells += [f"{slow:.3f}", f"{bottom:.3f}", f"{disk:.3f}", f"1 : {slow / each[1][0]:.1f}", f"{each[1][0] / bottom:.2f} : 1"]
+        print(f"| {' | '.join(cells)} |", flush=True)
     shutil.rmtree(folder)
 
 

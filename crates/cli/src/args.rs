@@ -376,6 +376,9 @@ pub struct Rehearse {
     /// Only the tunnel of this name
     #[arg(long, value_name = "NAME")]
     pub tunnel: Option<String>,
+    /// Of a description, only tunnels of which this earlier output of a build has other files
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["right", "tunnel"])]
+    pub changed_since: Option<PathBuf>,
     /// Draw the ladder into this file, too; for one tunnel
     #[arg(long, value_name = "FILE")]
     pub svg: Option<PathBuf>,

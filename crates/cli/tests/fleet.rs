@@ -95,6 +95,9 @@ fn a_fleet_is_built_in_a_stream_and_told_in_sum() {
             "packhouse-7/etc/swanctl/conf.d/coldstore-7--packhouse-7.secrets.conf"
         ]
     );
+    let (code, out, _) = uspan(folder, &["rehearse", "orchards.span.toml", "--changed-since", "out", "--format", "json"]);
+    let told: Value = serde_json::from_str(&out).expect("JSON");
+    assert_eq!((code, &told["count"], &told["unchanged"]), (Some(0), &1.into(), &129.into()), "{out}");
     let (_, out, _) = uspan(folder, &["check", "orchards.span.toml", "--changed-since", "out"]);
     assert!(out.contains("1 tunnel like this one") && out.contains("129 of 130 tunnels are as they were."), "{out}");
     let (code, out, _) = uspan(folder, &["rehearse", "orchards.span.toml"]);
@@ -103,6 +106,62 @@ fn a_fleet_is_built_in_a_stream_and_told_in_sum() {
     let (code, out, _) = uspan(folder, &["compare", "out", "--against", "orchards.span.toml"]);
     assert_eq!(code, Some(1), "{out}");
     assert!(out.contains("coldstore-7") && out.contains("2 of 260 gateways"), "{out}");
+}
+
+/// A packet between two members takes two tunnels, and its answer the same ones back.
+#[test]
+fn a_walk_goes_on_through_a_hub() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    fleet(folder, 0, 1);
+    let site = |name: &str, platform: &str, address: &str, net: &str| {
+        format!(
+            "[site.{name}]\nplatform = \"{platform}\"\nstyle = \"route-based\"\nnetworks = {{ lan = \"{net}\" }}\n\
+             gateway = {{ address = \"{address}\", outside = \"wan0\", inside = \"lan0\" }}\n"
+        )
+    };
+    let sites = [
+        site("packhouse", "strongswan", "198.51.100.20", "10.41.0.0/22"),
+        site("coldstore", "libreswan", "203.0.113.77", "10.73.16.0/20"),
+        site("press", "strongswan", "203.0.113.78", "10.74.0.0/24"),
+    ];
+    let group = "[group.harvest]\nshape = \"star\"\nhubs = [\"packhouse\"]\nmembers = [\"coldstore\", \"press\"]\nmaster = \"master\"\n";
+    let text = format!("unified-span = 1\n{}{group}transit = [\"10.72.0.0/13\"]\n", sites.concat());
+    fs::write(folder.join("star.span.toml"), text).expect("written");
+    let walked = |from: &str, to: &str| {
+        let (code, out, err) = uspan(folder, &["walk", "star.span.toml", "--from", from, "--to", to, "--format", "json"]);
+        let told: Value = serde_json::from_str(&out).unwrap_or_else(|_| panic!("{out}{err}"));
+        let places = |leg: &str| -> Vec<String> {
+            let hops = told[leg]["hops"].as_array().cloned().unwrap_or_default();
+            let mut places: Vec<_> = hops.iter().map(|hop| hop["at"].as_str().expect("a place").to_owned()).collect();
+            places.dedup();
+            places
+        };
+        (code, places("there"), places("back"))
+    };
+    let through = |places: &[&str]| places.iter().map(|place| (*place).to_owned()).collect::<Vec<_>>();
+    let there = through(&["coldstore", "internet", "packhouse", "internet", "press"]);
+    let back: Vec<_> = there.iter().rev().cloned().collect();
+    assert_eq!(walked("10.73.16.10", "10.74.0.10"), (Some(0), there, back));
+    // The hub's own hosts are at its own end, and nobody is where no member is.
+    let (code, there, _) = walked("10.73.16.10", "10.41.0.10");
+    assert_eq!((code, there), (Some(0), through(&["coldstore", "internet", "packhouse"])));
+    let (code, there, back) = walked("10.73.16.10", "10.75.0.10");
+    assert_eq!((code, there, back), (Some(1), through(&["coldstore", "internet", "packhouse"]), Vec::new()));
+    // What is new since an earlier build is all that is rehearsed.
+    assert_eq!(uspan(folder, &["build", "star.span.toml", "-o", "out"]).0, Some(0));
+    let rehearsed = |args: &[&str]| uspan(folder, &[&["rehearse", "star.span.toml", "--changed-since", "out"], args].concat());
+    assert_eq!(rehearsed(&[]).1, "Fine. All 2 tunnels are as they were.\n");
+    let text = fs::read_to_string(folder.join("star.span.toml")).expect("read");
+    let except = "except = [{ pair = [\"packhouse\", \"press\"], generation = 2 }]\n";
+    fs::write(folder.join("star.span.toml"), text + except).expect("written");
+    let (code, out, _) = rehearsed(&["--format", "json"]);
+    let told: Value = serde_json::from_str(&out).expect("JSON");
+    assert_eq!((code, told["rehearsals"].as_array().expect("a list").len()), (Some(0), 1), "{out}");
+    // Two folders have no counterparts in others, and one tunnel is one.
+    for args in [&["--tunnel", "packhouse--press"][..], &["out"]] {
+        assert_eq!(rehearsed(args).0, Some(2), "{args:?}");
+    }
 }
 
 /// A daemon with one main file for all tunnels gets a line of each.

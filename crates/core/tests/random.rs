@@ -380,7 +380,7 @@ proptest! {
             let came = rehearse([actor(0), actor(1)], Some(opener));
             prop_assert!(came.all.len() == 1 && came.all[0].works(), "from {opener}: {:#?}\n{text}", came.all);
         }
-        let walker = |i: usize| Walker { actor: actor(i), inside: &[], shares_internet: Some(read[i].1) };
+        let walker = |i: usize| Walker { actor: actor(i), inside: &[], shares_internet: Some(read[i].1), beyond: &[] };
         for (near, far) in read[0].0.crossing().into_iter().filter(|_| !read[0].0.speaks_for_itself()) {
             let inner = read[0].0.inner(near, far);
             let passing = match read[0].0.hosts_may_open() {

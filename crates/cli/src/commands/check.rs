@@ -62,14 +62,8 @@ pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, fo
     }
     let earlier = since.map(Earlier::of).transpose()?;
     let (read, mut planned) = plan_of(read, None);
-    if let (Some(earlier), Some(description)) = (&earlier, &read.description) {
-        let builder = Builder::new(description, &read.supplied);
-        let changed = |built: &BuiltTunnel| {
-            let tunnel = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
-            let made = tunnel.and_then(|tunnel| builder.tunnel(tunnel, true).ok()).and_then(|made| made.built);
-            made.is_none_or(|(built, trees)| earlier.lacks(&built, &trees))
-        };
-        planned.tunnels.retain(changed);
+    if let Some(earlier) = &earlier {
+        planned.tunnels.retain(|built| is_changed(&read, &built.name, earlier));
     }
     let stopped = any_stops(&planned.findings);
     if format == Format::Json {
@@ -84,6 +78,14 @@ pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, fo
         super::print_line(&closing(file, &planned.findings, stopped))?;
     }
     Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
+}
+
+/// Whether a tunnel has other files than those of an earlier output.
+pub fn is_changed(read: &Input, name: &str, earlier: &Earlier) -> bool {
+    let Some(description) = &read.description else { return true };
+    let tunnel = description.tunnels.iter().find(|tunnel| tunnel.name.value == name);
+    let made = tunnel.and_then(|tunnel| Builder::new(description, &read.supplied).tunnel(tunnel, true).ok());
+    made.and_then(|made| made.built).is_none_or(|(built, trees)| earlier.lacks(&built, &trees))
 }
 
 /// Tunnels that are alike, and how many.

@@ -90,40 +90,51 @@ fn stopped(
 }
 
 /// Rehearses every tunnel: as a build would write it, or as it stands in a folder.
-pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
+pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
     let (description, supplied) = match sound(&mut read, format, "rehearsals", "Nothing was rehearsed")? {
         Ok(sound) => sound,
         Err(verdict) => return Ok(verdict),
     };
     let builder = Builder::new(&description, &supplied);
-    let standing = built.map(Standing::in_folder);
-    let work = |_: usize, tunnel: &Tunnel| -> Result<Option<String>, Vec<Finding>> {
+    let (standing, earlier) = (built.map(Standing::in_folder), since.map(Earlier::of).transpose()?);
+    let work = |_: usize, tunnel: &Tunnel| -> Result<Option<Option<String>>, Vec<Finding>> {
+        let Some((made, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(None) };
+        if earlier.as_ref().is_some_and(|earlier| !earlier.lacks(&made, &trees)) {
+            return Ok(None);
+        }
         // What is built was rehearsed on the way.
-        let (Some((_, trees)), Some(standing)) = (builder.tunnel(tunnel, true)?.built, &standing) else { return Ok(None) };
+        let Some(standing) = &standing else { return Ok(Some(None)) };
         let ends = description.ends(tunnel);
         let gateways = [0, 1].map(|end| {
             let tree = standing.tree(&ends[end].name.value, &trees[end]);
             read_tree(ends[end].platform.value, &tree).0
         });
-        Ok(flaw(ends, &gateways).map(|flaw| {
+        Ok(Some(flaw(ends, &gateways).map(|flaw| {
             let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
             format!("{}: {stage}{}", tunnel.name.value, flaw.reason)
-        }))
+        })))
     };
-    let (mut failing, mut found) = (Vec::new(), Vec::new());
+    let (mut failing, mut found, mut all) = (Vec::new(), Vec::new(), 0);
     fleet::each(&description, "rehearsing tunnels", work, |came| match came {
-        Ok(failed) => failing.extend(failed),
+        Ok(looked) => {
+            all += usize::from(looked.is_some());
+            failing.extend(looked.flatten());
+        }
         Err(findings) => found.extend(findings),
     });
     if !found.is_empty() {
         return stopped(found, &description, &read, format, "rehearsals", "Not all could be rehearsed");
     }
-    let all = description.tunnels.len();
+    let unchanged = description.tunnels.len() - all;
     if format == Format::Json {
-        super::print_json(&json!({ "fine": failing.is_empty(), "count": all, "failing": failing }))?;
+        super::print_json(&json!({ "fine": failing.is_empty(), "count": all, "unchanged": unchanged, "failing": failing }))?;
     } else {
         print_some(&failing)?;
+        if all > 0 && unchanged > 0 {
+            super::print_line(&format!("{unchanged} tunnels are as they were."))?;
+        }
         super::print_line(&match failing.len() {
+            _ if all == 0 => self::unchanged(unchanged),
             0 => format!("{}. All {all} tunnels come up and get new keys.", styled(GOOD, "Fine")),
             count => format!(
                 "{}. Next: uspan rehearse with --tunnel and one of them, message by message.",
@@ -132,6 +143,11 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, format: Format) -> Resul
         })?;
     }
     Ok(if failing.is_empty() { Verdict::Fine } else { Verdict::Stopped })
+}
+
+/// That nothing is to be rehearsed.
+pub fn unchanged(count: usize) -> String {
+    format!("{}. All {count} tunnels are as they were.", styled(GOOD, "Fine"))
 }
 
 fn print_some(lines: &[String]) -> Result<(), Failure> {

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
+use ipnet::IpNet;
 use uspan_core::{
     Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, platform,
     platforms_of, read_tree,
@@ -29,6 +30,8 @@ pub struct Part {
     pub stands: Stands,
     /// Whether it translates what leaves for the internet, where that is known.
     pub shares_internet: Option<bool>,
+    /// What stands beyond other tunnels of it, where that is known.
+    pub beyond: Vec<IpNet>,
     /// What was found while they were read.
     pub findings: Vec<Finding>,
     /// Its files by the path that places name, each called as the user would open it.
@@ -122,6 +125,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
         gateway,
         stands: Stands::default(),
         shares_internet: None,
+        beyond: Vec::new(),
         findings: found,
         sources,
     })
@@ -165,5 +169,6 @@ fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tr
     let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
     let (facts, stands) = (site.platform.value.facts(), site.stands());
     let shares_internet = Some(site.shares_internet);
-    Some(Part { name: name.to_owned(), facts, tree, gateway, stands, shares_internet, findings, sources })
+    let beyond = site.networks.iter().filter(|network| network.beyond.is_some()).map(|network| network.prefix.value).collect();
+    Some(Part { name: name.to_owned(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources })
 }

@@ -5,10 +5,12 @@ use std::collections::BTreeSet;
 use serde_json::json;
 use uspan_core::{Rehearsal, Rehearsals, rehearse};
 
+use super::check::is_changed;
 use super::many;
 use super::parts::{self, Part};
 use crate::args::{Format, Rehearse};
 use crate::failure::{Failure, Verdict};
+use crate::files::output::Earlier;
 use crate::files::{input, secret};
 use crate::fleet;
 use crate::show::{GOOD, STOP, ladder, ladder_svg, styled};
@@ -23,7 +25,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
     if args.ends.right.is_none() && args.tunnel.is_none() && args.ends.left.is_file() {
         let read = input::read(&args.ends.left, &args.ends.supply)?;
         if read.description.as_ref().is_some_and(fleet::is_fleet) {
-            return many::rehearsed(read, args.ends.built.as_deref(), args.format);
+            return many::rehearsed(read, args.ends.built.as_deref(), args.changed_since.as_deref(), args.format);
         }
     }
     let pairs = match parts::meant(&args.ends, args.tunnel.as_deref())? {
@@ -45,6 +47,17 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
             came.alone = Default::default();
         }
         acts.push(Act { parts, came });
+    }
+    if let Some(folder) = &args.changed_since {
+        let (earlier, read) = (Earlier::of(folder)?, input::read(&args.ends.left, &args.ends.supply)?);
+        let before: usize = acts.iter().map(|act| act.came.all.len()).sum();
+        for act in &mut acts {
+            act.came.all.retain(|rehearsal| rehearsal.names.iter().any(|name| is_changed(&read, name, &earlier)));
+        }
+        let left: usize = acts.iter().map(|act| act.came.all.len()).sum();
+        if left == 0 && before > 0 {
+            return unchanged(before, args.format);
+        }
     }
     if let Some(name) = &args.tunnel {
         for act in &mut acts {
@@ -102,6 +115,15 @@ fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
         (1, _) => format!("{}. Next: change one of the lines above, and rehearse again.", styled(STOP, "It fails")),
         (all, failing) => format!("{}. Next: mend the first, and rehearse again.", styled(STOP, &format!("{failing} of {all} fail"))),
     }
+}
+
+/// Nothing is to be rehearsed.
+fn unchanged(count: usize, format: Format) -> Result<Verdict, Failure> {
+    match format {
+        Format::Json => super::print_json(&json!({ "fine": true, "rehearsals": [], "alone": [] }))?,
+        Format::Text => super::print_line(&many::unchanged(count))?,
+    }
+    Ok(Verdict::Fine)
 }
 
 /// The end that is to open.

@@ -64,7 +64,14 @@ fn walks(parts: &[Part; 2], built: &BuiltTunnel) -> Vec<(String, Walk)> {
     // Whoever sends writes what the other end's network appears as.
     let (inner, outer) = (built.gateways[0].inner(near, far), built.gateways[1].inner(far, near));
     let flows = [(host(inner), host(far)), (host(outer), host(near))];
-    let walkers = || parts.each_ref().map(|part| Walker { actor: part.actor(), inside: &[], shares_internet: part.shares_internet });
+    let walkers = || {
+        parts.each_ref().map(|part| Walker {
+            actor: part.actor(),
+            inside: &[],
+            shares_internet: part.shares_internet,
+            beyond: &part.beyond,
+        })
+    };
     let walked = flows.into_iter().enumerate().filter_map(|(end, (from, to))| {
         let walk = walk(walkers(), &Flow { from, to, traffic: Traffic::Ping })?;
         Some((format!("A ping from {} at {} to {to}", from, built.ends[end]), walk))

@@ -9,7 +9,7 @@ use uspan_core::{Flow, Walk as Walked, Walker, service, walk};
 use super::parts::{self, Part};
 use crate::args::{Format, Walk};
 use crate::failure::{Failure, Verdict};
-use crate::show::{CARE, GOOD, STOP, path, styled};
+use crate::show::{CARE, GOOD, STOP, Shown, path, styled};
 
 pub fn run(args: &Walk) -> Result<Verdict, Failure> {
     let known = service(&args.service).and_then(|list| list.into_iter().next());
@@ -25,29 +25,46 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
         Err((input, found)) => return super::stopped(&found, &input.source, args.format, "hops", "Nothing was followed"),
     };
     let inside = inside(&args.inside, &pairs)?;
-    let walked = pairs.iter().filter_map(|parts| Some((parts, walk(walkers(parts, &inside), &flow)?)));
-    // Of several pairs of gateways, the one that comes farthest is meant.
-    let Some((parts, walked)) = walked.max_by_key(|(_, walked)| (walked.works(), walked.there.hops.len())) else {
+    let walked = |parts: &[Part; 2]| walk(walkers(parts, &inside), &flow);
+    let each = pairs.iter().filter_map(|parts| Some((parts, walked(parts)?)));
+    // Of several pairs of gateways, the one that has the source nearest; of those, the one that comes farthest.
+    let Some(first) = each.max_by_key(|(_, walked)| (walked.behind, walked.works(), walked.there.hops.len())) else {
         let none = format!("no gateway is {} or has it behind it: no tunnel of theirs is for that address", args.from);
         return Err(Failure::Usage(none));
     };
-    let shown = parts::shown(parts);
+    let mut ways = vec![first];
+    while let Some((parts, last)) = ways.last().filter(|(_, last)| last.there.arrives() && last.there.onward && ways.len() < LONGEST) {
+        let (came, hub) = (&parts[last.near].name, &parts[1 - last.near].name);
+        let others = pairs.iter().filter(|other| other.iter().any(|part| part.name == *hub) && other.iter().all(|part| part.name != *came));
+        let onward = others.filter_map(|parts| Some((parts, walked(parts)?))).filter(|(parts, walked)| parts[walked.near].name == *hub);
+        let Some(next) = onward.max_by_key(|(_, walked)| (walked.works(), walked.there.hops.len())) else { break };
+        ways.push(next);
+    }
+    let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts), parts)).collect();
+    let fine =
+        ways.iter().all(|(walked, ..)| walked.works() && walked.is_sure()) && ways.last().is_some_and(|(last, ..)| !last.there.onward);
+    let parts: Vec<_> = ways.iter().map(|(_, _, parts)| *parts).collect();
+    let ways: Vec<_> = ways.into_iter().map(|(walked, shown, _)| (walked, shown)).collect();
     if args.format == Format::Json {
+        let (there, back) = path::json(&ways);
         super::print_json(&json!({
             "from": args.from,
             "to": args.to,
             "service": args.service,
-            "fine": walked.works() && walked.is_sure(),
-            "there": path::json(&walked.there, &shown),
-            "back": walked.back.as_ref().map(|back| path::json(back, &shown)),
+            "fine": fine,
+            "there": there,
+            "back": back,
         }))?;
     } else {
-        parts::print_findings(parts);
-        super::print_line(&path::text(&walked, &flow, &shown))?;
-        super::print_line(&closing(&walked))?;
+        parts.iter().for_each(|parts| parts::print_findings(parts));
+        super::print_line(&path::text(&ways, &flow))?;
+        super::print_line(&closing(&ways))?;
     }
-    Ok(if walked.works() && walked.is_sure() { Verdict::Fine } else { Verdict::Stopped })
+    Ok(if fine { Verdict::Fine } else { Verdict::Stopped })
 }
+
+/// More tunnels than that nobody sends a packet through.
+const LONGEST: usize = 4;
 
 /// Inside addresses by gateway.
 fn inside(given: &[String], pairs: &[[Part; 2]]) -> Result<BTreeMap<String, Vec<IpAddr>>, Failure> {
@@ -68,19 +85,28 @@ fn walkers<'a>(parts: &'a [Part; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) 
         actor: part.actor(),
         inside: inside.get(&part.name).map(Vec::as_slice).unwrap_or_default(),
         shares_internet: part.shares_internet,
+        beyond: &part.beyond,
     })
 }
 
-fn closing(walked: &Walked) -> String {
-    match (walked.works(), &walked.back) {
-        (true, _) if !walked.is_sure() => format!(
+fn closing(ways: &[(Walked, Shown<'_>)]) -> String {
+    let works = ways.iter().all(|(walked, _)| walked.works());
+    let back = ways.last().is_some_and(|(last, _)| last.back.is_some());
+    match works {
+        true if ways.last().is_some_and(|(last, _)| last.there.onward) => {
+            format!(
+                "{}. Next: walk on from there, to the gateway that has it behind it.",
+                styled(CARE, "It is passed on into another tunnel")
+            )
+        }
+        true if !ways.iter().all(|(walked, _)| walked.is_sure()) => format!(
             "{}. Next: list what decides it, such as `ip address` for names of interfaces, and walk again.",
             styled(CARE, "It arrives only if a rule marked ? lets it")
         ),
-        (true, _) => format!("{}. It arrives, and the answer comes back.", styled(GOOD, "Fine")),
-        (false, Some(_)) => {
+        true => format!("{}. It arrives, and the answer comes back.", styled(GOOD, "Fine")),
+        false if back => {
             format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It arrives, and the answer does not come back"))
         }
-        (false, None) => format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It does not arrive")),
+        false => format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It does not arrive")),
     }
 }

@@ -5,17 +5,28 @@ use uspan_core::{Flow, Hop, Leg, Place, Spot, Walk};
 
 use super::{CARE, GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
 
-/// The whole of it.
-pub fn text(walk: &Walk, flow: &Flow, shown: &Shown<'_>) -> String {
+/// The whole of it, through one tunnel after the other; the answer comes back in the opposite order.
+pub fn text(walks: &[(Walk, Shown<'_>)], flow: &Flow) -> String {
     let mut lines = vec![styled(HEADING, &format!("{} to {}, {}", flow.from, flow.to, flow.traffic))];
-    lines.extend(leg(&walk.there, shown));
-    if let Some(back) = &walk.back {
+    lines.extend(walks.iter().flat_map(|(walk, shown)| leg(&walk.there, shown)));
+    if let Some(back) = answer(walks) {
         lines.push(String::new());
         lines.push(styled(HEADING, "and the answer"));
-        lines.extend(leg(back, shown));
+        lines.extend(back.flat_map(|(back, shown)| leg(back, shown)));
     }
     lines.push(String::new());
     lines.join("\n")
+}
+
+/// The ways of the answer, as far as it comes; nothing where there is none, because the packet does not arrive.
+fn answer<'w, 's>(walks: &'w [(Walk, Shown<'s>)]) -> Option<impl Iterator<Item = (&'w Leg, &'w Shown<'s>)>> {
+    walks.last().and_then(|(walk, _)| walk.back.as_ref())?;
+    let mut lost = false;
+    Some(walks.iter().rev().map_while(move |(walk, shown)| {
+        let back = walk.back.as_ref().filter(|_| !lost)?;
+        lost = !back.arrives();
+        Some((back, shown))
+    }))
 }
 
 fn leg(leg: &Leg, shown: &Shown<'_>) -> Vec<String> {
@@ -73,9 +84,14 @@ fn at(hop: &Hop, place: &Place, shown: &Shown<'_>) -> String {
     }
 }
 
-/// The same as JSON.
-pub fn json(leg: &Leg, shown: &Shown<'_>) -> Value {
-    let hop = |hop: &Hop| {
+/// The same as JSON: the way there, and that of the answer.
+pub fn json(walks: &[(Walk, Shown<'_>)]) -> (Value, Value) {
+    let there: Vec<_> = walks.iter().map(|(walk, shown)| (&walk.there, shown)).collect();
+    (legs(&there), answer(walks).map_or(Value::Null, |back| legs(&back.collect::<Vec<_>>())))
+}
+
+fn legs(all: &[(&Leg, &Shown<'_>)]) -> Value {
+    let hop = |hop: &Hop, shown: &Shown<'_>| {
         json!({
             "at": spot(hop, shown),
             "what": hop.aspect.word(),
@@ -88,5 +104,6 @@ pub fn json(leg: &Leg, shown: &Shown<'_>) -> Value {
             "do": hop.remedy,
         })
     };
-    json!({ "arrives": leg.arrives(), "hops": leg.hops.iter().map(hop).collect::<Vec<_>>() })
+    let hops: Vec<_> = all.iter().flat_map(|(leg, shown)| leg.hops.iter().map(|one| hop(one, shown))).collect();
+    json!({ "arrives": all.iter().all(|(leg, _)| leg.arrives()), "hops": hops })
 }

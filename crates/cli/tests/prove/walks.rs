@@ -140,8 +140,10 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
             actor: actor(end, &gateways[end], &trees[end]),
             inside: &inside[end],
             shares_internet: Some(sites[end].shares_internet),
+            beyond: &[],
         });
-        let by_listings = [0, 1].map(|end| Walker { actor: actor(end, &read[end], &listed[end]), inside: &[], shares_internet: None });
+        let by_listings =
+            [0, 1].map(|end| Walker { actor: actor(end, &read[end], &listed[end]), inside: &[], shares_internet: None, beyond: &[] });
         for flowed in flows {
             let port = |port| Traffic::To(Transport::Tcp, Ports { first: port, last: port });
             let traffic = flowed.port.map_or(Traffic::Ping, port);

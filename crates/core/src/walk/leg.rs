@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::{Aspect, Flow, Hop, Leg, Spot, Way, is_own};
+use super::{Aspect, Flow, Hop, Leg, Spot, Way, behind, is_own};
 use crate::gateway::{
     Action, Child, Connection, Decider, Encapsulation, Face, Filter, FilterRule, GRE, Hook, Met, NatRule, NatTarget, Protection, Rule,
     Ruling, Through, Traffic, Translation, Verdict, What, listed,
@@ -138,7 +138,8 @@ impl<'a> Way<'a> {
     fn receives(&self, leg: &mut Leg, end: usize, inside: Ends, flow: &Flow, answer: Option<&Crossed>) -> Option<Ends> {
         self.outer(leg, end)?;
         let gateway = self.gateway(end);
-        let Some((connection, child, _)) = self.sa(end, inside.turned(), flow) else {
+        let come = |(_, child): &(&Connection, &Child)| self.sa(end, inside.turned(), child).is_some();
+        let Some((connection, child)) = self.covering(end, inside.turned(), flow).find(come) else {
             let text =
                 format!("no SA of {} is for {} to {}: what comes out of another one is dropped", self.name(end), inside.from, inside.to);
             self.stop(leg, end, Aspect::Selector, text, "Make the selectors of the two ends mirror each other.");
@@ -165,6 +166,27 @@ impl<'a> Way<'a> {
                 self.hop(leg, end, Aspect::Translation, format!("its source becomes {}", at.from));
                 self.last_decided(leg, self.by_rule(end, &rule.place));
             }
+        }
+        // What lies beyond a hub stands behind another gateway, into whose tunnel it is routed.
+        let routes =
+            gateway.routes.iter().filter(|route| route.to.contains(&at.to) && route.to.prefix_len() > behind(&self.walkers[end], at.to));
+        let best = routes.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
+        let onward = best.filter(|route| match &route.through {
+            Through::Interface(name) => gateway.interfaces.iter().any(|interface| interface.name == *name),
+            Through::BlackHole => false,
+        });
+        if let (Some(route), false) = (onward, own) {
+            self.hop(leg, end, Aspect::Route, format!("{} {}: it is passed on", route.to, route.through));
+            self.last_decided(leg, self.by_rule(end, &route.place));
+            leg.onward = true;
+            return Some(at);
+        }
+        let beyond =
+            self.walkers[end].beyond.iter().find(|net| net.contains(&at.to) && net.prefix_len() == behind(&self.walkers[end], at.to));
+        if let Some(net) = beyond {
+            let says = format!("{net} stands beyond {}, and none of its tunnels leads to {}", self.name(end), at.to);
+            self.stop(leg, end, Aspect::Route, says, "Send it to a host in the network of a member.");
+            return None;
         }
         let whom = if own { format!("at {} itself", self.name(end)) } else { format!("at the host {}", at.to) };
         self.hop(leg, end, Aspect::Arrival, whom);
@@ -333,7 +355,7 @@ impl<'a> Way<'a> {
     fn protection(&self, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> Protection {
         match steered {
             Steered::Into(name) => Protection::Into((*name).to_owned()),
-            Steered::Outside(_) if self.child(end, at, flow).is_some() => Protection::Leaving,
+            Steered::Outside(_) if self.covering(end, at, flow).next().is_some() => Protection::Leaving,
             Steered::Outside(_) => Protection::Any,
         }
     }
@@ -452,26 +474,33 @@ impl<'a> Way<'a> {
         wraps || (of_protocol && own.clone().any(|net| net.contains(&at.from)) && far.clone().any(|net| net.contains(&at.to)))
     }
 
-    /// The Child SA that a packet is for, whether it is up or not.
-    fn child(&self, end: usize, at: Ends, flow: &Flow) -> Option<(&'a Connection, &'a Child)> {
-        self.children(end).find(|(connection, child)| self.covers(end, connection, child, at, flow))
+    /// The Child SAs that cover a packet, whether they are up or not.
+    fn covering(&self, end: usize, at: Ends, flow: &Flow) -> impl Iterator<Item = (&'a Connection, &'a Child)> {
+        self.children(end).filter(move |(connection, child)| self.covers(end, connection, child, at, flow))
     }
 
-    /// The SA that takes a packet; seen from the end that it leaves.
-    fn sa(&self, end: usize, at: Ends, flow: &Flow) -> Option<(&'a Connection, &'a Child, &'a Opened)> {
-        let (connection, child) = self.child(end, at, flow)?;
-        let opened = self.rehearsals.all.iter().flat_map(|rehearsal| &rehearsal.opened);
+    /// The one that a packet is for: where routes steer, that of the interface.
+    fn child(&self, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> Option<(&'a Connection, &'a Child)> {
+        let into = match steered {
+            Steered::Into(name) => Some(*name),
+            Steered::Outside(_) => None,
+        };
+        let meant = self.covering(end, at, flow).find(|(connection, _)| self.interface(end, connection) == into);
+        meant.or_else(|| self.covering(end, at, flow).next())
+    }
+
+    /// The SA of this child that takes a packet; seen from the end that it leaves.
+    fn sa(&self, end: usize, at: Ends, child: &Child) -> Option<&'a Opened> {
+        let mut opened = self.rehearsals.all.iter().flat_map(|rehearsal| &rehearsal.opened);
         let wraps = child.protocol.value == Some(GRE);
-        let takes =
-            |opened: &&Opened| opened.names[end] == child.name && (wraps || opened.selectors[end].iter().any(|pair| at.within(pair)));
-        opened.clone().find(|opened| takes(opened)).map(|opened| (connection, child, opened))
+        opened.find(|opened| opened.names[end] == child.name && (wraps || opened.selectors[end].iter().any(|pair| at.within(pair))))
     }
 
     /// Into the SA; nothing where there is none.
     fn protected(&self, leg: &mut Leg, end: usize, (before, at): (Ends, Ends), steered: &Steered<'_>, flow: &Flow) -> Option<()> {
-        let Some((connection, child)) = self.child(end, at, flow) else {
+        let Some((connection, child)) = self.child(end, at, steered, flow) else {
             let text = format!("no selector covers {} to {}: it leaves in clear, and the internet has no way for it", at.from, at.to);
-            let remedy = if before.from != at.from && self.child(end, before, flow).is_some() {
+            let remedy = if before.from != at.from && self.child(end, before, steered, flow).is_some() {
                 "Translation comes before the selectors: exempt this traffic from it.".to_owned()
             } else if is_own(&self.walkers[end], at.from) {
                 format!("Send it from an address inside the selectors: {} is outside of them.", at.from)
@@ -490,8 +519,8 @@ impl<'a> Way<'a> {
         }
         self.hop(leg, end, Aspect::Selector, format!("{}: {} to {}", child.name, listed(&child.local.value), listed(&child.remote.value)));
         self.last_decided(leg, self.by_setting(end, &child.local));
-        match self.sa(end, at, flow) {
-            Some((.., opened)) => {
+        match self.sa(end, at, child) {
+            Some(opened) => {
                 self.hop(leg, end, Aspect::Sa, opened.protection.clone());
                 Some(())
             }

@@ -8,6 +8,8 @@ mod leg;
 
 use std::net::IpAddr;
 
+use ipnet::IpNet;
+
 use crate::gateway::{Gateway, Origin, Setting, Traffic, Whence};
 use crate::rehearse::{Actor, Rehearsal, Rehearsals, rehearse};
 use crate::source::Place;
@@ -21,6 +23,8 @@ pub struct Walker<'a> {
     pub inside: &'a [IpAddr],
     /// Whether it translates what leaves for the internet, beside what its files say; nothing where that is not known.
     pub shares_internet: Option<bool>,
+    /// What stands beyond other tunnels of it and not behind itself, as far as that is known: its files do not tell which.
+    pub beyond: &'a [IpNet],
 }
 
 /// What is sent.
@@ -106,6 +110,8 @@ pub struct Hop {
 pub struct Leg {
     /// The hops, in order.
     pub hops: Vec<Hop>,
+    /// Whether the gateway at its end passes the packet on into another tunnel.
+    pub onward: bool,
 }
 
 impl Leg {
@@ -120,6 +126,8 @@ impl Leg {
 pub struct Walk {
     /// The end that the packet starts at.
     pub near: usize,
+    /// The length of the prefix behind that end in which the source lies: of several gateways the longest one means its own.
+    pub behind: u8,
     /// The way there.
     pub there: Leg,
     /// The way back of its answer, where it arrives.
@@ -146,7 +154,7 @@ pub fn walk(walkers: [Walker<'_>; 2], flow: &Flow) -> Option<Walk> {
     let way = Way { walkers, rehearsals: &rehearsals };
     let (there, crossed) = way.there(near, flow);
     let back = crossed.filter(|_| there.arrives()).map(|crossed| way.back(near, &crossed));
-    Some(Walk { near, there, back })
+    Some(Walk { near, behind: behind(&walkers[near], flow.from), there, back })
 }
 
 /// The gateway that the source is, or is behind.
@@ -168,6 +176,12 @@ fn local_nets(gateway: &Gateway) -> impl Iterator<Item = ipnet::IpNet> {
     let crossing = gateway.crossing();
     let inner: Vec<_> = crossing.iter().map(|(apparent, remote)| gateway.inner(*apparent, *remote)).collect();
     crossing.into_iter().map(|(apparent, _)| apparent).chain(inner)
+}
+
+/// The longest prefix behind a gateway, as far as its tunnels tell, in which an address lies.
+fn behind(walker: &Walker<'_>, address: IpAddr) -> u8 {
+    let held = local_nets(walker.actor.looked.gateway).filter(|net| net.contains(&address)).map(|net| net.prefix_len());
+    if is_own(walker, address) { u8::MAX } else { held.max().unwrap_or(0) }
 }
 
 /// Whether an address is the gateway's own, outside or on a tunnel interface.
