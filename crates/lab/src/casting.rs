@@ -121,7 +121,7 @@ fn onward(description: &Description, tunnels: &mut [Tunnel]) {
         let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == cast.name);
         let beyond = told.into_iter().flat_map(|tunnel| {
             let ends = description.ends(tunnel);
-            tunnel.pairs.iter().filter_map(move |pair| Some((&ends[0].networks[pair.first], &ends[1].networks[pair.second])))
+            tunnel.pairs.iter().map(move |pair| (&ends[0].networks[pair.first], &ends[1].networks[pair.second]))
         });
         // The group that the member's first network is of.
         let first = beyond.filter_map(|(transit, own)| {

@@ -20,14 +20,14 @@ use crate::show::{GOOD, STOP, comparison, styled};
 /// As many that fail, or differ, are shown.
 const SHOWN: usize = 3;
 
-/// The lines of a file, each once.
-type Lines = HashSet<Box<str>>;
+/// The lines of a file, each once; nothing where it cannot be read.
+type Lines = Option<Arc<HashSet<Box<str>>>>;
 
 /// The trees of an output folder, of which tunnels find their own files.
 struct Standing<'a> {
     folder: &'a Path,
     /// Files to which several tunnels give their lines, by site and path; each is read once.
-    shared: Mutex<HashMap<(String, String), Option<Arc<Lines>>>>,
+    shared: Mutex<HashMap<(String, String), Lines>>,
 }
 
 impl<'a> Standing<'a> {
@@ -39,8 +39,9 @@ impl<'a> Standing<'a> {
     /// are there.
     fn file(&self, site: &str, path: &str, planned: &TreeFile) -> Option<TreeFile> {
         let at = self.folder.join(site).join(path);
+        let with = |text: String| TreeFile { private: planned.private, shared: planned.shared, text };
         if !planned.shared {
-            return Some(TreeFile { text: fs::read_to_string(at).ok()?, ..planned.clone() });
+            return Some(with(fs::read_to_string(at).ok()?));
         }
         let lines = {
             let mut known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
@@ -48,7 +49,7 @@ impl<'a> Standing<'a> {
             known.entry((site.to_owned(), path.to_owned())).or_insert_with(read).clone()?
         };
         let text = planned.text.split_inclusive('\n').filter(|line| lines.contains(line.trim_end_matches('\n'))).collect();
-        Some(TreeFile { text, ..planned.clone() })
+        Some(with(text))
     }
 
     /// The files that a tunnel has at a site, as they stand there.

@@ -9,9 +9,9 @@ impl<'a> Play<'a> {
     /// Whether an end has what it proves itself with; where not, it ends here.
     pub(super) fn can_prove(&mut self, end: usize, connection: &Connection) -> bool {
         let gateway = self.actors[end].looked.gateway;
-        let ids = format!("{} and {}", connection.local_identity.value.words(), connection.remote_identity.value.words());
         match connection.local_method.value {
             Method::SharedSecret if self.secret(end, connection).is_none() => {
+                let ids = format!("{} and {}", connection.local_identity.value.words(), connection.remote_identity.value.words());
                 let reason = format!("{} has no secret for {ids}.", self.name(end));
                 let cures = vec![
                     Cure { end, place: None, spelling: None, what: format!("add a secret for {ids}") },
@@ -34,14 +34,16 @@ impl<'a> Play<'a> {
     /// The secret that an end takes for a connection.
     pub(super) fn secret(&self, end: usize, connection: &Connection) -> Option<&'a Secret> {
         let gateway = self.actors[end].looked.gateway;
-        // Who takes anybody looks for the secret of whoever it is.
-        let mut known = connection.clone();
-        known.local_identity.value = self.shown(end, connection);
-        if known.remote_identity.value == Identity::Anybody {
-            known.remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
-        }
-        let by_one = || gateway.secret_for_either(&known).filter(|_| self.manner(end).secret_by_one_end);
-        gateway.secret_for(connection).or_else(|| gateway.secret_for(&known)).or_else(by_one)
+        gateway.secret_for(connection).or_else(|| {
+            // Who takes anybody looks for the secret of whoever it is.
+            let mut known = connection.clone();
+            known.local_identity.value = self.shown(end, connection);
+            if known.remote_identity.value == Identity::Anybody {
+                known.remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
+            }
+            let by_one = || gateway.secret_for_either(&known).filter(|_| self.manner(end).secret_by_one_end);
+            gateway.secret_for(&known).or_else(by_one)
+        })
     }
 
     /// Why unequal secrets are unequal, and what to do.

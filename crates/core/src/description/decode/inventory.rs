@@ -458,7 +458,9 @@ impl<'i> Rows<'i> {
         let found = String::from_utf8_lossy(read);
         let found = found.trim();
         let raw = &self.text[begin..self.at];
-        match raw.find(found) {
+        // Most cells are what stands there from the first byte on.
+        let at = if raw.starts_with(found) { Some(0) } else { raw.find(found) };
+        match at {
             Some(at) => {
                 let start = begin + at;
                 let span = Span { start: self.start + start, end: self.start + start + found.len() };
