@@ -62,5 +62,5 @@ fn main() {
     let written = start.elapsed().as_secs_f64();
     let synced = std::process::Command::new("sync").arg("-f").arg(out).status().expect("sync");
     assert!(synced.success());
-    println!("{written:.3} {:.3}", start.elapsed().as_secs_f64());
+    println!("{written:.6} {:.6}", start.elapsed().as_secs_f64());
 }

@@ -233,6 +233,12 @@ fn of_two_hubs_the_first_one_is_taken() {
         tunnel.gateways[1].routes.iter().map(|route| route.metric).collect::<Vec<_>>()
     };
     assert_eq!((metric("packhouse--press"), metric("barn--press")), (vec![10, 4096], vec![20, 4097]));
+    // The other members are reached through either, in the same order.
+    let through = self::built(&routed(&text.replace("master = \"m\"", &format!("master = \"m\"\n{TRANSIT}"))), ROWS);
+    let press = through.tunnels.iter().filter(|tunnel| tunnel.ends[1] == "press").map(|tunnel| &tunnel.gateways[1]);
+    let transit: Vec<_> =
+        press.map(|press| press.routes.iter().find(|route| route.to.to_string() == "10.72.0.0/14").expect("a route").metric).collect();
+    assert_eq!(transit, [10, 20]);
 }
 
 #[test]
