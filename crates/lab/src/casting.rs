@@ -164,7 +164,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         holding.map(|child| child.name.clone()).unwrap_or_default()
     };
     // What members of a group send each other through their hub belongs to two tunnels.
-    let single = |tunnel: &uspan_core::Tunnel, pair: &&uspan_core::Pair| !tunnel.leads_beyond(description.ends(tunnel), pair);
+    let single = |tunnel: &uspan_core::Tunnel, pair: &&uspan_core::Pair| !pair.leads_beyond(description.ends(tunnel));
     let pairs = told.into_iter().flat_map(|tunnel| tunnel.pairs.iter().filter(move |pair| single(tunnel, pair)));
     let pairs = pairs.map(|pair| Pair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
     let hosts = told.filter(|tunnel| tunnel.hosts.is_some()).map(|_| Pair {

@@ -40,11 +40,9 @@ pub fn run(args: &Walk) -> Result<Verdict, Failure> {
         let Some(next) = onward.max_by_key(|(_, walked)| (walked.works(), walked.there.hops.len())) else { break };
         ways.push(next);
     }
-    let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts), parts)).collect();
-    let fine =
-        ways.iter().all(|(walked, ..)| walked.works() && walked.is_sure()) && ways.last().is_some_and(|(last, ..)| !last.there.onward);
-    let parts: Vec<_> = ways.iter().map(|(_, _, parts)| *parts).collect();
-    let ways: Vec<_> = ways.into_iter().map(|(walked, shown, _)| (walked, shown)).collect();
+    let fine = ways.iter().all(|(_, walked)| walked.works() && walked.is_sure()) && ways.last().is_some_and(|(_, last)| !last.there.onward);
+    let parts: Vec<_> = ways.iter().map(|(parts, _)| *parts).collect();
+    let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts))).collect();
     if args.format == Format::Json {
         let (there, back) = path::json(&ways);
         super::print_json(&json!({

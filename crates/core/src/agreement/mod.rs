@@ -168,7 +168,7 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[EspProposal], told: 
     // Whoever has no fixed address may stand behind a NAT device.
     let hidden = ends.iter().any(|site| site.own_address.is_some() || site.local() == Endpoint::Anywhere);
     let in_udp = tunnel.encapsulation.value != Encapsulation::Off && (hidden || told.contains(&Encapsulation::Forced));
-    let beyond = tunnel.pairs.iter().any(|pair| tunnel.leads_beyond(ends, pair));
+    let beyond = tunnel.pairs.iter().any(|pair| pair.leads_beyond(ends));
     let fits = match beyond {
         // Nobody is told by a hub that the other tunnel is narrower: what it would say comes from an address that does not cross.
         true => narrowest_mtu(tunnel.path_mtu.value, ipv4),

@@ -322,38 +322,38 @@ fn same_gateways(description: &Description) -> Vec<Finding> {
     findings
 }
 
+/// The policy-based sites at the ends of some tunnels, each once, with the first of them.
+fn policy_based(description: &Description, some: impl Fn(&Tunnel) -> bool) -> Vec<(&Tunnel, &Site)> {
+    let mut said = BTreeSet::new();
+    let ends = description.tunnels.iter().filter(|tunnel| some(tunnel)).flat_map(|tunnel| {
+        let sites = tunnel.between.iter().zip(description.ends(tunnel));
+        sites.map(move |(end, site)| (end.value, tunnel, site))
+    });
+    ends.filter(|(end, tunnel, site)| !tunnel.routes_at(site) && said.insert(*end)).map(|(_, tunnel, site)| (tunnel, site)).collect()
+}
+
 /// Which of two hubs is to be taken is said by the preference of routes.
 fn second_hubs(description: &Description) -> Vec<Finding> {
-    let mut findings = Vec::new();
-    let mut said = BTreeSet::new();
-    for tunnel in description.tunnels.iter().filter(|tunnel| tunnel.preference > 0 && tunnel.hosts.is_none()) {
-        for (end, site) in tunnel.between.iter().zip(description.ends(tunnel)) {
-            if !tunnel.routes_at(site) && said.insert(end.value) {
-                let message = format!("`{}` is policy-based, and has two hubs", site.name.value);
-                findings.push(Finding::new(&rules::HUBS_UNFIT, message).at(description.source.place(site.route_based.span)));
-            }
-        }
-    }
-    findings
+    let sites = policy_based(description, |tunnel| tunnel.preference > 0 && tunnel.hosts.is_none()).into_iter();
+    let finding = |(_, site): (&Tunnel, &Site)| {
+        let message = format!("`{}` is policy-based, and has two hubs", site.name.value);
+        Finding::new(&rules::HUBS_UNFIT, message).at(description.source.place(site.route_based.span))
+    };
+    sites.map(finding).collect()
 }
 
 /// Selectors that name what lies beyond a hub would take what a member's own networks send each other.
 fn through_hubs(description: &Description) -> Vec<Finding> {
-    let mut findings = Vec::new();
-    let mut said = BTreeSet::new();
-    for tunnel in &description.tunnels {
-        let ends = description.ends(tunnel);
-        let Some(pair) = tunnel.pairs.iter().find(|pair| tunnel.leads_beyond(ends, pair)) else { continue };
-        let transit = description.source.place(ends[0].networks[pair.first].prefix.span);
-        for (end, site) in tunnel.between.iter().zip(ends) {
-            if !tunnel.routes_at(site) && said.insert(end.value) {
-                let message = format!("`{}` is policy-based, and others are to be reached through a hub", site.name.value);
-                let finding = Finding::new(&rules::TRANSIT_UNFIT, message).at(description.source.place(site.route_based.span));
-                findings.push(finding.with(transit.clone(), "what lies beyond it"));
-            }
-        }
-    }
-    findings
+    let beyond = |tunnel: &Tunnel| tunnel.pairs.iter().copied().find(|pair| pair.leads_beyond(description.ends(tunnel)));
+    let sites = policy_based(description, |tunnel| beyond(tunnel).is_some()).into_iter();
+    let finding = |(tunnel, site): (&Tunnel, &Site)| {
+        let message = format!("`{}` is policy-based, and others are to be reached through a hub", site.name.value);
+        let finding = Finding::new(&rules::TRANSIT_UNFIT, message).at(description.source.place(site.route_based.span));
+        // The hub is the first end.
+        let transit = beyond(tunnel).map(|pair| description.ends(tunnel)[0].networks[pair.first].prefix.span);
+        transit.into_iter().fold(finding, |finding, span| finding.with(description.source.place(span), "what lies beyond it"))
+    };
+    sites.map(finding).collect()
 }
 
 /// Names, numbers and links that follow from names, and are the same by chance.

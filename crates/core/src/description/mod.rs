@@ -275,11 +275,6 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
-    /// Whether a pair is of what members of a group send each other through their hub.
-    pub fn leads_beyond(&self, sites: [&Site; 2], pair: &Pair) -> bool {
-        sites[0].networks[pair.first].beyond.is_some() || sites[1].networks[pair.second].beyond.is_some()
-    }
-
     /// Whether packets go from gateway to gateway, so that ESP is in transport mode.
     pub fn in_transport_mode(&self) -> bool {
         self.gre.is_some() || self.hosts.is_some()
@@ -300,6 +295,13 @@ pub struct Pair {
     pub second: usize,
     /// Where it was said.
     pub span: Span,
+}
+
+impl Pair {
+    /// Whether it is of what members of a group send each other through their hub; with the two sites of its tunnel.
+    pub fn leads_beyond(&self, ends: [&Site; 2]) -> bool {
+        ends[0].networks[self.first].beyond.is_some() || ends[1].networks[self.second].beyond.is_some()
+    }
 }
 
 /// A network that is translated one to one on its way into a tunnel.

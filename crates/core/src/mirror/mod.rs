@@ -400,7 +400,7 @@ impl Taking<'_> {
         let outside = &self.me().outside.value;
         for (((local, remote), (apparent, _)), pair) in self.pairs().into_iter().zip(self.selectors()).zip(&self.tunnel.pairs) {
             // Of what lies beyond the hub some may stand here: in clear it passes, but not through the internet.
-            let beyond = self.tunnel.leads_beyond(self.description.ends(self.tunnel), pair);
+            let beyond = pair.leads_beyond(self.description.ends(self.tunnel));
             let [clear_out, clear_in] = match beyond {
                 true => [Protection::Into(outside.clone()), Protection::OutOf(outside.clone())],
                 false => [Protection::Any, Protection::Any],

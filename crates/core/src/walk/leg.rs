@@ -168,8 +168,8 @@ impl<'a> Way<'a> {
             }
         }
         // What lies beyond a hub stands behind another gateway, into whose tunnel it is routed.
-        let routes =
-            gateway.routes.iter().filter(|route| route.to.contains(&at.to) && route.to.prefix_len() > behind(&self.walkers[end], at.to));
+        let held = behind(&self.walkers[end], at.to);
+        let routes = gateway.routes.iter().filter(|route| route.to.contains(&at.to) && route.to.prefix_len() > held);
         let best = routes.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
         let onward = best.filter(|route| match &route.through {
             Through::Interface(name) => gateway.interfaces.iter().any(|interface| interface.name == *name),
@@ -181,8 +181,7 @@ impl<'a> Way<'a> {
             leg.onward = true;
             return Some(at);
         }
-        let beyond =
-            self.walkers[end].beyond.iter().find(|net| net.contains(&at.to) && net.prefix_len() == behind(&self.walkers[end], at.to));
+        let beyond = self.walkers[end].beyond.iter().find(|net| net.contains(&at.to) && net.prefix_len() == held);
         if let Some(net) = beyond {
             let says = format!("{net} stands beyond {}, and none of its tunnels leads to {}", self.name(end), at.to);
             self.stop(leg, end, Aspect::Route, says, "Send it to a host in the network of a member.");

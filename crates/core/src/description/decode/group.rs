@@ -293,8 +293,9 @@ impl Decoder<'_> {
             let policy = entry.get("policy").and_then(table);
             if let Some(policy) = policy {
                 self.of_one(policy);
-                for key in ["path-mtu", "carrier"].into_iter().filter(|_| fields.contains_key("transit")) {
-                    if let Some(node) = policy.get(key) {
+                let narrowing = if fields.contains_key("transit") { &["path-mtu", "carrier"][..] } else { &[] };
+                for key in narrowing {
+                    if let Some(node) = policy.get(*key) {
                         let message = format!("`{key}` of one pair, beside `transit`: packets go on into the tunnels of other pairs");
                         self.say(&rules::TRANSIT_UNFIT, node.span(), message);
                     }
