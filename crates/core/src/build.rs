@@ -13,7 +13,7 @@ use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
 use crate::platform::{PLATFORMS, Platform, Unwritable};
-use crate::rehearse::{Actor, Rehearsal, Stage, rehearse};
+use crate::rehearse::{Actor, Rehearsal, Stage, try_out};
 use crate::routing;
 
 /// What came of a tunnel.
@@ -199,7 +199,7 @@ pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
         let looked = Looked { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.ends_by_address, tree: None };
         Actor { looked, manner: facts.manner, stands: ends[i].stands() }
     };
-    let came = rehearse([actor(0), actor(1)], None);
+    let came = try_out([actor(0), actor(1)]);
     if !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works) {
         return None;
     }

@@ -1,22 +1,23 @@
 //! Connections of two gateways that belong together: the two ends of one tunnel, or the same end twice.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::gateway::{Connection, Endpoint, Gateway, Identity};
 
 /// Which connections of two gateways belong together.
-pub(crate) struct Couples {
+pub(crate) struct Couples<'a> {
     /// The connections of each, the ends put right where a gateway's files leave open which one is its own.
-    connections: [Vec<Connection>; 2],
+    connections: [Cow<'a, [Connection]>; 2],
     pairs: Vec<(usize, usize)>,
     alone: [Vec<usize>; 2],
 }
 
-impl Couples {
+impl<'a> Couples<'a> {
     /// Finds them. `open`: whether the files leave open which end of a connection is the gateway's own; `crossed`: the
     /// two are ends of tunnels, not the same end twice.
-    pub(crate) fn of(gateways: [&Gateway; 2], open: [bool; 2], crossed: bool) -> Couples {
-        let connections = gateways.map(|gateway| gateway.connections.clone());
+    pub(crate) fn of(gateways: [&'a Gateway; 2], open: [bool; 2], crossed: bool) -> Couples<'a> {
+        let connections = gateways.map(|gateway| Cow::Borrowed(gateway.connections.as_slice()));
         let connections = if crossed { oriented(connections, open) } else { connections };
         let [ours, theirs] = &connections;
         // Most fit exactly: those are found by what they have in common, however many there are.
@@ -83,12 +84,15 @@ pub(crate) fn best<T>(ours: &[T], theirs: &[T], fit: impl Fn(&T, &T) -> usize) -
 }
 
 /// Where both name the same end their own, the one whose files leave that open means the other end.
-fn oriented([mut ours, mut theirs]: [Vec<Connection>; 2], open: [bool; 2]) -> [Vec<Connection>; 2] {
+fn oriented<'a>([mut ours, mut theirs]: [Cow<'a, [Connection]>; 2], open: [bool; 2]) -> [Cow<'a, [Connection]>; 2] {
     let ends = |c: &Connection| c.local.value.address().zip(c.remote.value.address());
     let alike = |one: &Connection, other: &Connection| ends(one).is_some() && ends(one) == ends(other);
-    let turn = |list: &mut Vec<Connection>, others: &[Connection]| {
-        for connection in list.iter_mut().filter(|connection| others.iter().any(|other| alike(connection, other))) {
-            *connection = connection.clone().turned();
+    let turn = |list: &mut Cow<'a, [Connection]>, others: &[Connection]| {
+        for i in 0..list.len() {
+            if others.iter().any(|other| alike(&list[i], other)) {
+                let turned = list[i].clone().turned();
+                list.to_mut()[i] = turned;
+            }
         }
     };
     match open {

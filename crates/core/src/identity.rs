@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use crate::subject::Subject;
 
 /// How an end of a tunnel names itself.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Identity {
     /// ID_IPV4_ADDR or ID_IPV6_ADDR.
     Address(IpAddr),

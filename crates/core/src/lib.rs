@@ -19,6 +19,7 @@
 mod adopt;
 mod agreement;
 pub mod algorithm;
+mod apart;
 mod build;
 mod change;
 mod check;
@@ -44,6 +45,7 @@ pub mod routing;
 mod secret;
 mod sheet;
 mod source;
+mod spelled;
 mod steps;
 mod subject;
 mod walk;
@@ -75,7 +77,7 @@ pub use platform::{
     ReplayWindow, Sa, Selectors, TakeOut, Unwritable, platform,
 };
 pub use rehearse::{
-    Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse,
+    Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,
 };
 pub use retire::{Retirement, retire};
 pub use secret::Secret;

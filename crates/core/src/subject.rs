@@ -15,7 +15,7 @@ const ATTRIBUTES: [(&str, &str); 7] = [
 
 /// A distinguished name, from the first part in the certificate to the last: what every daemon here writes alike. Each
 /// part has one attribute, and its value no character that ends a value in some dialect.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Subject(Vec<(&'static str, String)>);
 
 impl Subject {

@@ -306,6 +306,40 @@ fn what_is_wrong_is_told_where_it_stands() {
     assert_eq!(findings.iter().map(|finding| finding.rule.code).collect::<Vec<_>>(), ["US115"]);
 }
 
+/// Many rows are read in pieces: what is found in them, and in which order, does not depend on it. Quotes may hold line ends.
+#[test]
+fn a_long_inventory_reads_like_a_short_one() {
+    const ROWS: usize = 9000;
+    let row = |number: usize, more: &str, remark: &str| {
+        let (high, low) = (number / 256, number % 256);
+        format!("branch-{number}{more};203.0.{high}.{low};10.{}.{low}.0/24;{remark}\r\n", 100 + high)
+    };
+    let whole = |remark: &str| {
+        let mut rows = "Site;WAN;LAN;Contact\r\n".to_owned();
+        for number in 0..ROWS {
+            rows.push_str(&row(number, if [3, 8997].contains(&number) { "-with-an-ü" } else { "" }, remark));
+        }
+        rows + "branch-5;203.0.113.1;10.90.0.0/24;the same name again\r\n"
+    };
+    for remark in ["a remark that makes it longer", "\"a remark;\r\nbranch-7;and more of it\""] {
+        let (rows, lines) = (whole(remark), remark.lines().count());
+        assert!(rows.len() > 500_000);
+        let (description, findings) = read(&star(""), &[("branches", &rows)]);
+        let at = |finding: &Finding| {
+            let place = finding.place.as_ref().expect("a place");
+            (finding.rule.code, description.source.file(&place.file).expect("a text").position(place.span.start).line - 2)
+        };
+        assert_eq!(
+            findings.iter().map(at).collect::<Vec<_>>(),
+            [("US109", 3 * lines), ("US109", 8997 * lines), ("US117", ROWS * lines)],
+            "{remark}"
+        );
+        let sound = (0..ROWS).filter(|number| ![3, 8997].contains(number)).map(|number| format!("branch-{number}"));
+        let names: Vec<_> = description.sites.iter().map(|site| site.name.value.clone()).collect();
+        assert_eq!(names, ["packhouse".to_owned()].into_iter().chain(sound).chain(["branch-5".to_owned()]).collect::<Vec<_>>());
+    }
+}
+
 proptest! {
     /// Whatever stands in an inventory, it is read or found fault with.
     #[test]

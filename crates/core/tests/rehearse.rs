@@ -36,7 +36,19 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
     };
     let mut rehearsals = rehearse([actor(0), actor(1)], opener);
     assert_eq!((rehearsals.all.len(), rehearsals.alone.concat().len()), (1, 0));
-    rehearsals.all.remove(0)
+    let rehearsal = rehearsals.all.remove(0);
+    if opener.is_none() {
+        // Whoever reads no message learns the same of how it ends.
+        let tried = try_out([actor(0), actor(1)]).all.remove(0);
+        assert_eq!((outcome(&tried), &tried.opened), (outcome(&rehearsal), &rehearsal.opened));
+        assert!(tried.steps.iter().all(|step| matches!(step, Step::Message(message) if message.payloads.is_empty())));
+    }
+    rehearsal
+}
+
+/// How it fails, but for the number of the step: thoughts are steps, too.
+fn outcome(rehearsal: &Rehearsal) -> Vec<Failure> {
+    rehearsal.failures.iter().map(|failure| Failure { step: 0, ..failure.clone() }).collect()
 }
 
 /// A line for each message: who sends it, what it is, its payloads.

@@ -258,22 +258,30 @@ pub struct Layout {
     flusher: Option<Flusher>,
 }
 
-/// Folders of a new output that are there.
+/// Folders of a new output that are there, and whether they were made for whoever asks.
 #[derive(Default)]
-pub struct Folders(BTreeSet<Box<str>>);
+pub struct Folders(BTreeMap<Box<str>, bool>);
 
 impl Folders {
+    /// Whether the folder of a file is not there yet, because one above it was made for whoever asks and it was not.
+    fn lack(&self, file: &str) -> bool {
+        let mut above = file.rmatch_indices('/').map(|(end, _)| self.0.get(&file[..end]));
+        above.next().is_some_and(|folder| folder.is_none()) && above.flatten().next() == Some(&true)
+    }
+
     /// Makes those above a file that are not there yet.
     fn make(&mut self, root: &Path, file: &str) -> io::Result<()> {
         for (end, _) in file.match_indices('/') {
             let folder = &file[..end];
-            if self.0.contains(folder) {
+            if self.0.contains_key(folder) {
                 continue;
             }
-            match DirBuilder::new().mode(0o755).create(root.join(folder)) {
-                Err(error) if error.kind() != io::ErrorKind::AlreadyExists => return Err(error),
-                _ => drop(self.0.insert(folder.into())),
-            }
+            let made = match DirBuilder::new().mode(0o755).create(root.join(folder)) {
+                Ok(()) => true,
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => false,
+                Err(error) => return Err(error),
+            };
+            self.0.insert(folder.into(), made);
         }
         Ok(())
     }
@@ -299,9 +307,13 @@ impl Flusher {
     /// One more file.
     fn another(&self) {
         if self.written.fetch_add(1, Ordering::Relaxed) % Flusher::EACH == Flusher::EACH - 1 {
-            // If it is still at it, the next turn will do.
-            let _ = self.turn.try_send(());
+            self.now();
         }
+    }
+
+    /// Takes a turn; if it is still at the one before, the next one will do.
+    fn now(&self) {
+        let _ = self.turn.try_send(());
     }
 
     /// Whether all went well so far.
@@ -385,6 +397,9 @@ impl Layout {
         let cannot = || Failure::file("the output stands as it was; cannot write", &whole);
         let mut how = OpenOptions::new();
         how.write(true).create_new(true).mode(mode);
+        if folders.lack(path) {
+            folders.make(&self.fresh, path).map_err(cannot())?;
+        }
         let mut file = match how.open(&whole) {
             Err(error) if error.kind() == io::ErrorKind::NotFound => {
                 folders.make(&self.fresh, path).map_err(cannot())?;
@@ -424,6 +439,8 @@ impl Layout {
         let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(Outcome::Done(self.standing.changes(planned))) };
         let (output, fresh) = (&self.output, &self.fresh);
         let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
+        // The manifest is written meanwhile.
+        self.flusher.iter().for_each(Flusher::now);
         self.write_manifest(&planned)?;
         carry_over(output, fresh, &self.standing, &planned)?;
         if let Some(flusher) = self.flusher.take() {

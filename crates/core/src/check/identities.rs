@@ -1,6 +1,7 @@
 //! Who is who.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 use crate::description::{Address, Description, Site};
 use crate::finding::{self as rules, Finding, Rule};
@@ -9,7 +10,7 @@ use crate::source::Span;
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let mut known: BTreeMap<Identity, &Site> = BTreeMap::new();
+    let mut known: HashMap<Identity, &Site> = HashMap::with_capacity(description.sites.len());
     let place = |span| description.source.place(span);
     for site in &description.sites {
         let identity = site.identity();
@@ -20,14 +21,16 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             findings.push(Finding::new(&rules::FOREIGN_ADDRESS_IDENTITY, message).at(place(span(site))));
         }
         findings.extend(without_address(site).map(|(rule, message)| Finding::new(rule, message).at(place(span(site)))));
-        if let Some(other) = known.get(&identity) {
-            // Equal gateway addresses are a finding of their own.
-            if site.identity.is_some() || other.identity.is_some() {
-                let message = format!("`{}` and `{}` are both `{identity}`", other.name.value, site.name.value);
-                findings.push(Finding::new(&rules::SAME_IDENTITY, message).at(place(span(site))).with(place(span(other)), "also here"));
+        match known.entry(identity) {
+            Entry::Vacant(first) => drop(first.insert(site)),
+            Entry::Occupied(known) => {
+                let (other, identity) = (known.get(), known.key());
+                // Equal gateway addresses are a finding of their own.
+                if site.identity.is_some() || other.identity.is_some() {
+                    let message = format!("`{}` and `{}` are both `{identity}`", other.name.value, site.name.value);
+                    findings.push(Finding::new(&rules::SAME_IDENTITY, message).at(place(span(site))).with(place(span(other)), "also here"));
+                }
             }
-        } else {
-            known.insert(identity, site);
         }
     }
     findings

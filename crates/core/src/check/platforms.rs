@@ -140,12 +140,12 @@ fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
     let (other, span) = (&ends[1 - end].name.value, tunnel.opens.span);
     let alone = tunnel.opened_by == Some(end);
     let opens = tunnel.opened_by.is_none_or(|starter| starter == end);
-    let site = title(ends[end]);
+    let site = || title(ends[end]);
     match tunnel.opens.value {
         Opening::OnTraffic if opens && !can.on_traffic => {
             say(
                 span,
-                format!("{site} cannot open on traffic"),
+                format!("{} cannot open on traffic", site()),
                 format!("Say `opens = \"at-once\"`, or let {other} open: `opened-by = \"{other}\"`."),
             );
         }
@@ -153,14 +153,14 @@ fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
         Opening::AtOnce if tunnel.opened_by.is_none() && end == 1 && !can.on_traffic => {
             say(
                 span,
-                format!("{site}, the second end, cannot wait for traffic to open"),
+                format!("{}, the second end, cannot wait for traffic to open", site()),
                 format!("Turn `between` round, or say `opened-by = \"{other}\"`."),
             );
         }
         Opening::Wait if alone && !can.by_hand => {
             say(
                 span,
-                format!("{site} has no command to open a tunnel"),
+                format!("{} has no command to open a tunnel", site()),
                 format!("Say `opens = \"at-once\"`, or let {other} open: `opened-by = \"{other}\"`."),
             );
         }

@@ -1,6 +1,6 @@
 //! Sites by themselves: addresses, interfaces, networks.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use ipnet::{IpNet, Ipv4Net};
@@ -10,8 +10,9 @@ use crate::finding::{self as rules, Finding};
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let mut addresses: BTreeMap<IpAddr, &Site> = BTreeMap::new();
-    let used: BTreeSet<usize> = description.tunnels.iter().flat_map(|t| t.between.iter().map(|end| end.value)).collect();
+    let mut addresses: HashMap<IpAddr, &Site> = HashMap::with_capacity(description.sites.len());
+    let mut used = vec![false; description.sites.len()];
+    description.tunnels.iter().flat_map(|tunnel| &tunnel.between).for_each(|end| used[end.value] = true);
     for (i, site) in description.sites.iter().enumerate() {
         let place = |span| description.source.place(span);
         findings.extend(address(description, site));
@@ -27,7 +28,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             let message = format!("`{}` is the outside interface and an inside interface", inside.value);
             findings.push(Finding::new(&rules::SAME_INTERFACE, message).at(place(inside.span)));
         }
-        if !used.contains(&i) && !description.tunnels.is_empty() {
+        if !used[i] && !description.tunnels.is_empty() {
             let message = format!("no tunnel joins `{}`", site.name.value);
             findings.push(Finding::new(&rules::UNUSED_SITE, message).at(place(site.name.span)));
         }

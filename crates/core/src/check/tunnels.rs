@@ -1,6 +1,6 @@
 //! Tunnels: what may cross, times, and how tunnels of one gateway get on with each other.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::time::Duration;
 
@@ -304,7 +304,7 @@ impl Check<'_> {
 
 /// Two tunnels between the same two sites.
 fn same_gateways(description: &Description) -> Vec<Finding> {
-    let mut known: BTreeMap<[usize; 2], &Tunnel> = BTreeMap::new();
+    let mut known: HashMap<[usize; 2], &Tunnel> = HashMap::with_capacity(description.tunnels.len());
     let mut findings = Vec::new();
     for tunnel in &description.tunnels {
         let mut key = [tunnel.between[0].value, tunnel.between[1].value];
@@ -359,7 +359,7 @@ fn through_hubs(description: &Description) -> Vec<Finding> {
 /// Names, numbers and links that follow from names, and are the same by chance.
 fn coincidences(description: &Description) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let mut names: BTreeMap<&str, &Tunnel> = BTreeMap::new();
+    let mut names: HashMap<&str, &Tunnel> = HashMap::with_capacity(description.tunnels.len());
     // Numbers and links meet where two tunnels end at the same gateway.
     let mut numbers: BTreeMap<(usize, u32), &Tunnel> = BTreeMap::new();
     let mut links: BTreeMap<(usize, IpNet), &Tunnel> = BTreeMap::new();

@@ -144,15 +144,22 @@ pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Opti
         .map(|(_, candidate)| candidate)
 }
 
+/// More choices than that nobody reads: a few stand for all.
+const LISTED: usize = 40;
+const EXAMPLES: usize = 3;
+
 /// `did you mean` in words, or the list of what there is.
 pub fn suggestion<'a>(word: &str, known: impl IntoIterator<Item = &'a str> + Clone) -> String {
     match nearest(word, known.clone()) {
         Some(near) => format!("did you mean `{near}`?"),
         None => {
-            let list: Vec<_> = known.into_iter().map(|k| format!("`{k}`")).collect();
-            match list.len() {
+            let all = known.clone().into_iter().count();
+            let some = if all > LISTED { EXAMPLES } else { all };
+            let list = known.into_iter().take(some).map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", ");
+            match all {
                 0 => "there is none to choose from yet".to_owned(),
-                _ => format!("choose one of {}", list.join(", ")),
+                _ if some < all => format!("choose one of the {all} that are there, such as {list}"),
+                _ => format!("choose one of {list}"),
             }
         }
     }
@@ -199,5 +206,8 @@ mod tests {
     fn near_words_are_suggested_far_ones_are_listed() {
         assert_eq!(suggestion("plattform", ["platform", "gateway"]), "did you mean `platform`?");
         assert_eq!(suggestion("zzz", ["a-word", "b-word"]), "choose one of `a-word`, `b-word`");
+        let many: Vec<String> = (100..1100).map(|number| format!("word-{number}")).collect();
+        let hint = suggestion("zzz", many.iter().map(String::as_str));
+        assert_eq!(hint, "choose one of the 1000 that are there, such as `word-100`, `word-101`, `word-102`");
     }
 }

@@ -71,6 +71,16 @@ fn link_address(link: IpNet, end: usize) -> Option<IpNet> {
     IpNet::new(address, link.prefix_len()).ok()
 }
 
+/// Keys of the description, each with what it is a key of.
+fn keys(list: &[(&str, &str)]) -> String {
+    let mut text = String::with_capacity(list.iter().map(|(of, key)| of.len() + key.len() + ".".len() + ", ".len()).sum());
+    for (of, key) in list {
+        let comma = if text.is_empty() { "" } else { ", " };
+        text.extend([comma, of, ".", key]);
+    }
+    text
+}
+
 /// A view of a tunnel from one of its ends.
 struct Taking<'a> {
     description: &'a Description,
@@ -455,7 +465,8 @@ impl Taking<'_> {
 
     fn remarks(&self) -> Remarks {
         let (me, peer, tunnel) = (self.me(), self.peer(), self.tunnel);
-        let (t, s, p) = (&tunnel.key, format!("site.{}", me.name.value), format!("site.{}", peer.name.value));
+        let site_key = |site: &Site| ["site.", &site.name.value].concat();
+        let (t, s, p) = (&*tunnel.key, &*site_key(me), &*site_key(peer));
         let group = t.strip_suffix(".policy");
         let mut head = vec![
             format!("{}: tunnel {} to {}", me.name.value, tunnel.name.value, peer.name.value),
@@ -475,35 +486,35 @@ impl Taking<'_> {
             };
             format!("{t}.carries: {}, {}", key(ends[0], pair.first), key(ends[1], pair.second))
         });
-        let identity_key = |site: &Site, key: &str| match site.identity {
-            Some(_) => format!("{key}.identity"),
-            None => format!("{key}.gateway.address"),
-        };
+        // Nobody else has an interface.
+        let routed = |list| if self.routed() { keys(list) } else { String::new() };
+        let identity_key = |site: &Site| if site.identity.is_some() { "identity" } else { "gateway.address" };
         Remarks {
             stem: tunnel.name.value.clone(),
             head,
-            addresses: format!("{s}.gateway.address, {p}.gateway.address"),
-            identities: format!("{}, {}", identity_key(me, &s), identity_key(peer, &p)),
-            ike: format!("{t}.{}", tunnel.offer.ike_key),
-            esp: format!("{t}.{}, {t}.pfs", tunnel.offer.esp_key),
-            ike_lifetime: format!("{t}.ike-lifetime"),
-            esp_lifetime: format!("{t}.esp-lifetime"),
-            liveness: format!("{t}.liveness"),
-            opening: format!("{}.opened-by, {t}.opens", group.unwrap_or(t)),
-            secret: match tunnel.method.value {
-                Method::SharedSecret => group.map_or_else(|| format!("{t}.secret"), |group| format!("{group}.master")),
-                Method::PublicKey | Method::Certificate => format!("{t}.authentication, {s}.keys, {p}.keys"),
+            addresses: keys(&[(s, "gateway.address"), (p, "gateway.address")]),
+            identities: keys(&[(s, identity_key(me)), (p, identity_key(peer))]),
+            ike: keys(&[(t, tunnel.offer.ike_key)]),
+            esp: keys(&[(t, tunnel.offer.esp_key), (t, "pfs")]),
+            ike_lifetime: keys(&[(t, "ike-lifetime")]),
+            esp_lifetime: keys(&[(t, "esp-lifetime")]),
+            liveness: keys(&[(t, "liveness")]),
+            opening: keys(&[(group.unwrap_or(t), "opened-by"), (t, "opens")]),
+            secret: match (tunnel.method.value, group) {
+                (Method::SharedSecret, Some(group)) => keys(&[(group, "master")]),
+                (Method::SharedSecret, None) => keys(&[(t, "secret")]),
+                (Method::PublicKey | Method::Certificate, _) => keys(&[(t, "authentication"), (s, "keys"), (p, "keys")]),
             },
             selectors: tunnel.hosts.map(|_| format!("{t}.carries")).into_iter().chain(selectors).collect(),
-            exemption: format!(
-                "{s}.shares-internet, {t}.carries{}",
-                if tunnel.appearances.is_empty() { String::new() } else { format!(", {t}.appears-as") }
-            ),
-            filter: format!("{s}.filter, {t}.carries, {t}.services"),
-            mtu: format!("{t}.path-mtu, {t}.{}", tunnel.offer.esp_key),
-            link: group.map_or_else(|| format!("{t}.link"), |group| format!("{group}.links")),
-            routing: format!("{t}.routing, {s}.as-number, {p}.as-number, {t}.link, {t}.carries"),
-            routes: format!("{}, {t}.carries", if tunnel.gre.is_some() { format!("{t}.carrier") } else { format!("{s}.style") }),
+            exemption: match tunnel.appearances.is_empty() {
+                true => keys(&[(s, "shares-internet"), (t, "carries")]),
+                false => keys(&[(s, "shares-internet"), (t, "carries"), (t, "appears-as")]),
+            },
+            filter: keys(&[(s, "filter"), (t, "carries"), (t, "services")]),
+            mtu: routed(&[(t, "path-mtu"), (t, tunnel.offer.esp_key)]),
+            link: routed(&[group.map_or((t, "link"), |group| (group, "links"))]),
+            routing: routed(&[(t, "routing"), (s, "as-number"), (p, "as-number"), (t, "link"), (t, "carries")]),
+            routes: routed(&[if tunnel.gre.is_some() { (t, "carrier") } else { (s, "style") }, (t, "carries")]),
         }
     }
 }

@@ -22,15 +22,22 @@ const HEAD: &str = "uspan-";
 pub(super) struct Chains {
     pub all: Vec<Chain>,
     named: HashMap<String, usize>,
+    /// What is looked for.
+    key: String,
 }
 
 impl Chains {
     /// Where the chain of this name in a table for these families stands, made where it is not there yet.
     pub(super) fn named(&mut self, table: &str, name: &str, [ipv4, ipv6]: [bool; 2]) -> usize {
-        *self.named.entry(format!("{ipv4} {ipv6} {table} {name}")).or_insert_with(|| {
-            self.all.push(Chain { table: table.to_owned(), name: name.to_owned(), ipv4, ipv6, base: None, rules: Vec::new() });
-            self.all.len() - 1
-        })
+        let families = |yes| if yes { "+" } else { "-" };
+        self.key.clear();
+        self.key.extend([families(ipv4), families(ipv6), table, " ", name]);
+        if let Some(known) = self.named.get(&self.key) {
+            return *known;
+        }
+        self.named.insert(self.key.clone(), self.all.len());
+        self.all.push(Chain { table: table.to_owned(), name: name.to_owned(), ipv4, ipv6, base: None, rules: Vec::new() });
+        self.all.len() - 1
     }
 }
 

@@ -92,30 +92,73 @@ pub struct Message {
     pub source: &'static str,
 }
 
-impl Message {
-    pub(super) fn request(from: usize, exchange: Exchange, id: u32, source: &'static str) -> Message {
-        Message { from, exchange, id: Some(id), reply: false, payloads: Vec::new(), refusal: None, arrives: true, source }
+/// A message that is being put together. What it says is spelled out only where somebody reads it: of very many rehearsals all
+/// that counts is whether they fail.
+pub(super) struct Draft {
+    message: Message,
+    read: bool,
+}
+
+impl Draft {
+    pub(super) fn request(read: bool, from: usize, exchange: Exchange, id: u32, source: &'static str) -> Draft {
+        let message = Message { from, exchange, id: Some(id), reply: false, payloads: Vec::new(), refusal: None, arrives: true, source };
+        Draft { message, read }
     }
 
-    pub(super) fn reply(from: usize, exchange: Exchange, id: u32, source: &'static str) -> Message {
-        Message { reply: true, ..Message::request(from, exchange, id, source) }
-    }
-
-    /// One of IKEv1, which knows no requests and replies.
-    pub(super) fn old(from: usize, exchange: Exchange, source: &'static str) -> Message {
-        Message { id: None, ..Message::request(from, exchange, 0, source) }
-    }
-
-    /// With one more payload.
-    pub(super) fn with(mut self, name: impl Into<String>, says: impl Into<String>) -> Message {
-        self.payloads.push(Payload { name: name.into(), says: says.into() });
+    /// One that answers.
+    pub(super) fn answering(mut self) -> Draft {
+        self.message.reply = true;
         self
     }
 
+    /// One of IKEv1, which knows no requests and replies.
+    pub(super) fn without_id(mut self) -> Draft {
+        self.message.id = None;
+        self
+    }
+
+    /// With one more payload.
+    pub(super) fn with<S: Into<String>>(mut self, name: &str, says: impl FnOnce() -> S) -> Draft {
+        if self.read {
+            self.message.payloads.push(Payload { name: name.to_owned(), says: says().into() });
+        }
+        self
+    }
+
+    /// With a payload of which nothing needs to be said.
+    pub(super) fn plain(self, name: &str) -> Draft {
+        self.with(name, String::new)
+    }
+
+    /// With an error, and nothing to say of it.
+    pub(super) fn refusing(self, notify: Notify) -> Draft {
+        self.refusing_with(notify, String::new)
+    }
+
     /// With an error.
-    pub(super) fn refusing(mut self, notify: Notify, says: impl Into<String>) -> Message {
-        self.refusal = Some(notify);
-        self.with(format!("N({notify})"), says)
+    pub(super) fn refusing_with(mut self, notify: Notify, says: impl FnOnce() -> String) -> Draft {
+        self.message.refusal = Some(notify);
+        if self.read {
+            self.message.payloads.push(Payload { name: format!("N({notify})"), says: says() });
+        }
+        self
+    }
+
+    /// With no payloads.
+    pub(super) fn bare(mut self) -> Draft {
+        self.message.payloads.clear();
+        self
+    }
+
+    /// One that arrives, or not.
+    pub(super) fn arriving(mut self, arrives: bool) -> Draft {
+        self.message.arrives = arrives;
+        self
+    }
+
+    /// As it is sent.
+    pub(super) fn sent(self) -> Message {
+        self.message
     }
 }
 

@@ -25,6 +25,7 @@ use crate::platform::{Line, Manner};
 use crate::source::Place;
 
 use ends::Listeners;
+use message::Draft;
 pub use message::{Exchange, Message, Notify, Payload, Step};
 
 /// A gateway that takes part.
@@ -174,13 +175,22 @@ pub struct Rehearsals {
 
 /// Lets two gateways negotiate. `opener`: the end that opens, whatever the files say of that.
 pub fn rehearse(actors: [Actor<'_>; 2], opener: Option<usize>) -> Rehearsals {
+    negotiate(actors, opener, true)
+}
+
+/// The same for somebody who asks only how far it comes and why no further: what the messages say is left out.
+pub fn try_out(actors: [Actor<'_>; 2]) -> Rehearsals {
+    negotiate(actors, None, false)
+}
+
+fn negotiate(actors: [Actor<'_>; 2], opener: Option<usize>, read: bool) -> Rehearsals {
     let gateways = actors.each_ref().map(|actor| actor.looked.gateway);
     let couples = Couples::of(gateways, actors.each_ref().map(|actor| actor.looked.ends_open), true);
     let listeners = [0, 1].map(|end| Listeners::of(couples.connections(end)));
     let mut rehearsals = Rehearsals::default();
     for (one, other) in couples.pairs() {
         let opener = opener.unwrap_or_else(|| who_opens([one, other]));
-        let mut play = Play::new(actors, [one, other], opener, &listeners[1 - opener]);
+        let mut play = Play::new(actors, [one, other], opener, &listeners[1 - opener], read);
         match [one, other][opener].version.value {
             IkeVersion::V2 => play.ikev2(),
             IkeVersion::V1 => play.ikev1(),
@@ -209,14 +219,16 @@ struct Play<'a> {
     listeners: &'a Listeners<'a>,
     /// The group of the IKE SA.
     group: Option<Group>,
+    /// Whether somebody reads what is said and thought.
+    read: bool,
     rehearsal: Rehearsal,
 }
 
 impl<'a> Play<'a> {
-    fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], opener: usize, listeners: &'a Listeners<'a>) -> Self {
+    fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], opener: usize, listeners: &'a Listeners<'a>, read: bool) -> Self {
         let names = connections.map(|connection| connection.name.clone());
         let rehearsal = Rehearsal { names, opener, steps: Vec::new(), failures: Vec::new(), opened: Vec::new() };
-        Play { actors, connections, opener, listeners, group: None, rehearsal }
+        Play { actors, connections, opener, listeners, group: None, read, rehearsal }
     }
 
     fn answerer(&self) -> usize {
@@ -241,15 +253,31 @@ impl<'a> Play<'a> {
         self.connections[self.answerer()]
     }
 
-    /// A message; returns its step.
-    fn say(&mut self, message: Message) -> usize {
-        self.rehearsal.steps.push(Step::Message(message));
-        self.rehearsal.steps.len() - 1
+    /// A request of IKEv2.
+    fn request(&self, from: usize, exchange: Exchange, id: u32, source: &'static str) -> Draft {
+        Draft::request(self.read, from, exchange, id, source)
+    }
+
+    /// Its reply.
+    fn reply(&self, from: usize, exchange: Exchange, id: u32, source: &'static str) -> Draft {
+        self.request(from, exchange, id, source).answering()
+    }
+
+    /// A message of IKEv1.
+    fn old(&self, from: usize, exchange: Exchange, source: &'static str) -> Draft {
+        self.request(from, exchange, 0, source).without_id()
+    }
+
+    /// Sends a message.
+    fn say(&mut self, message: Draft) {
+        self.rehearsal.steps.push(Step::Message(message.sent()));
     }
 
     /// What an end makes of it for itself.
-    fn think(&mut self, end: usize, text: impl Into<String>) {
-        self.rehearsal.steps.push(Step::Thought { end, text: text.into() });
+    fn think<S: Into<String>>(&mut self, end: usize, text: impl FnOnce() -> S) {
+        if self.read {
+            self.rehearsal.steps.push(Step::Thought { end, text: text().into() });
+        }
     }
 
     /// A cure at an end for a setting that is said somewhere.

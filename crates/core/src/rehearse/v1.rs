@@ -1,9 +1,9 @@
 //! IKEv1 (RFC 2409; RFC 2407 for what IDs and SAs mean in ESP).
 
 use super::choice::{Lists, Suite, choose};
-use super::message::{Exchange, Message, Notify};
+use super::message::{Draft, Exchange, Notify};
 use super::selectors::{Wanted, answer};
-use super::v2::{Keys, first_group, offered, with_key};
+use super::v2::{Keys, first_group, key, offered, with_key};
 use super::{Play, Stage};
 use crate::compare::nearest_two;
 use crate::duration::duration_words;
@@ -45,15 +45,14 @@ impl<'a> Play<'a> {
         }
         let offer = &offer;
         let unheard = self.unheard();
-        let mut first = Message::old(caller, exchange, source).with(
-            "SA",
-            format!("{}, {}, {}", offered(offer), calling.local_method.value.words(), duration_words(calling.ike_lifetime.value.hard)),
-        );
+        let mut first = self.old(caller, exchange, source).with("SA", || {
+            format!("{}, {}, {}", offered(offer), calling.local_method.value.words(), duration_words(calling.ike_lifetime.value.hard))
+        });
         if with_identity {
-            let group = offer.first().and_then(|proposal| proposal.groups.first()).map(ToString::to_string).unwrap_or_default();
-            first = first.with("KE", group).with("Ni", "").with("IDii", self.shown(caller, calling).words());
+            let group = offer.first().and_then(|proposal| proposal.groups.first()).copied();
+            first = first.with("KE", || key(group)).plain("Ni").with("IDii", || self.shown(caller, calling).words());
         }
-        self.say(Message { arrives: unheard.is_none(), ..first });
+        self.say(first.arriving(unheard.is_none()));
         if self.silence(unheard) {
             return None;
         }
@@ -106,7 +105,7 @@ impl<'a> Play<'a> {
     }
 
     pub(super) fn refuse_v1(&mut self, end: usize, notify: Notify) {
-        self.say(Message::old(end, Exchange::Informational, NOTIFY).refusing(notify, ""));
+        self.say(self.old(end, Exchange::Informational, NOTIFY).refusing(notify));
     }
 
     /// Main mode: proposals, keys, and under their protection identities and proofs.
@@ -115,17 +114,16 @@ impl<'a> Play<'a> {
         let calling = self.calling();
         let (first, suite) = self.open_v1(Exchange::MainMode, PHASE_ONE, false)?;
         self.group = suite.group;
-        self.say(Message::old(answerer, Exchange::MainMode, PHASE_ONE).with("SA", suite.to_string()));
-        let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
+        self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("SA", || suite.to_string()));
         if !self.can_prove(caller, calling) {
             return None;
         }
-        self.say(Message::old(caller, Exchange::MainMode, PHASE_ONE).with("KE", group.clone()).with("Ni", ""));
-        self.say(Message::old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", group).with("Nr", ""));
+        self.say(self.old(caller, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group)).plain("Ni"));
+        self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group)).plain("Nr"));
         self.say(
-            Message::old(caller, Exchange::MainMode, PHASE_ONE)
-                .with("IDii", self.shown(caller, calling).words())
-                .with(proof_name(calling), calling.local_method.value.words()),
+            self.old(caller, Exchange::MainMode, PHASE_ONE)
+                .with("IDii", || self.shown(caller, calling).words())
+                .with(proof_name(calling), || calling.local_method.value.words()),
         );
         // The keys that protect identities already depend on the secret: with another one they cannot be read.
         let secrets = [(caller, calling), (answerer, first)].map(|(end, connection)| self.secret(end, connection));
@@ -140,9 +138,9 @@ impl<'a> Play<'a> {
         }
         let answering = self.known_v1()?;
         self.say(
-            Message::old(answerer, Exchange::MainMode, PHASE_ONE)
-                .with("IDir", self.shown(answerer, answering).words())
-                .with(proof_name(answering), answering.local_method.value.words()),
+            self.old(answerer, Exchange::MainMode, PHASE_ONE)
+                .with("IDir", || self.shown(answerer, answering).words())
+                .with(proof_name(answering), || answering.local_method.value.words()),
         );
         self.believed_v1(answering)
     }
@@ -154,20 +152,19 @@ impl<'a> Play<'a> {
         let (_, suite) = self.open_v1(Exchange::AggressiveMode, PHASE_ONE, true)?;
         self.group = suite.group;
         let answering = self.known_v1()?;
-        let group = suite.group.map(|group| group.to_string()).unwrap_or_default();
         self.say(
-            Message::old(answerer, Exchange::AggressiveMode, PHASE_ONE)
-                .with("SA", suite.to_string())
-                .with("KE", group)
-                .with("Nr", "")
-                .with("IDir", self.shown(answerer, answering).words())
-                .with(proof_name(answering), answering.local_method.value.words()),
+            self.old(answerer, Exchange::AggressiveMode, PHASE_ONE)
+                .with("SA", || suite.to_string())
+                .with("KE", || key(suite.group))
+                .plain("Nr")
+                .with("IDir", || self.shown(answerer, answering).words())
+                .with(proof_name(answering), || answering.local_method.value.words()),
         );
         if !self.can_prove(caller, calling) {
             return None;
         }
         let answering = self.believed_v1(answering)?;
-        self.say(Message::old(caller, Exchange::AggressiveMode, PHASE_ONE).with(proof_name(calling), calling.local_method.value.words()));
+        self.say(self.old(caller, Exchange::AggressiveMode, PHASE_ONE).with(proof_name(calling), || calling.local_method.value.words()));
         Some(answering)
     }
 
@@ -195,7 +192,8 @@ impl<'a> Play<'a> {
     fn believed_v1(&mut self, answering: &'a Connection) -> Option<&'a Connection> {
         let (caller, answerer) = (self.opener, self.answerer());
         let Some((reason, cures)) = self.disbelief(answerer, answering, self.calling()) else {
-            self.think(caller, format!("believes {}: the IKE SA is there", self.name(answerer)));
+            let peer = self.name(answerer);
+            self.think(caller, || format!("believes {peer}: the IKE SA is there"));
             return Some(answering);
         };
         self.refuse_v1(caller, Notify::V1_INVALID_ID);
@@ -248,15 +246,15 @@ impl<'a> Play<'a> {
     /// The first message of a quick mode.
     fn ask_v1(&mut self, from: usize, asked: &Child, wanted: &Wanted) {
         let offer = self.offer_v1(from, asked, Keys::Own);
-        let request = Message::old(from, Exchange::QuickMode, QUICK).with("SA", offered(&offer)).with("Ni", "");
+        let request = self.old(from, Exchange::QuickMode, QUICK).with("SA", || offered(&offer)).plain("Ni");
         self.say(identities(with_key(request, first_group(&offer)), wanted));
     }
 
     /// The second message of a quick mode, and the third.
     fn reply_v1(&mut self, from: usize, suite: Suite, wanted: &Wanted) {
-        let reply = Message::old(from, Exchange::QuickMode, QUICK).with("SA", suite.to_string()).with("Nr", "");
+        let reply = self.old(from, Exchange::QuickMode, QUICK).with("SA", || suite.to_string()).plain("Nr");
         self.say(identities(with_key(reply, suite.group), wanted));
-        self.say(Message::old(1 - from, Exchange::QuickMode, QUICK).with("HASH", ""));
+        self.say(self.old(1 - from, Exchange::QuickMode, QUICK).plain("HASH"));
     }
 
     /// What an end offers in a quick mode.
@@ -316,7 +314,7 @@ impl<'a> Play<'a> {
             let fails = turns.iter().position(|(from, near, far)| self.agreed_v1(*from, near, far).is_none());
             let (from, near, far) = turns[fails.unwrap_or(0)];
             let first = if fails == Some(1) { "the other end can be the first to ask as well; " } else { "" };
-            self.think(from, format!("{first}{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
+            self.think(from, || format!("{first}{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
             let wanted = Wanted::by_opener(near);
             self.ask_v1(from, near, &wanted);
             match self.agreed_v1(from, near, far) {
@@ -338,6 +336,6 @@ fn proof_name(connection: &Connection) -> &'static str {
 }
 
 /// The networks, as identities of those on whose behalf it is negotiated.
-fn identities(message: Message, wanted: &Wanted) -> Message {
-    message.with("IDci", listed(&wanted.near)).with("IDcr", listed(&wanted.far))
+fn identities(message: Draft, wanted: &Wanted) -> Draft {
+    message.with("IDci", || listed(&wanted.near)).with("IDcr", || listed(&wanted.far))
 }

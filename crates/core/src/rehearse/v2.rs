@@ -4,7 +4,7 @@ use ipnet::IpNet;
 
 use super::choice::{Lists, Suite, choose};
 use super::ends::Places;
-use super::message::{Exchange, Message, Notify};
+use super::message::{Draft, Exchange, Notify};
 use super::selectors::{Wanted, answer, taken};
 use super::{Opened, Play, Stage, child_name};
 use crate::algorithm::Group;
@@ -58,7 +58,7 @@ impl<'a> Play<'a> {
         }
         let nat = self.translated(caller) || self.translated(answerer);
         if nat {
-            self.think(answerer, "finds a NAT device between the two: from here on over UDP 4500");
+            self.think(answerer, || "finds a NAT device between the two: from here on over UDP 4500");
         }
         let preference = self.manner(answerer).preference;
         let chosen = able
@@ -78,28 +78,27 @@ impl<'a> Play<'a> {
         if suite.group != guess
             && let Some(group) = suite.group
         {
-            let refusal = Message::reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
-            self.say(refusal.refusing(Notify::INVALID_KE_PAYLOAD, format!("group {group}")));
-            self.think(caller, format!("tries again with a key of group {group}"));
+            let refusal = self.reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+            self.say(refusal.refusing_with(Notify::INVALID_KE_PAYLOAD, || format!("group {group}")));
+            self.think(caller, || format!("tries again with a key of group {group}"));
             let again = self.first_message(offer, Some(group), true);
             self.say(again);
         }
-        let reply = Message::reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
-        let key = suite.group.map(|group| group.to_string()).unwrap_or_default();
-        self.say(reply.with("SA", suite.to_string()).with("KE", key).with("Nr", "").with("N(NAT_DETECTION_…)", ""));
+        let reply = self.reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+        self.say(reply.with("SA", || suite.to_string()).with("KE", || key(suite.group)).plain("Nr").plain("N(NAT_DETECTION_…)"));
         Some(suite)
     }
 
-    fn first_message(&self, offer: &[IkeProposal], group: Option<Group>, arrives: bool) -> Message {
-        let message = Message::request(self.opener, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
-        let message = message.with("SA", offered(offer)).with("KE", group.map(|group| group.to_string()).unwrap_or_default());
-        Message { arrives, ..message.with("Ni", "").with("N(NAT_DETECTION_…)", "") }
+    fn first_message(&self, offer: &[IkeProposal], group: Option<Group>, arrives: bool) -> Draft {
+        let message = self.request(self.opener, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+        let message = message.with("SA", || offered(offer)).with("KE", || key(group));
+        message.plain("Ni").plain("N(NAT_DETECTION_…)").arriving(arrives)
     }
 
     /// The refusal of a request.
     pub(super) fn refuse(&mut self, exchange: Exchange, id: u32, notify: Notify, source: &'static str) {
-        let reply = Message::reply(self.answerer(), exchange, id, source);
-        self.say(reply.refusing(notify, ""));
+        let reply = self.reply(self.answerer(), exchange, id, source);
+        self.say(reply.refusing(notify));
     }
 
     /// IKE_AUTH with the first Child SA: the connection that answers.
@@ -111,12 +110,12 @@ impl<'a> Play<'a> {
         }
         let first = self.in_turn().next()?;
         let mut request =
-            Message::request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2").with("IDi", self.shown(caller, calling).words());
+            self.request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2").with("IDi", || self.shown(caller, calling).words());
         let asked = self.asked_identity();
         if let Some(asked) = asked {
-            request = request.with("IDr", asked.words());
+            request = request.with("IDr", || asked.words());
         }
-        request = request.with("AUTH", calling.local_method.value.words());
+        request = request.with("AUTH", || calling.local_method.value.words());
         request = child_payloads(request, &without_groups(&first.esp.value), first);
         self.say(request);
         let source = "RFC 7296 section 2.21.2";
@@ -152,14 +151,16 @@ impl<'a> Play<'a> {
             self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
             return None;
         }
-        self.think(answerer, format!("believes {} and takes its connection {}", self.name(caller), answering.name));
-        let reply = Message::reply(answerer, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
-            .with("IDr", self.shown(answerer, answering).words())
-            .with("AUTH", answering.local_method.value.words());
+        let peer = self.name(caller);
+        self.think(answerer, || format!("believes {peer} and takes its connection {}", answering.name));
+        let reply = self
+            .reply(answerer, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
+            .with("IDr", || self.shown(answerer, answering).words())
+            .with("AUTH", || answering.local_method.value.words());
         if let Some((reason, cures)) = self.disbelief(answerer, answering, calling).filter(|_| !refused) {
             self.say(child_payloads(reply, &without_groups(&first.esp.value), first));
-            let goodbye = Message::request(caller, Exchange::Informational, 2, source);
-            self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED, ""));
+            let goodbye = self.request(caller, Exchange::Informational, 2, source);
+            self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED));
             self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
             return None;
         }
@@ -170,23 +171,23 @@ impl<'a> Play<'a> {
     /// A further Child SA (RFC 7296 section 1.3.1).
     fn another(&mut self, child: &'a Child, answering: &'a Connection, id: &mut u32) {
         let source = "RFC 7296 section 1.3.1";
-        let request = Message::request(self.opener, Exchange::CreateChildSa, *id, source);
+        let request = self.request(self.opener, Exchange::CreateChildSa, *id, source);
         let group = first_group(&child.esp.value);
         let request = child_payloads(request, &child.esp.value, child);
-        let request = with_key(request.with("Ni", ""), group);
+        let request = with_key(request.plain("Ni"), group);
         self.say(request);
-        let reply = Message::reply(self.answerer(), Exchange::CreateChildSa, *id, source);
+        let reply = self.reply(self.answerer(), Exchange::CreateChildSa, *id, source);
         self.child(child, answering, reply, false);
         *id += 1;
     }
 
     /// What the one that answers makes of a request for a Child SA. The first one takes its keys from the IKE SA.
-    fn child(&mut self, asked: &'a Child, answering: &'a Connection, reply: Message, first: bool) {
+    fn child(&mut self, asked: &'a Child, answering: &'a Connection, reply: Draft, first: bool) {
         let (caller, answerer) = (self.opener, self.answerer());
         let wanted = Wanted::by_opener(asked);
         let wanted = self.between_hosts(caller, asked, wanted);
         if wanted.near.is_empty() || wanted.far.is_empty() {
-            self.say(reply.refusing(Notify::TS_UNACCEPTABLE, ""));
+            self.say(reply.refusing(Notify::TS_UNACCEPTABLE));
             let reason = format!(
                 "{} asks for transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left.",
                 self.name(caller)
@@ -205,13 +206,13 @@ impl<'a> Play<'a> {
         let exact = answering.children.iter().find(|child| Wanted::by_answerer(child).same(&wanted));
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
-            self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE, ""));
+            self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE));
             self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]);
             return;
         };
         let transport = |child: &Child| child.mode.value == Mode::Transport;
         if self.manner(answerer).insists_on_mode && transport(own) && !transport(asked) {
-            self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+            self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN));
             self.unfit_mode(asked, own, Stage::ChildSa, [Some(Line::EspRefused), None]);
             return;
         }
@@ -222,7 +223,7 @@ impl<'a> Play<'a> {
         let chosen = chosen.filter(|_| asked.extended_sequence == judge.extended_sequence);
         let Some(suite) = chosen else {
             let whole = first && self.manner(answerer).refuses_whole;
-            self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+            self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN));
             let told = whole.then(|| self.manner(caller).words(Line::RefusedWhole, IkeVersion::V2)).flatten();
             let failure = self.unfit_esp(asked, judge, !first, Stage::ChildSa);
             if whole {
@@ -231,9 +232,9 @@ impl<'a> Play<'a> {
             }
             return;
         };
-        let mut reply = reply.with("SA", suite.to_string());
+        let mut reply = reply.with("SA", || suite.to_string());
         if !first {
-            reply = with_key(reply.with("Nr", ""), suite.group);
+            reply = with_key(reply.plain("Nr"), suite.group);
         }
         self.say(selector_payloads(reply, &answered));
         if self.manner(caller).insists_on_mode && transport(asked) && !transport(own) {
@@ -284,9 +285,9 @@ impl<'a> Play<'a> {
     }
 
     /// The reply to the first request as it is when the Child SA is refused: some refuse everything.
-    fn bare(&self, reply: Message, first: bool) -> Message {
+    fn bare(&self, reply: Draft, first: bool) -> Draft {
         match first && self.manner(self.answerer()).refuses_whole {
-            true => Message { payloads: Vec::new(), ..reply },
+            true => reply.bare(),
             false => reply,
         }
     }
@@ -303,9 +304,9 @@ impl<'a> Play<'a> {
         selectors[answerer] = sent_back.pairs().into_iter().map(|(near, far)| (far, near)).collect();
         selectors[answerer].sort();
         let protection = Suite { group: None, ..suite }.to_string();
-        self.think(caller, format!("ESP SAs for {}: {protection}", asked.name));
+        self.think(caller, || format!("ESP SAs for {}: {protection}", asked.name));
         if !whole {
-            self.think(caller, "what crosses is less, or something else, than one of the two ends says");
+            self.think(caller, || "what crosses is less, or something else, than one of the two ends says");
         }
         self.rehearsal.opened.push(Opened { names, selectors, protection, whole });
     }
@@ -320,23 +321,23 @@ impl<'a> Play<'a> {
             let lives = [asked.lifetime.value.soft(), own.lifetime.value.soft()];
             let by_answerer = lives[1] < lives[0];
             let (from, [near, far]) = if by_answerer { (answerer, [own, asked]) } else { (caller, [asked, own]) };
-            self.think(from, format!("{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
+            self.think(from, || format!("{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
             let source = "RFC 7296 section 1.3.3";
-            let request = Message::request(from, Exchange::CreateChildSa, *id, source).with("N(REKEY_SA)", near.name.clone());
-            let request = child_payloads(request, &near.esp.value, near).with("Ni", "");
+            let request = self.request(from, Exchange::CreateChildSa, *id, source).with("N(REKEY_SA)", || near.name.clone());
+            let request = child_payloads(request, &near.esp.value, near).plain("Ni");
             self.say(with_key(request, first_group(&near.esp.value)));
-            let reply = Message::reply(1 - from, Exchange::CreateChildSa, *id, source);
+            let reply = self.reply(1 - from, Exchange::CreateChildSa, *id, source);
             let asked_of = if by_answerer { self.calling() } else { answering };
             let judge = asked_of.children.first().filter(|_| self.manner(1 - from).further_by_first).unwrap_or(far);
             let chosen = self.chosen(1 - from, &self.esp(from, near, Keys::Own), &self.esp(1 - from, judge, Keys::Own));
             *id += 1;
             let Some(suite) = chosen else {
-                self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN, ""));
+                self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN));
                 self.unfit_esp(asked, own, true, Stage::RekeyChild);
                 self.swap_logs(from, [Line::RekeyRefused, Line::NoRekeyProposal]);
                 continue;
             };
-            let reply = with_key(reply.with("SA", suite.to_string()).with("Nr", ""), suite.group);
+            let reply = with_key(reply.with("SA", || suite.to_string()).plain("Nr"), suite.group);
             self.say(selector_payloads(reply, &Wanted::by_opener(near)));
         }
     }
@@ -346,13 +347,12 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let lives = [self.calling(), self.meant()].map(|connection| connection.ike_lifetime.value.soft());
         let from = if lives[1] < lives[0] { answerer } else { caller };
-        self.think(from, format!("a new IKE SA after at most {}", duration_words(lives[0].min(lives[1]))));
+        self.think(from, || format!("a new IKE SA after at most {}", duration_words(lives[0].min(lives[1]))));
         let source = "RFC 7296 section 1.3.2";
-        let request = Message::request(from, Exchange::CreateChildSa, id, source);
-        let key = suite.group.map(|group| group.to_string()).unwrap_or_default();
-        self.say(request.with("SA", suite.to_string()).with("Ni", "").with("KE", key.clone()));
-        let reply = Message::reply(1 - from, Exchange::CreateChildSa, id, source);
-        self.say(reply.with("SA", suite.to_string()).with("Nr", "").with("KE", key));
+        let request = self.request(from, Exchange::CreateChildSa, id, source);
+        self.say(request.with("SA", || suite.to_string()).plain("Ni").with("KE", || key(suite.group)));
+        let reply = self.reply(1 - from, Exchange::CreateChildSa, id, source);
+        self.say(reply.with("SA", || suite.to_string()).plain("Nr").with("KE", || key(suite.group)));
     }
 }
 
@@ -379,27 +379,32 @@ fn without_groups(list: &[EspProposal]) -> Vec<String> {
     list.iter().map(bare).collect()
 }
 
-fn child_payloads<T: std::fmt::Display>(message: Message, offer: &[T], child: &Child) -> Message {
-    let message = message.with("SA", offered(offer));
-    let message = if child.mode.value == Mode::Transport { message.with("N(USE_TRANSPORT_MODE)", "") } else { message };
+fn child_payloads<T: std::fmt::Display>(message: Draft, offer: &[T], child: &Child) -> Draft {
+    let message = message.with("SA", || offered(offer));
+    let message = if child.mode.value == Mode::Transport { message.plain("N(USE_TRANSPORT_MODE)") } else { message };
     selector_payloads(message, &Wanted::by_opener(child))
 }
 
-fn selector_payloads(message: Message, wanted: &Wanted) -> Message {
-    let list = |nets: &[IpNet]| {
-        let nets = listed(nets);
-        wanted.protocol.map_or(nets.clone(), |protocol| format!("{nets}, IP protocol {protocol}"))
+fn selector_payloads(message: Draft, wanted: &Wanted) -> Draft {
+    let list = |nets: &[IpNet]| match wanted.protocol {
+        Some(protocol) => format!("{}, IP protocol {protocol}", listed(nets)),
+        None => listed(nets),
     };
-    message.with("TSi", list(&wanted.near)).with("TSr", list(&wanted.far))
+    message.with("TSi", || list(&wanted.near)).with("TSr", || list(&wanted.far))
 }
 
 pub(super) fn first_group(list: &[EspProposal]) -> Option<Group> {
     list.first().and_then(|proposal| proposal.groups.first()).copied()
 }
 
-pub(super) fn with_key(message: Message, group: Option<Group>) -> Message {
+/// The group of a key.
+pub(super) fn key(group: Option<Group>) -> String {
+    group.map(|group| group.to_string()).unwrap_or_default()
+}
+
+pub(super) fn with_key(message: Draft, group: Option<Group>) -> Draft {
     match group {
-        Some(group) => message.with("KE", group.to_string()),
+        Some(group) => message.with("KE", || group.to_string()),
         None => message,
     }
 }

@@ -2,6 +2,7 @@
 
 use std::fmt;
 
+use ring::hkdf::{HKDF_SHA256, Salt};
 use subtle::ConstantTimeEq;
 use zeroize::Zeroizing;
 
@@ -36,8 +37,10 @@ impl Secret {
         sites.sort_unstable();
         let context = format!("unified-span pair 1\0{}\0{}\0{generation}", sites[0], sites[1]);
         let mut bytes = Zeroizing::new([0; 32]);
-        let expanded = hkdf::Hkdf::<sha2::Sha256>::new(None, &self.0).expand(context.as_bytes(), bytes.as_mut());
-        debug_assert!(expanded.is_ok(), "32 bytes are within what RFC 5869 allows");
+        let extracted = Salt::new(HKDF_SHA256, &[]).extract(&self.0);
+        let context = [context.as_bytes()];
+        let expanded = extracted.expand(&context, HKDF_SHA256).and_then(|key| key.fill(bytes.as_mut()));
+        expanded.expect("32 bytes are within what RFC 5869 allows");
         // In digits, so that it can be typed into whatever the other end is.
         Secret::new(Secret::new(bytes.to_vec()).to_hex().as_bytes().to_vec())
     }

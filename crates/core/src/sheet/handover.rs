@@ -1,6 +1,6 @@
 //! What goes from one party to the other outside of the sheet, and how both see that it arrived whole.
 
-use sha2::{Digest as _, Sha256};
+use ring::digest::{Context, SHA256};
 
 use crate::check::{SecretFile, Supplied};
 use crate::description::{Description, Tunnel};
@@ -39,14 +39,16 @@ pub fn fingerprint(secret: &Secret, guesses_log10: f64) -> Option<String> {
     if guesses_log10 < STRONG_LOG10 {
         return None;
     }
-    let digest = Sha256::new().chain_update(HEAD).chain_update(secret.expose()).finalize();
-    Some(hex(&digest[..SHOWN_BITS / 8]))
+    let mut digest = Context::new(&SHA256);
+    digest.update(HEAD.as_bytes());
+    digest.update(secret.expose());
+    Some(hex(&digest.finish().as_ref()[..SHOWN_BITS / 8]))
 }
 
 /// The SHA-256 of what a PEM text holds, in hexadecimal.
 fn digest(pem: &str) -> Option<String> {
     let (_, pem) = x509_parser::pem::parse_x509_pem(pem.as_bytes()).ok()?;
-    Some(hex(&Sha256::digest(&pem.contents)))
+    Some(hex(ring::digest::digest(&SHA256, &pem.contents).as_ref()))
 }
 
 fn command(file: &str) -> String {

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use sha2::{Digest as _, Sha256};
+use ring::digest::{Context, SHA256};
 
 /// What the kernel must have, beside the defaults of its architecture.
 pub const KERNEL_CONFIG: &str = include_str!("../../kernel/config");
@@ -12,7 +12,9 @@ pub const KERNEL_BUILD: &str = include_str!("../../scripts/build-kernel.sh");
 
 /// Where the kernel stands in the cache. Its name follows from how it is built, so that a change builds it anew.
 pub fn kernel_file(cache: &Path) -> PathBuf {
-    let digest = Sha256::new().chain_update(KERNEL_CONFIG).chain_update(KERNEL_BUILD).finalize();
-    let mark: String = digest.iter().take(6).map(|byte| format!("{byte:02x}")).collect();
+    let mut digest = Context::new(&SHA256);
+    digest.update(KERNEL_CONFIG.as_bytes());
+    digest.update(KERNEL_BUILD.as_bytes());
+    let mark: String = digest.finish().as_ref().iter().take(6).map(|byte| format!("{byte:02x}")).collect();
     cache.join(format!("linux-{mark}"))
 }

@@ -6,7 +6,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use ipnet::IpNet;
-use sha2::{Digest as _, Sha256};
+use ring::digest::{SHA256, digest};
 use toml::de::DeTable;
 
 use super::tunnel::{Told, all_pairs};
@@ -32,14 +32,13 @@ fn pair_name(first: &str, second: &str) -> String {
     if whole.len() <= LONGEST {
         return whole;
     }
-    let mark = hex(&Sha256::digest(&whole)[..5]);
+    let mark = hex(&digest(&SHA256, whole.as_bytes()).as_ref()[..5]);
     format!("{}-{mark}", &whole[..LONGEST - 1 - mark.len()])
 }
 
 /// A /31 or /127 out of a pool.
 fn pair_link(pool: IpNet, name: &str) -> Option<IpNet> {
-    let digest = Sha256::digest(name);
-    let bits = u128::from_be_bytes(digest[..16].try_into().ok()?);
+    let bits = u128::from_be_bytes(digest(&SHA256, name.as_bytes()).as_ref()[..16].try_into().ok()?);
     let free = pool.max_prefix_len().checked_sub(pool.prefix_len() + 1)?;
     let offset = if free == 0 { 0 } else { (bits & (u128::MAX >> (128 - u32::from(free)))) << 1 };
     match pool {

@@ -12,6 +12,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{Decoder, Node, printable, table, text};
+use crate::apart;
 use crate::description::language::{Key, SITE, Shape};
 use crate::description::{Site, values};
 use crate::finding::{self as rules, suggestion};
@@ -131,7 +132,7 @@ impl Decoder<'_> {
         all: &DeTable<'_>,
         sites: &mut Vec<Site>,
     ) {
-        let mut rows = Rows::of(content.text(), start);
+        let mut rows = Rows::of(content.text(), start, delimiter(content.text()));
         let mut headings = Vec::new();
         rows.next(&mut headings);
         let columns: Vec<_> =
@@ -152,6 +153,25 @@ impl Decoder<'_> {
             return;
         }
         sites.reserve_exact(content.text().lines().count().saturating_sub(1));
+        let mut pieces = pieces(rows).peekable();
+        while pieces.peek().is_some() {
+            let some: Vec<Rows<'_>> = pieces.by_ref().take(apart::at_once()).collect();
+            let (source, columns) = (self.source, &columns);
+            let decoded = apart::each(some, false, |rows| {
+                let (mut decoder, mut sites) = (Decoder::new(source), Vec::new());
+                decoder.rows(rows, columns, all, &mut sites);
+                (decoder, sites)
+            });
+            for (decoder, mut some) in decoded {
+                self.findings.extend(decoder.findings);
+                self.peers.extend(decoder.peers);
+                sites.append(&mut some);
+            }
+        }
+    }
+
+    /// Adds the sites of some rows.
+    fn rows<'i>(&mut self, mut rows: Rows<'i>, columns: &[Column], all: &DeTable<'i>, sites: &mut Vec<Site>) {
         let mut cells = Vec::new();
         while rows.next(&mut cells) {
             if cells.iter().all(|cell| cell.value.is_empty()) {
@@ -163,7 +183,7 @@ impl Decoder<'_> {
                 continue;
             }
             let (mut fields, mut name, mut peers) = (all.clone(), None, Vec::new());
-            for (cell, column) in cells.iter().zip(&columns).filter(|(cell, _)| !cell.value.is_empty()) {
+            for (cell, column) in cells.iter().zip(columns).filter(|(cell, _)| !cell.value.is_empty()) {
                 match column {
                     Column::Name => name = Some(Located::new(cell.value.to_string(), cell.span)),
                     Column::Peers => peers.extend(words(cell).map(|(word, span)| Located::new(word.to_owned(), span))),
@@ -265,7 +285,7 @@ impl Decoder<'_> {
         if !values::is_name(&name.value) {
             self.say(&rules::BAD_NAME, name.span, format!("`{}` cannot be the name of one of the sites by name", printable(&name.value)));
         }
-        self.check_table(fields, SITE, name.span, &format!("site `{}`", printable(&name.value)));
+        self.check_table(fields, SITE, name.span, format_args!("site `{}`", printable(&name.value)));
         let site = self.site(name, fields);
         site.filter(|_| self.findings.len() == before)
     }
@@ -409,20 +429,42 @@ fn too_deep(text: &str) -> Option<usize> {
 struct Rows<'i> {
     text: &'i str,
     start: usize,
+    delimiter: u8,
     reader: csv_core::Reader,
     at: usize,
     buffer: Vec<u8>,
 }
 
+/// What stands between the cells: spreadsheets separate by what the country's numbers leave free.
+fn delimiter(text: &str) -> u8 {
+    let headings = text.lines().next().unwrap_or_default();
+    let most = [b',', b';', b'\t'].into_iter().max_by_key(|one| (headings.bytes().filter(|byte| byte == one).count(), *one == b','));
+    most.unwrap_or(b',')
+}
+
+/// Many rows are read in pieces of about so many bytes, several at a time.
+const PIECE: usize = 128 * 1024;
+
+/// The rest of some rows, in pieces that end where a row does.
+fn pieces(rows: Rows<'_>) -> impl Iterator<Item = Rows<'_>> {
+    let (text, mut at) = (rows.text, rows.at);
+    // In quotes there may be line ends: only who reads all of it knows where a row ends.
+    let whole = text.as_bytes()[at..].contains(&b'"');
+    std::iter::from_fn(move || {
+        let rest = text.as_bytes().get(at..).filter(|rest| !rest.is_empty())?;
+        let line_end = rest.iter().skip(PIECE).position(|byte| *byte == b'\n').filter(|_| !whole);
+        let end = line_end.map_or(text.len(), |end| at + PIECE + end + 1);
+        let piece = Rows { at, ..Rows::of(&text[..end], rows.start, rows.delimiter) };
+        at = end;
+        Some(piece)
+    })
+}
+
 impl<'i> Rows<'i> {
-    fn of(text: &'i str, start: usize) -> Self {
-        // Spreadsheets separate by what the country's numbers leave free.
-        let headings = text.lines().next().unwrap_or_default();
-        let delimiter =
-            [b',', b';', b'\t'].into_iter().max_by_key(|one| (headings.bytes().filter(|byte| byte == one).count(), *one == b','));
+    fn of(text: &'i str, start: usize, delimiter: u8) -> Self {
         let at = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
-        let reader = ReaderBuilder::new().delimiter(delimiter.unwrap_or(b',')).build();
-        Rows { text, start, reader, at, buffer: vec![0; 256] }
+        let reader = ReaderBuilder::new().delimiter(delimiter).build();
+        Rows { text, start, delimiter, reader, at, buffer: vec![0; 256] }
     }
 
     /// Reads a row into `cells`; false at the end.

@@ -15,7 +15,7 @@ use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order};
 use crate::source::{Located, Source, Span};
 use inventory::Inventory;
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -30,7 +30,7 @@ pub(super) fn decode(source: &Source, read: &mut dyn FnMut(&str) -> Result<Strin
         false => (Vec::new(), Vec::new()),
     };
     let source = source.clone().followed_by(texts);
-    let mut decoder = Decoder { source: &source, findings: Vec::new(), picked: Vec::new(), peers: BTreeMap::new() };
+    let mut decoder = Decoder::new(&source);
     decoder.syntax(&errors);
     let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new() };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
@@ -47,7 +47,7 @@ pub(super) struct Decoder<'a> {
     /// Algorithms of proposals, as they are found.
     picked: Vec<Located<&'static Row>>,
     /// Whom the sites of inventories are joined with.
-    peers: BTreeMap<String, Vec<Located<String>>>,
+    peers: HashMap<String, Vec<Located<String>>>,
 }
 
 /// Entries of a table in the order of the file.
@@ -104,7 +104,11 @@ pub(super) fn kind_words(node: &Node<'_>) -> &'static str {
     }
 }
 
-impl Decoder<'_> {
+impl<'a> Decoder<'a> {
+    pub(super) fn new(source: &'a Source) -> Self {
+        Decoder { source, findings: Vec::new(), picked: Vec::new(), peers: HashMap::new() }
+    }
+
     pub(super) fn say(&mut self, rule: &'static Rule, span: impl Into<Span>, message: impl Into<String>) -> &mut Finding {
         let place = self.source.place(span.into());
         self.findings.push(Finding::new(rule, message).at(place));
@@ -131,7 +135,7 @@ impl Decoder<'_> {
     }
 
     fn document(&mut self, root: &DeTable<'_>, inventories: &[Inventory<'_, '_>], description: &mut Description) {
-        let mistyped = self.check_table(root, DOCUMENT, Span::default(), "the description");
+        let mistyped = self.check_table(root, DOCUMENT, Span::default(), format_args!("the description"));
         let lacks = |other: &'static str, one: &'static str| {
             [one, other].iter().all(|key| !root.contains_key(*key) && !mistyped.contains(key)).then_some(one)
         };
@@ -159,7 +163,7 @@ impl Decoder<'_> {
         }
         // A site that has errors of its own is known by name, so that tunnels do not call it unknown.
         let all = root.get("site").and_then(table).map(|t| t.keys().map(|k| k.get_ref().to_string()).collect()).unwrap_or_default();
-        let mut sites = SiteIndex { known: BTreeMap::new(), all, inventories: BTreeMap::new() };
+        let mut sites = SiteIndex { known: HashMap::new(), all, inventories: BTreeMap::new() };
         for inventory in inventories {
             let first = description.sites.len();
             self.inventory(inventory, &mut description.sites);
@@ -185,6 +189,7 @@ impl Decoder<'_> {
 
     /// Which site has which name; each name is there once.
     fn index(&mut self, index: &mut SiteIndex, inventories: &[Inventory<'_, '_>], sites: &[Site]) {
+        index.known.reserve(sites.len());
         for (number, site) in sites.iter().enumerate() {
             let name = &site.name;
             let other = index.known.get(&name.value).map(|other| sites[*other].name.span);
@@ -202,7 +207,7 @@ impl Decoder<'_> {
 }
 
 pub(super) struct SiteIndex {
-    pub(super) known: BTreeMap<String, usize>,
+    pub(super) known: HashMap<String, usize>,
     /// Names of sites that stand in the description itself, understood or not, and of inventories.
     pub(super) all: BTreeSet<String>,
     /// The sites of each inventory.
@@ -210,9 +215,11 @@ pub(super) struct SiteIndex {
 }
 
 impl SiteIndex {
-    /// All names that something has.
-    pub(super) fn names(&self) -> impl Iterator<Item = &str> + Clone {
-        self.all.iter().chain(self.known.keys().filter(|name| !self.all.contains(*name))).map(String::as_str)
+    /// All names that something has, in their order: those of the description, and those of inventories.
+    pub(super) fn names(&self) -> Vec<&str> {
+        let mut others: Vec<_> = self.known.keys().filter(|name| !self.all.contains(*name)).map(String::as_str).collect();
+        others.sort_unstable();
+        self.all.iter().map(String::as_str).chain(others).collect()
     }
 
     /// Whether something has this name.

@@ -5,11 +5,18 @@ use crate::description::language::{Key, Need, Shape};
 use crate::description::values;
 use crate::finding::{self as rules, nearest, suggestion};
 use crate::source::Span;
+use std::fmt;
 use toml::de::{DeTable, DeValue};
 
 impl Decoder<'_> {
     /// Checks a table; returns the keys that unknown ones were probably meant to be.
-    pub(super) fn check_table(&mut self, found: &DeTable<'_>, keys: &'static [Key], whole: Span, what: &str) -> Vec<&'static str> {
+    pub(super) fn check_table(
+        &mut self,
+        found: &DeTable<'_>,
+        keys: &'static [Key],
+        whole: Span,
+        what: fmt::Arguments<'_>,
+    ) -> Vec<&'static str> {
         let mistyped = self.check_keys(found, keys, what, true);
         // A key that is there under a mistyped name is not reported as missing too.
         let missing = |key: &&Key| key.need == Need::Required && !found.contains_key(key.name) && !mistyped.contains(&key.name);
@@ -25,14 +32,14 @@ impl Decoder<'_> {
 
     /// Checks the keys that are there; returns those that unknown ones were probably meant to be. Of a table that is not
     /// `whole` nothing must be there, nor in the tables within it.
-    fn check_keys(&mut self, found: &DeTable<'_>, keys: &'static [Key], what: &str, whole: bool) -> Vec<&'static str> {
+    fn check_keys(&mut self, found: &DeTable<'_>, keys: &'static [Key], what: fmt::Arguments<'_>, whole: bool) -> Vec<&'static str> {
         let mut mistyped = Vec::new();
         for (name, node) in in_file_order(found) {
             let word = name.get_ref().as_ref();
             match keys.iter().find(|key| key.name == word) {
                 Some(key) => match (&key.shape, node.get_ref()) {
                     (Shape::Table(inner), DeValue::Table(table)) if !whole => {
-                        self.check_keys(table, inner, &format!("`{}`", key.name), false);
+                        self.check_keys(table, inner, format_args!("`{}`", key.name), false);
                     }
                     _ => self.check_shape(node, &key.shape, key.name),
                 },
@@ -52,15 +59,16 @@ impl Decoder<'_> {
             (Shape::Number, DeValue::Integer(_)) | (Shape::Flag, DeValue::Boolean(_)) => {}
             (Shape::Text { .. }, DeValue::String(text)) => self.check_text(node, text, key),
             (Shape::Word(choices), DeValue::String(text)) => {
-                let words: Vec<_> = choices().iter().map(|choice| choice.word).collect();
-                if !words.contains(&text.as_ref()) {
+                let choices = choices();
+                if !choices.iter().any(|choice| choice.word == text.as_ref()) {
+                    let words: Vec<_> = choices.iter().map(|choice| choice.word).collect();
                     self.unknown_word(node, text, key, &words);
                 }
             }
             (Shape::Table(keys), DeValue::Table(table)) => {
-                drop(self.check_table(table, keys, node.span().into(), &format!("`{key}`")));
+                drop(self.check_table(table, keys, node.span().into(), format_args!("`{key}`")));
             }
-            (Shape::Part(keys), DeValue::Table(table)) => drop(self.check_keys(table, keys, &format!("`{key}`"), false)),
+            (Shape::Part(keys), DeValue::Table(table)) => drop(self.check_keys(table, keys, format_args!("`{key}`"), false)),
             (Shape::Map { of, keys }, DeValue::Table(table)) => self.check_map(node, table, of, keys, key),
             (Shape::List { of, at_least }, DeValue::Array(items)) => {
                 if items.is_empty() && *at_least > 0 {
@@ -96,7 +104,7 @@ impl Decoder<'_> {
             match of {
                 // Findings about the table as a whole point at its name, not at all its lines.
                 Shape::Table(inner) => match table(value) {
-                    Some(found) => drop(self.check_table(found, inner, name.span().into(), &format!("{key} `{}`", printable(word)))),
+                    Some(found) => drop(self.check_table(found, inner, name.span().into(), format_args!("{key} `{}`", printable(word)))),
                     None => self.check_shape(value, of, word),
                 },
                 _ => self.check_shape(value, of, word),

@@ -64,7 +64,7 @@ struct Table<'a> {
 
 impl Table<'_> {
     fn key(&self) -> String {
-        format!("{} {}", self.family, self.name)
+        [self.family, " ", self.name].concat()
     }
 }
 
@@ -132,7 +132,7 @@ impl<'t> Reader<'t> {
                 }
                 (["flush" | "delete" | "destroy" | "list", ..], _) => {}
                 (["table", named @ ..] | ["add" | "create", "table", named @ ..], None) => match table(named) {
-                    Some(table) if self.managed.contains(&table.key()) => {}
+                    Some(table) if !self.managed.is_empty() && self.managed.contains(&table.key()) => {}
                     Some(table) => self.statements(source, &statement.block, Some(table)),
                     None => self.unknown(source, statement),
                 },

@@ -30,10 +30,22 @@ struct Parser<'a> {
 }
 
 const MAX_DEPTH: usize = 16;
+/// As many words as most statements have.
+const ROOM: usize = 12;
 
-#[inline]
+/// Bytes at which a word ends, or at which a character begins that has to be looked at as such.
+const STOPS: [bool; 256] = {
+    let mut stops = [false; 256];
+    let mut byte = 0;
+    while byte < stops.len() {
+        stops[byte] = byte >= 0x80 || matches!(byte as u8, b'{' | b'}' | b';' | b',' | b'#' | b'"' | b'\\' | b' ' | b'\t'..=b'\r');
+        byte += 1;
+    }
+    stops
+};
+
 fn ends_word(c: char) -> bool {
-    matches!(c, '{' | '}' | ';' | ',' | '#' | '"' | '\\') || c.is_whitespace()
+    u8::try_from(c).ok().filter(u8::is_ascii).map_or_else(|| c.is_whitespace(), |byte| STOPS[usize::from(byte)])
 }
 
 /// What a block is inside of.
@@ -57,17 +69,19 @@ fn opens_block(words: &[&str], within: Within) -> bool {
 }
 
 impl<'a> Parser<'a> {
+    fn rest(&self) -> &'a str {
+        &self.text[self.at..]
+    }
+
     fn block(&mut self, within: Within) -> Vec<Statement<'a>> {
         let mut statements = Vec::new();
         let mut current: Vec<&'a str> = Vec::new();
         let mut start = self.at;
         let mut sets = 0;
-        loop {
-            let rest = &self.text[self.at..];
-            let Some(byte) = rest.bytes().next() else { break };
+        while let Some(byte) = self.text.as_bytes().get(self.at).copied() {
             match byte {
                 b' ' | b'\t' | b',' => self.at += 1,
-                b'#' => self.at += rest.find('\n').unwrap_or(rest.len()),
+                b'#' => self.at += self.rest().find('\n').unwrap_or(self.text.len() - self.at),
                 b'\n' | b';' if sets == 0 => {
                     self.finish(&mut statements, &mut current, start, Vec::new());
                     self.at += 1;
@@ -87,12 +101,15 @@ impl<'a> Parser<'a> {
                     }
                     return statements;
                 }
-                // A line goes on behind one.
-                b'\\' => self.at += 1,
-                _ if rest.starts_with(char::is_whitespace) => self.at += rest.chars().next().map_or(1, char::len_utf8),
+                // A line goes on behind a backslash, and within a set; the others are white space, too.
+                b'\\' | b'\n' | b'\r' | b'\x0b' | b'\x0c' => self.at += 1,
+                0x80.. if self.rest().starts_with(char::is_whitespace) => {
+                    self.at += self.rest().chars().next().map_or(1, char::len_utf8);
+                }
                 _ => {
                     if current.is_empty() {
                         start = self.at;
+                        current.reserve(ROOM);
                     }
                     sets = match byte {
                         b'{' => sets + 1,
@@ -108,12 +125,11 @@ impl<'a> Parser<'a> {
     }
 
     fn word(&mut self, first: u8) -> &'a str {
-        let rest = &self.text[self.at..];
+        let rest = self.rest();
         let length = match first {
             b'{' | b'}' => 1,
             b'"' => rest[1..].find('"').map_or(rest.len(), |end| end + 2),
-            // Most words are of letters and digits; what may be white space of more than one byte is looked at more closely.
-            _ => match rest.bytes().position(|byte| ends_word(char::from(byte)) || !byte.is_ascii()) {
+            _ => match rest.bytes().position(|byte| STOPS[usize::from(byte)]) {
                 Some(at) if !rest.as_bytes()[at].is_ascii() => rest.find(ends_word).unwrap_or(rest.len()),
                 end => end.unwrap_or(rest.len()),
             },

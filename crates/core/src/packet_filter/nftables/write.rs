@@ -11,17 +11,18 @@ use crate::gateway::{
 use crate::packet_filter::LOG_RATE;
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
+use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let table = table_name(&remarks.stem).map_err(|e| vec![e])?;
     let mut tree = Tree::default();
     let mut rules = head(&remarks.head);
-    let mut any = false;
+    let (mut any, mut nets) = (false, Nets::default());
     for (family, ipv4) in [("ip", true), ("ip6", false)] {
         let nat: Vec<_> = gateway.nat.iter().filter(|rule| rule.from.addr().is_ipv4() == ipv4).collect();
         if !nat.is_empty() {
             any = true;
-            write_nat(&mut rules, family, &table, &nat, remarks)?;
+            write_nat(&mut rules, family, &table, &nat, &mut nets, remarks)?;
         }
     }
     let standalone = gateway.filter.as_ref().filter(|filter| filter.form == FilterForm::Standalone);
@@ -31,9 +32,9 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         fresh_table(&mut rules, "inet", &table);
         write_limits(&mut rules, &gateway.segment_limits, remarks);
         if let Some(filter) = standalone {
-            write_filter(&mut rules, filter, &table, "\t", remarks);
+            write_filter(&mut rules, filter, &table, "\t", &mut nets, remarks);
         }
-        write_departures(&mut rules, gateway, &table, remarks);
+        write_departures(&mut rules, gateway, &table, &mut nets, remarks);
         rules.push_str("}\n");
     }
     match &gateway.filter {
@@ -46,7 +47,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
             if filter.rules.iter().any(|rule| rule.hook == Hook::Output) {
                 remark(&mut chains, "", &format!("    chain output {{ ... jump {table}-output ... }}"));
             }
-            write_filter(&mut chains, filter, &table, "", remarks);
+            write_filter(&mut chains, filter, &table, "", &mut nets, remarks);
             tree.add(format!("{FOLDER}/{table}.chains"), TreeFile::public(chains));
         }
         _ => {}
@@ -72,7 +73,14 @@ fn fresh_table(out: &mut String, family: &str, table: &str) {
     let _ = writeln!(out, "table {family} {table}\ndelete table {family} {table}\ntable {family} {table} {{");
 }
 
-fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
+fn write_nat(
+    out: &mut String,
+    family: &str,
+    table: &str,
+    rules: &[&NatRule],
+    nets: &mut Nets,
+    remarks: &Remarks,
+) -> Result<(), Vec<Unwritable>> {
     fresh_table(out, family, table);
     remark(out, "\t", &remarks.exemption);
     let (destinations, sources): (Vec<&NatRule>, Vec<_>) = rules.iter().partition(|rule| rule.before_routing());
@@ -86,13 +94,18 @@ fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], re
         }
         let _ = writeln!(out, "\tchain {chain} {{\n\t\ttype nat hook {hook} priority {order}; policy accept;");
         for rule in list {
-            let ends = ends(rule.from, rule.to);
-            let _ = match rule.target {
-                NatTarget::KeepSource => writeln!(out, "\t\t{ends} counter snat {family} prefix to {}", rule.from),
-                NatTarget::SourceTo(address) => writeln!(out, "\t\t{ends} counter snat to {address}"),
-                NatTarget::SourceNet(net) => writeln!(out, "\t\t{ends} counter snat {family} prefix to {net}"),
-                NatTarget::DestinationNet(net) => writeln!(out, "\t\t{ends} counter dnat {family} prefix to {net}"),
+            out.push_str("\t\t");
+            nets.ends(out, rule.from, rule.to);
+            let (verb, net) = match rule.target {
+                NatTarget::SourceTo(address) => {
+                    let _ = writeln!(out, " counter snat to {address}");
+                    continue;
+                }
+                NatTarget::KeepSource => ("snat", rule.from),
+                NatTarget::SourceNet(net) => ("snat", net),
+                NatTarget::DestinationNet(net) => ("dnat", net),
             };
+            out.extend([" counter ", verb, " ", family, " prefix to ", nets.prefix(net), "\n"]);
         }
         out.push_str("\t}\n");
     }
@@ -101,7 +114,7 @@ fn write_nat(out: &mut String, family: &str, table: &str, rules: &[&NatRule], re
 }
 
 /// What leaves under a translated address leaves through an SA: before the translation nobody can tell.
-fn write_departures(out: &mut String, gateway: &Gateway, table: &str, remarks: &Remarks) {
+fn write_departures(out: &mut String, gateway: &Gateway, table: &str, nets: &mut Nets, remarks: &Remarks) {
     let mut rules = gateway.filter.iter().flat_map(|filter| &filter.rules).filter(|rule| rule.hook == Hook::Departure).peekable();
     if rules.peek().is_none() {
         return;
@@ -110,7 +123,7 @@ fn write_departures(out: &mut String, gateway: &Gateway, table: &str, remarks: &
     let _ = writeln!(out, "\tchain departure {{\n\t\ttype filter hook postrouting priority {DEPARTURE_ORDER}; policy accept;");
     for rule in rules {
         out.push_str("\t\t");
-        filter_rule(out, rule, &ends(rule.from, rule.to), table);
+        filter_rule(out, rule, nets, table);
     }
     out.push_str("\t}\n");
 }
@@ -130,47 +143,51 @@ fn write_limits(out: &mut String, limits: &[SegmentLimit], remarks: &Remarks) {
     out.push_str("\t}\n");
 }
 
-/// Source and destination of a rule.
-fn ends(from: IpNet, to: IpNet) -> String {
-    let (family, number) = if from.addr().is_ipv4() { ("ip", "ipv4") } else { ("ip6", "ipv6") };
-    let mut text = String::with_capacity(128);
-    for (net, which) in [(from, "saddr"), (to, "daddr")] {
-        let space = if text.is_empty() { "" } else { " " };
-        let _ = match net.prefix_len() {
-            0 => continue,
-            length if length == net.max_prefix_len() => write!(text, "{space}{family} {which} {}", net.addr()),
-            _ => write!(text, "{space}{family} {which} {net}"),
-        };
-    }
-    if text.is_empty() {
-        let _ = write!(text, "meta nfproto {number}");
-    }
-    text
-}
-
-/// Sources and destinations in words: the same ones come again in very many rules.
+/// Networks and addresses in words: the same ones come again in very many rules.
 #[derive(Default)]
-struct Ends(Vec<((IpNet, IpNet), String)>);
+struct Nets(Vec<(IpNet, String)>);
 
-impl Ends {
-    fn of(&mut self, rule: &FilterRule) -> &str {
-        let pair = (rule.from, rule.to);
-        let at = self.0.iter().rposition(|(known, _)| *known == pair).unwrap_or_else(|| {
+impl Nets {
+    /// With its length.
+    fn prefix(&mut self, net: IpNet) -> &str {
+        let at = self.0.iter().rposition(|(known, _)| *known == net).unwrap_or_else(|| {
             // A tunnel of very many networks is not worth a search for each of its rules.
             self.0.truncate(KNOWN);
-            self.0.push((pair, ends(rule.from, rule.to)));
+            self.0.push((net, spelled::prefix(net)));
             self.0.len() - 1
         });
         &self.0[at].1
+    }
+
+    /// The same; or the address alone of a network that is one.
+    fn word(&mut self, net: IpNet) -> &str {
+        let text = self.prefix(net);
+        match text.split_once('/') {
+            Some((address, _)) if net.prefix_len() == net.max_prefix_len() => address,
+            _ => text,
+        }
+    }
+
+    /// Writes source and destination of a rule.
+    fn ends(&mut self, out: &mut String, from: IpNet, to: IpNet) {
+        let (family, number) = if from.addr().is_ipv4() { ("ip", "ipv4") } else { ("ip6", "ipv6") };
+        let start = out.len();
+        for (net, which) in [(from, "saddr"), (to, "daddr")] {
+            if net.prefix_len() > 0 {
+                out.extend([if out.len() > start { " " } else { "" }, family, " ", which, " ", self.word(net)]);
+            }
+        }
+        if out.len() == start {
+            out.extend(["meta nfproto ", number]);
+        }
     }
 }
 
 /// As many as are looked through.
 const KNOWN: usize = 16;
 
-fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, remarks: &Remarks) {
+fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, nets: &mut Nets, remarks: &Remarks) {
     remark(out, indent, &remarks.filter);
-    let mut ends = Ends::default();
     let sends = filter.rules.iter().any(|rule| rule.hook == Hook::Output);
     let hooks = [(Hook::Input, "input"), (Hook::Forward, "forward"), (Hook::Output, "output")];
     for (hook, word) in hooks.into_iter().filter(|(hook, _)| *hook != Hook::Output || sends) {
@@ -184,14 +201,14 @@ fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, re
         }
         for rule in filter.rules.iter().filter(|rule| rule.hook == hook) {
             out.extend([indent, "\t"]);
-            filter_rule(out, rule, ends.of(rule), table);
+            filter_rule(out, rule, nets, table);
         }
         let _ = writeln!(out, "{indent}}}");
     }
 }
 
-fn filter_rule(text: &mut String, rule: &FilterRule, ends: &str, table: &str) {
-    text.push_str(ends);
+fn filter_rule(text: &mut String, rule: &FilterRule, nets: &mut Nets, table: &str) {
+    nets.ends(text, rule.from, rule.to);
     match &rule.protection {
         Protection::Any => {}
         Protection::Leaving => text.push_str(" rt ipsec exists"),

@@ -1,5 +1,8 @@
 //! The formats of ipsec.conf(5) and ipsec.secrets(5).
 
+use std::borrow::Cow;
+use std::collections::HashSet;
+
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::Unwritable;
@@ -39,6 +42,9 @@ impl Section {
 const ALIASES: [(&str, &str); 4] =
     [("keylife", "salifetime"), ("lifetime", "salifetime"), ("phase2alg", "esp"), ("forceencaps", "encapsulation")];
 
+/// Settings that name other sections, which are taken over.
+const REFERENCES: [&str; 2] = ["also", "alsoflip"];
+
 /// Reads the sections of the main file and of what it includes; without it, those of the folder that the packaged one
 /// includes. Connections are whole: with what they take over from others and from the defaults.
 pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
@@ -50,6 +56,7 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
             file(tree, path, &mut opened, &mut sections, &mut findings);
         }
     }
+    let bases: HashSet<&str> = sections.iter().flat_map(|section| REFERENCES.iter().flat_map(|key| section.all(key))).collect();
     let connections: Vec<_> = sections.iter().filter(|section| section.kind == "conn" && section.name.value != "%default").collect();
     let whole = connections.iter().map(|section| {
         let mut settings = section.settings.clone();
@@ -62,8 +69,7 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
             found.is_some_and(|other| other.get("left").is_some() && other.get("right").is_some())
         };
         let base = section.all("also").find(peer).map(str::to_owned);
-        let name = &section.name.value;
-        let is_base = sections.iter().any(|other| ["also", "alsoflip"].iter().any(|key| other.all(key).any(|named| named == name)));
+        let is_base = bases.contains(section.name.value.as_str());
         Section { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base }
     });
     (whole.collect(), findings)
@@ -157,11 +163,12 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
     let (mut sections, mut findings): (Vec<Section>, Vec<Finding>) = (Vec::new(), Vec::new());
     for (start, line) in lines(source.text()) {
         let indented = line.starts_with([' ', '\t']);
-        let body = line.trim();
+        let body = line.trim_start();
         if body.is_empty() || body.starts_with('#') {
             continue;
         }
-        let at = start + (line.len() - line.trim_start().len());
+        let at = start + (line.len() - body.len());
+        let body = body.trim_end();
         let span = Span { start: at, end: at + body.len() };
         let word = |text: &str, span: Span| Word { value: text.to_owned(), place: source.place(span) };
         let broken = |message: &str| Finding::new(&rules::DEVICE_SYNTAX, message).at(source.place(span));
@@ -169,8 +176,11 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
             match (sections.iter_mut().rfind(|section| section.kind != "include"), body.split_once('=')) {
                 (Some(section), Some((key, value))) => match unquote(value.trim()) {
                     Some(value) => {
-                        let name = key.trim().to_ascii_lowercase();
-                        let current = ALIASES.iter().find(|(old, _)| *old == name).map_or(name.as_str(), |(_, current)| current);
+                        let name = match key.trim() {
+                            small if !small.bytes().any(|byte| byte.is_ascii_uppercase()) => Cow::Borrowed(small),
+                            mixed => Cow::Owned(mixed.to_ascii_lowercase()),
+                        };
+                        let current = ALIASES.iter().find(|(old, _)| *old == name).map_or(&*name, |(_, current)| current);
                         let key = word(current, Span { start: at, end: at + key.trim_end().len() });
                         section.settings.push((key, word(value, span)));
                     }

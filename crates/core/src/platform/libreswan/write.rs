@@ -11,11 +11,12 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer,
-    Opening, SharedSecret, Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    SharedSecret, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
+use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
@@ -50,7 +51,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
 fn identity(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
         Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
-        Identity::Address(address) => address.to_string(),
+        Identity::Address(address) => spelled::address(*address),
         Identity::Name(name) => format!("@{name}"),
         Identity::Mail(name) => name.clone(),
         Identity::Free(name) => format!("@[{name}]"),
@@ -138,8 +139,8 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         let _ = writeln!(out, "\taggressive=yes");
     }
     remark(out, "\t", &remarks.addresses);
-    let left = if connection.local.value == Endpoint::Anywhere { "%defaultroute".to_owned() } else { connection.local.value.to_string() };
-    let right = if connection.remote.value == Endpoint::Anywhere { "%any".to_owned() } else { connection.remote.value.to_string() };
+    let left = spelled::endpoint(&connection.local.value, "%defaultroute");
+    let right = spelled::endpoint(&connection.remote.value, "%any");
     let _ = writeln!(out, "\tleft={left}\n\tright={right}");
     if let Some(id) = connection.interface.value {
         remark(out, "\t", &remarks.routes);
@@ -203,7 +204,7 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     };
     let _ = writeln!(out, "conn {}\n\talso={base}", name(&child.name).map_err(one)?);
     remark(out, "\t", selectors);
-    let _ = writeln!(out, "\tleftsubnet={local}\n\trightsubnet={remote}");
+    out.extend(["\tleftsubnet=", &spelled::prefix(*local), "\n\trightsubnet=", &spelled::prefix(*remote), "\n"]);
     if let Some(protocol) = child.protocol.value {
         let _ = writeln!(out, "\tleftprotoport={protocol}/0\n\trightprotoport={protocol}/0");
     }

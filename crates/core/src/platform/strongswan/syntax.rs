@@ -197,12 +197,19 @@ impl Parser<'_> {
     }
 
     fn skip(&mut self, blank: impl Fn(char) -> bool) {
-        let rest = &self.text[self.at..];
-        self.at += rest.find(|c| !blank(c)).unwrap_or(rest.len());
+        while let Some(byte) = self.text.as_bytes().get(self.at) {
+            // Nearly all is of one byte.
+            let c = if byte.is_ascii() { char::from(*byte) } else { self.peek().unwrap_or_default() };
+            if !blank(c) {
+                return;
+            }
+            self.at += c.len_utf8();
+        }
     }
 
     fn skip_line(&mut self) {
-        self.skip(|c| c != '\n');
+        let rest = &self.text[self.at..];
+        self.at += rest.find('\n').unwrap_or(rest.len());
     }
 
     fn error(&mut self, start: usize, message: &str) {

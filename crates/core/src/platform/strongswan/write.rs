@@ -7,11 +7,12 @@ use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
 use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
+use crate::spelled;
 
 type Written = Result<(), Vec<Unwritable>>;
 
@@ -64,7 +65,7 @@ fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
 fn identity(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
         Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
-        Identity::Address(address) => address.to_string(),
+        Identity::Address(address) => spelled::address(*address),
         Identity::Name(name) => format!("fqdn:{name}"),
         Identity::Mail(name) => format!("rfc822:{name}"),
         Identity::Free(name) => format!("keyid:{name}"),
@@ -79,13 +80,6 @@ fn name(name: &str) -> Result<&str, Unwritable> {
         Ok(name)
     } else {
         Err(Unwritable::new("a section name with other characters than letters, digits, `-` and `_`", "Choose a plain name."))
-    }
-}
-
-fn endpoint(endpoint: &Endpoint) -> String {
-    match endpoint {
-        Endpoint::Anywhere => "%any".to_owned(),
-        known => known.to_string(),
     }
 }
 
@@ -121,8 +115,8 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let _ = writeln!(out, "    aggressive = yes");
     }
     remark(out, "    ", &remarks.addresses);
-    let _ =
-        writeln!(out, "    local_addrs = {}\n    remote_addrs = {}", endpoint(&connection.local.value), endpoint(&connection.remote.value));
+    let [local, remote] = [&connection.local, &connection.remote].map(|end| spelled::endpoint(&end.value, "%any"));
+    out.extend(["    local_addrs = ", &local, "\n    remote_addrs = ", &remote, "\n"]);
     match connection.encapsulation.value {
         Encapsulation::Automatic => {}
         Encapsulation::Forced => out.push_str("    encap = yes\n"),
@@ -178,7 +172,7 @@ fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &s
     let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
     remark(out, "        ", selectors);
     let limited = child.protocol.value.map_or(String::new(), |protocol| format!("[{protocol}]"));
-    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| format!("{net}{limited}")).collect::<Vec<_>>().join(", ");
+    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| spelled::prefix(*net) + &limited).collect::<Vec<_>>().join(", ");
     let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local.value), prefixes(&child.remote.value));
     remark(out, "        ", &remarks.esp);
     let _ = writeln!(
