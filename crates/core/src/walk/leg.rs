@@ -407,7 +407,7 @@ impl<'a> Way<'a> {
         let own = self.gateway(end).filter.as_ref().is_some_and(Filter::is_joined);
         let (says, remedy) = match ruling.decider {
             None => return Some(()),
-            Some(Decider::Own(rule)) => (format!("{done} {what} from {} to {}", rule.from, rule.to), remedy("Before this line, ")),
+            Some(Decider::Own(rule)) => (format!("{done} {what} {}", between(rule)), remedy("Before this line, ")),
             Some(Decider::Rule(_)) => {
                 (format!("the administrator's rule {done} {what} from {} to {}", at.from, at.to), remedy("Before this line, "))
             }
@@ -442,11 +442,11 @@ impl<'a> Way<'a> {
 
     fn by_filter(&self, leg: &mut Leg, end: usize, rule: &FilterRule, what: &str) -> Option<()> {
         let passes = rule.verdict == Verdict::Accept;
-        let text = format!("{} {what} from {} to {}", if passes { "accepts" } else { "drops" }, rule.from, rule.to);
+        let text = format!("{} {what} {}", if passes { "accepts" } else { "drops" }, between(rule));
         if passes {
             self.hop(leg, end, Aspect::Filter, text);
         } else {
-            let remedy = format!("Before this line, let {what} pass from {} to {}.", rule.from, rule.to);
+            let remedy = format!("Before this line, let {what} pass {}.", between(rule));
             self.stop(leg, end, Aspect::Filter, text, remedy);
         }
         self.last_decided(leg, self.by_rule(end, &rule.place));
@@ -585,6 +585,12 @@ fn direction(protection: &Protection) -> String {
         Protection::OutOf(name) => format!("out of {name}"),
         Protection::Any => "there".to_owned(),
     }
+}
+
+/// Whose packets a rule is for; a single address goes without its prefix length.
+fn between(rule: &FilterRule) -> String {
+    let whom = |net: IpNet| if net.prefix_len() == net.max_prefix_len() { net.addr().to_string() } else { net.to_string() };
+    format!("from {} to {}", whom(rule.from), whom(rule.to))
 }
 
 /// The first rule for these addresses.
