@@ -1,6 +1,6 @@
 //! Two gateways, parameter by parameter.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
 use uspan_core::{Compared, Gravity, Parameter, Shown, Source};
@@ -28,7 +28,8 @@ pub fn text(pair: &Compared, names: [&str; 2], files: &Files<'_>, all: bool) -> 
         parts.push(table(&["equal", "at both ends"], values(&equal, names), &[0]));
     } else if !equal.is_empty() {
         let mut words: Vec<&str> = equal.iter().map(|(parameter, _)| parameter.name.as_str()).collect();
-        words.dedup();
+        let mut known = BTreeSet::new();
+        words.retain(|word| known.insert(*word));
         let lines = wrapped(&words.join(", "), columns().min(160).saturating_sub(8));
         parts.push(format!("{}   {}", styled(GOOD, "equal"), lines.join("\n        ")));
     }
@@ -41,28 +42,50 @@ fn difference(parameter: &Parameter, children: &[&str], names: [&str; 2], files:
     let mut lines = vec![format!("{} {}{of}", styled(style, &format!("{word:<7}")), styled(HEADING, &parameter.name))];
     let ends = [0, 1].map(|end| told_of(&parameter.values[end], files[end]));
     let width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0).max("in practice".len());
-    let mut add = |label: &str, text: &str, room: usize| {
-        for (i, line) in text.lines().flat_map(|line| wrapped(line, room)).enumerate() {
-            lines.push(format!("        {:<width$}  {line}", if i == 0 { label } else { "" }).trim_end().to_owned());
-        }
-    };
     let room = columns().min(120).saturating_sub(10 + width);
-    if columns() < SIDE_BY_SIDE {
-        names.iter().zip(&ends).for_each(|(name, told)| add(name, &told.join("\n"), room));
+    let told = |label: &str, text: &str| -> Vec<String> {
+        let broken = text.lines().flat_map(|line| wrapped(line, room));
+        broken.enumerate().map(|(i, line)| format!("{:<width$}  {line}", if i == 0 { label } else { "" })).collect()
+    };
+    let mut below = if columns() < SIDE_BY_SIDE {
+        names.iter().zip(&ends).flat_map(|(name, end)| told(name, &end.join("\n"))).collect()
     } else {
-        let half = (columns() - 12 - width) / 2;
-        let cells = ends.each_ref().map(|lines| lines.iter().flat_map(|line| wrapped(line, half)).collect::<Vec<_>>());
-        let cell = |end: usize, i: usize| cells[end].get(i).map_or("", String::as_str);
-        add("", &format!("{:<half$}  {}", names[0], names[1]), usize::MAX);
-        for i in 0..cells[0].len().max(cells[1].len()) {
-            add("", &format!("{:<half$}  {}", cell(0, i), cell(1, i)), usize::MAX);
+        let both = side_by_side(names, &ends, (columns() - 12 - width) / 2);
+        both.iter().map(|line| format!("{:<width$}  {line}", "")).collect::<Vec<_>>()
+    };
+    below.extend(told("in practice", &parameter.practice));
+    if !parameter.remedy.is_empty() {
+        below.extend(told("do", &parameter.remedy));
+    }
+    lines.extend(below.iter().map(|line| format!("        {line}").trim_end().to_owned()));
+    lines.join("\n")
+}
+
+/// Two columns of this width, each below its name.
+fn side_by_side(names: [&str; 2], ends: &[Vec<String>; 2], width: usize) -> Vec<String> {
+    let columns = [0, 1].map(|end| {
+        let told = ends[end].iter().flat_map(|line| fitted(line, width));
+        std::iter::once(names[end].to_owned()).chain(told).collect::<Vec<_>>()
+    });
+    let cell = |end: usize, i: usize| columns[end].get(i).map_or("", String::as_str);
+    (0..columns[0].len().max(columns[1].len())).map(|i| format!("{:<width$}  {}", cell(0, i), cell(1, i))).collect()
+}
+
+/// Breaks a line between words, and long lists without blanks behind a comma.
+fn fitted(line: &str, width: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    for line in wrapped(line, width) {
+        let mut rest = line.as_str();
+        while rest.chars().count() > width {
+            let Some((comma, _)) = rest.char_indices().take(width).filter(|(_, c)| *c == ',').last() else { break };
+            lines.push(rest[..=comma].to_owned());
+            rest = &rest[comma + 1..];
+        }
+        if !rest.is_empty() {
+            lines.push(rest.to_owned());
         }
     }
-    add("in practice", &parameter.practice, room);
-    if !parameter.remedy.is_empty() {
-        add("do", &parameter.remedy, room);
-    }
-    lines.join("\n")
+    lines
 }
 
 /// A value, where it stands, and how it is spelled there.
@@ -128,4 +151,25 @@ pub fn json(pair: &Compared, files: &Files<'_>) -> Value {
         })
     };
     json!({ "connections": pair.names, "parameters": pair.parameters.iter().map(each).collect::<Vec<_>>() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_stay_where_they_are() {
+        let told = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>();
+        let ends = [told(&["one"]), told(&["one", "ike=aes256;dh20,aes128;dh19", "without-a-comma-at-all"])];
+        let lines = side_by_side(["packhouse", "coldstore"], &ends, 16);
+        let blank = " ".repeat(18);
+        let expected = [
+            "packhouse         coldstore".to_owned(),
+            "one               one".to_owned(),
+            format!("{blank}ike=aes256;dh20,"),
+            format!("{blank}aes128;dh19"),
+            format!("{blank}without-a-comma-at-all"),
+        ];
+        assert_eq!(lines, expected);
+    }
 }
