@@ -38,7 +38,7 @@ fn understood(pairs: usize) -> Description {
 
 fn supplied() -> Supplied {
     let secret = Secret::new(b"a-master-secret-that-is-made-up-0123456789".to_vec());
-    let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
     Supplied { secrets: BTreeMap::from([("m".to_owned(), file)]), ..Supplied::default() }
 }
 

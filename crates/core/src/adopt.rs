@@ -21,7 +21,7 @@ use crate::gateway::{
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::platform::{Facts, Liveness, ReplayWindow};
 use crate::secret::Secret;
-use crate::source::Place;
+use crate::source::{Place, misleads};
 
 /// A gateway to be adopted.
 #[derive(Clone, Copy, Debug)]
@@ -61,9 +61,17 @@ pub struct Adopted {
 /// What a description means that says nothing of the replay window.
 const DEFAULT_WINDOW: u32 = 128;
 
-/// A text as TOML writes it (TOML 1.0, basic strings; JSON's are a part of those).
+/// A text as TOML writes it (TOML 1.0, basic strings; JSON's are a part of those, but for U+007F), with nothing in it that misleads.
 fn quoted(text: &str) -> String {
-    serde_json::Value::from(text).to_string()
+    let mut out = String::new();
+    for c in serde_json::Value::from(text).to_string().chars() {
+        match c {
+            _ if !misleads(c) => out.push(c),
+            '\u{10000}'.. => out.push_str(&format!("\\U{:08x}", u32::from(c))),
+            _ => out.push_str(&format!("\\u{:04x}", u32::from(c))),
+        }
+    }
+    out
 }
 
 fn list<T: ToString>(items: &[T]) -> String {
@@ -121,13 +129,23 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
     adopted
 }
 
-/// A name as a description can have it.
+/// A name as a description can have it, as far as it is one.
 fn plain(name: &str) -> String {
-    name.chars()
-        .map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' })
-        .collect::<String>()
-        .trim_matches('-')
-        .to_owned()
+    let mut plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+    plain.truncate(LONGEST_NAME);
+    plain.trim_matches('-').to_owned()
+}
+
+/// As many letters a name of a description has.
+const LONGEST_NAME: usize = 32;
+
+/// The names of the two sites: what their gateways are called, where those are names, and not the same one.
+fn site_names(ends: [Adoptee<'_>; 2]) -> [String; 2] {
+    let names = ends.map(|end| plain(end.looked.name));
+    match names.iter().all(|name| is_name(name)) && names[0] != names[1] {
+        true => names,
+        false => ["left".to_owned(), "right".to_owned()],
+    }
 }
 
 /// What crosses a pair, as its first end sees it: its network, as what that appears, the other's as that appears, and itself.
@@ -171,7 +189,7 @@ fn networks(pairs: &[Pair<'_>], end: usize) -> Vec<(String, IpNet)> {
 
 fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: usize, pairs: &[Pair<'_>], nets: &[(String, IpNet)]) {
     let looked = ends[end].looked;
-    let (name, gateway) = (plain(looked.name), looked.gateway);
+    let (name, gateway) = (site_names(ends)[end].clone(), looked.gateway);
     let mut note = |about: &str, text: String| {
         notes.push(Note { tunnel: None, about: format!("{about} of {}", looked.name), text, places: [None, None], fatal: false });
     };
@@ -274,7 +292,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
 
 fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Pair<'_>, nets: &[Vec<(String, IpNet)>; 2]) {
     let [one, other] = pair.connections;
-    let names = ends.map(|end| plain(end.looked.name));
+    let names = site_names(ends);
     let mut lines = vec![format!("between = [{}, {}]", quoted(&names[0]), quoted(&names[1]))];
     match one.local_method.value {
         Method::SharedSecret => {

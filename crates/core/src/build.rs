@@ -7,6 +7,7 @@ use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
 use crate::compare::Looked;
 use crate::description::{Description, Site, Tunnel};
+use crate::dialect::gate;
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Gateway, Method, Route, Through, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
@@ -218,6 +219,7 @@ fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Res
     tree.extend(filter.write(&side.gateway, &side.remarks)?);
     tree.extend(network::write(&side.gateway, &side.remarks)?);
     tree.extend(routing::write(&side.gateway, &side.remarks)?);
+    gate(&tree)?;
     Ok(tree)
 }
 

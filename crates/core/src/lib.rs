@@ -26,6 +26,7 @@ mod check;
 mod compare;
 mod couples;
 mod description;
+pub mod dialect;
 mod digest;
 mod drawing;
 mod duration;
@@ -42,6 +43,7 @@ mod platform;
 mod rehearse;
 mod retire;
 pub mod routing;
+mod secrecy;
 mod secret;
 mod sheet;
 mod source;
@@ -80,9 +82,10 @@ pub use rehearse::{
     Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,
 };
 pub use retire::{Retirement, retire};
+pub use secrecy::{COVERED, covered, discreet};
 pub use secret::Secret;
 pub use sheet::{Agreed, AgreedValue, Fact, Field, Form, Handover, Refilled, Sheet, fill, fingerprint, form, sheet};
-pub use source::{Located, Place, Position, Source, Span};
+pub use source::{Located, Place, Position, Source, Span, is_plain, lines_shown, lines_written_out, misleads, shown};
 pub use steps::{Check, Steps, Symptom, steps};
 pub use subject::Subject;
 pub use walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
@@ -90,6 +93,7 @@ pub use walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
 /// Rules by name, for the command line's own findings.
 pub mod rules {
     pub use crate::finding::{
-        CHANGED_BY_HAND, FOREIGN_FILE, LAB_LACKS_KERNEL, LAB_LACKS_PROGRAM, LAB_NEEDS_ROOT, NOT_A_FOLDER, NOT_UTF8, UNREADABLE_MANIFEST,
+        CHANGED_BY_HAND, DEVICE_FILE_MISSING, FOREIGN_FILE, LAB_LACKS_KERNEL, LAB_LACKS_PROGRAM, LAB_NEEDS_ROOT, NOT_A_FOLDER, NOT_UTF8,
+        UNREADABLE_MANIFEST,
     };
 }

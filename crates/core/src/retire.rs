@@ -6,9 +6,9 @@ use std::fmt::Write as _;
 use crate::build::{Build, build};
 use crate::check::Supplied;
 use crate::description::{Description, Site, Tunnel};
+use crate::dialect::remark;
 use crate::gateway::{FilterForm, Gateway, Tree};
 use crate::network;
-use crate::platform::text::comment;
 use crate::routing;
 
 /// What takes a tunnel out of one gateway.
@@ -53,7 +53,7 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
     let daemon = site.platform.value.take_out(gateway);
     let rules = site.packet_filter.take_out(tunnel, with);
     let mut script = String::from("#!/bin/sh\n");
-    let _ = writeln!(script, "# {name}: takes the tunnel {} out again. Run it as root.", comment(tunnel));
+    remark(&mut script, "", &format!("{name}: takes the tunnel {tunnel} out again. Run it as root."));
     script.push_str("# Written by Unified Span.\n");
     let mut section = |title: &str, commands: &[String]| {
         if !commands.is_empty() {

@@ -5,7 +5,7 @@ use uspan_core::*;
 const SECRET: &[u8] = b"not a real secret, only for this test";
 
 fn supplied(file: &str) -> Supplied {
-    let secret = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, exposed: false };
+    let secret = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, drawn: true, exposed: false };
     Supplied { secrets: [(file.to_owned(), secret)].into(), ..Supplied::default() }
 }
 

@@ -9,7 +9,7 @@ const SECRET: &[u8] = b"not a real secret, only for this test";
 fn trees(text: &str) -> std::collections::BTreeMap<String, Tree> {
     let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
     assert!(findings.is_empty(), "{findings:#?}");
-    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, drawn: true, exposed: false };
     let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() };
     let built = build(&description, &supplied);
     assert!(!any_stops(&built.findings), "{:#?}", built.findings);
@@ -217,7 +217,7 @@ fn other_tunnels_of_a_hub_are_none_of_this_ones_business() {
     let (description, findings) = Description::parse(&Source::new("star.span.toml", text));
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = |name: &str| Secret::new(format!("{name}: not a real secret, only for this test").into_bytes());
-    let file = |name: &str| (name.to_owned(), SecretFile::Read { secret: secret(name), guesses_log10: 40.0, exposed: false });
+    let file = |name: &str| (name.to_owned(), SecretFile::Read { secret: secret(name), guesses_log10: 40.0, drawn: true, exposed: false });
     let supplied = Supplied { secrets: ["nursery", "press", "market"].map(file).into(), ..Supplied::default() };
     let built = build(&description, &supplied);
     assert!(!any_stops(&built.findings), "{:#?}", built.findings);

@@ -6,7 +6,7 @@ const DEMO: &str = include_str!("../demo/orchard.span.toml");
 
 fn supplied() -> Supplied {
     let secret = uspan_core::Secret::new(b"not a real secret, only for this test".to_vec());
-    let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
     Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() }
 }
 
@@ -100,8 +100,12 @@ fn tunnels_with_awkward_names_do_not_meet() {
     }
     let (description, findings) = Description::parse(&Source::new("names.span.toml", text));
     assert_eq!(findings, []);
-    let secret =
-        |i: usize| SecretFile::Read { secret: uspan_core::Secret::new(vec![b'a' + i as u8; 40]), guesses_log10: 40.0, exposed: false };
+    let secret = |i: usize| SecretFile::Read {
+        secret: uspan_core::Secret::new(vec![b'a' + i as u8; 40]),
+        guesses_log10: 40.0,
+        drawn: true,
+        exposed: false,
+    };
     let supplied = Supplied { secrets: (0..5).map(|i| (format!("k{i}"), secret(i))).collect(), ..Supplied::default() };
     let built = build(&description, &supplied);
     assert_eq!(built.findings, []);

@@ -39,7 +39,7 @@ fn drawn_with(sites: usize, pairs: &[(usize, usize)], more: impl Fn(usize) -> &'
     assert!(!any_stops(&findings), "{findings:#?}");
     let file = |i: usize| {
         let secret = Secret::new([SECRET, i.to_string().as_bytes()].concat());
-        (format!("k{i}"), SecretFile::Read { secret, guesses_log10: 40.0, exposed: false })
+        (format!("k{i}"), SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false })
     };
     let supplied = Supplied { secrets: (0..pairs.len()).map(file).collect(), ..Supplied::default() };
     let built = build(&description, &supplied);

@@ -129,7 +129,7 @@ static SEEDS: LazyLock<Vec<Tree>> = LazyLock::new(|| {
             );
             let (description, _) = Description::parse(&Source::new("seed.span.toml", text.as_str()));
             let secret = Secret::new(b"not a real secret, only for this test".to_vec());
-            let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+            let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
             let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };
             seeds.extend(build(&description, &supplied).trees.remove("packhouse"));
         }

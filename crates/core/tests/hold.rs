@@ -11,7 +11,7 @@ fn built(text: &str) -> [Gateway; 2] {
     let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = Secret::new(b"not a real secret, only for this test".to_vec());
-    let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
     let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() };
     build(&description, &supplied).tunnels[0].gateways.clone()
 }

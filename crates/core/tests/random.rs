@@ -312,7 +312,7 @@ static CERTIFICATES: std::sync::LazyLock<[Certificate; 3]> = std::sync::LazyLock
 });
 
 fn supplied(secret: Vec<u8>) -> Supplied {
-    let file = SecretFile::Read { secret: Secret::new(secret), guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret: Secret::new(secret), guesses_log10: 40.0, drawn: true, exposed: false };
     let [ca, certificates @ ..] = &*CERTIFICATES;
     let key = |(site, certificate): (&str, &Certificate)| {
         let public = certificate.public();

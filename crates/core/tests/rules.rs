@@ -14,7 +14,7 @@ fn rules(sites: [&str; 2], tunnel: &str) -> String {
     let (description, findings) = Description::parse(&Source::new("rules.span.toml", text.as_str()));
     assert_eq!(findings, []);
     let secret = Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec());
-    let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
     let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     assert!(!any_stops(&built.findings), "{:#?}", built.findings);
     let files = built.trees["packhouse"].files.iter().filter(|(path, _)| path.contains("nftables") || path.contains("iptables"));

@@ -12,7 +12,7 @@ const TEXT: &str = "# The orchard.\nunified-span = 1\n\n\
     [tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = { file = \"k\" }\nstrength = \"strong\"\nike-lifetime = \"8h\"  # as agreed\n";
 
 fn supplied(guesses_log10: f64) -> Supplied {
-    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10, exposed: false };
+    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10, drawn: guesses_log10 > 30.0, exposed: false };
     Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() }
 }
 
@@ -57,7 +57,7 @@ fn a_secret_that_could_be_guessed_has_no_fingerprint() {
         let (description, built, supplied) = planned(TEXT, guesses);
         let sheet = sheet(&description, &built.tunnels[0], &built, &supplied).expect("a sheet");
         assert_eq!(sheet.handovers[0].check.is_some(), there, "{guesses}");
-        assert!(sheet.handovers[0].check.as_ref().is_none_or(|check| check.len() == 10));
+        assert!(sheet.handovers[0].check.as_ref().is_none_or(|check| check.len() == 32));
     }
 }
 

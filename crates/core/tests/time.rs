@@ -30,7 +30,12 @@ secret = { file = "k2" }
 "#;
 
 fn supplied(first: &str) -> Supplied {
-    let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
+    let file = |secret: &str| SecretFile::Read {
+        secret: Secret::new(secret.as_bytes().to_vec()),
+        guesses_log10: 40.0,
+        drawn: true,
+        exposed: false,
+    };
     let secrets = [("k1".to_owned(), file(first)), ("k2".to_owned(), file("Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB"))].into();
     Supplied { secrets, ..Supplied::default() }
 }

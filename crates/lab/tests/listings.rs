@@ -128,7 +128,7 @@ fn demo(packet_filter: &str) -> Tree {
     let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = Secret::new(b"not a real secret, only for this test".to_vec());
-    let file = SecretFile::Read { secret, guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
     let mut built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     built.trees.remove("packhouse").expect("a tree")
 }

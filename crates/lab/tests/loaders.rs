@@ -48,7 +48,7 @@ fn describe(platforms: [&str; 2], addresses: [&str; 2], sites: [&str; 2], tunnel
 fn run(lab: &Lab, case: &Case) -> Vec<String> {
     let (description, findings) = Description::parse(&Source::new("case.span.toml", case.text.as_str()));
     assert!(findings.is_empty(), "{}: {findings:#?}\n{}", case.name, case.text);
-    let file = SecretFile::Read { secret: Secret::new(case.secret.clone()), guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret: Secret::new(case.secret.clone()), guesses_log10: 40.0, drawn: true, exposed: false };
     let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     assert!(!uspan_core::any_stops(&built.findings), "{}: {:#?}", case.name, built.findings);
     let mut wrong = Vec::new();
@@ -88,6 +88,7 @@ fn the_demo_is_loaded_without_a_warning() {
     let file = SecretFile::Read {
         secret: Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec()),
         guesses_log10: 40.0,
+        drawn: true,
         exposed: false,
     };
     let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
@@ -235,7 +236,7 @@ fn a_hub_with_three_tunnels_is_loaded_at_once() {
                 73 + i
             );
             let secret = Secret::new(format!("Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM{i}").into_bytes());
-            secrets.insert((*spoke).to_owned(), SecretFile::Read { secret, guesses_log10: 40.0, exposed: false });
+            secrets.insert((*spoke).to_owned(), SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false });
         }
         let (description, findings) = Description::parse(&Source::new("hub.span.toml", text));
         assert_eq!(findings, []);
@@ -260,6 +261,7 @@ fn a_spoilt_tree_is_complained_about() {
     let file = SecretFile::Read {
         secret: Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec()),
         guesses_log10: 40.0,
+        drawn: true,
         exposed: false,
     };
     let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });

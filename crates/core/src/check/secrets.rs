@@ -23,6 +23,8 @@ pub enum SecretFile {
         secret: Secret,
         /// Decimal logarithm of the number of guesses an attacker needs, as estimated.
         guesses_log10: f64,
+        /// Whether a machine drew it without doubt, so that nobody can guess it.
+        drawn: bool,
         /// Whether others than the owner can read the file.
         exposed: bool,
     },
@@ -130,7 +132,7 @@ fn judge(found: Option<&SecretFile>, file: &str) -> Vec<(&'static Rule, String)>
         None | Some(SecretFile::Missing) => return vec![(&rules::NO_SECRET_FILE, format!("there is no file `{file}`"))],
         Some(SecretFile::Unreadable(why)) => return vec![(&rules::UNREADABLE_SECRET, format!("`{file}` cannot be read: {why}"))],
         Some(SecretFile::SeveralLines) => return vec![(&rules::SECRET_OF_SEVERAL_LINES, format!("`{file}` has more than one line"))],
-        Some(SecretFile::Read { secret, guesses_log10, exposed }) => (secret.expose(), *guesses_log10, *exposed),
+        Some(SecretFile::Read { secret, guesses_log10, exposed, .. }) => (secret.expose(), *guesses_log10, *exposed),
     };
     let mut found: Vec<(&'static Rule, String)> = Vec::new();
     if secret.is_empty() {

@@ -11,10 +11,14 @@ mod passage;
 pub(crate) use child::bare;
 pub(crate) use offers::nearest_two;
 
+use std::borrow::Cow;
+
 use crate::couples::{Couples, best};
 use crate::gateway::{Connection, Gateway, Origin, Setting, Tree};
+use crate::secrecy::COVERED;
 use crate::secret::Secret;
 use crate::source::Place;
+use crate::source::shown;
 
 /// A gateway to be compared.
 #[derive(Clone, Copy, Debug)]
@@ -42,8 +46,10 @@ impl Looked<'_> {
         if self.gateway.secrets.iter().any(|entry| shows(&entry.secret)) {
             return None;
         }
-        // A statement over several lines ends each but the last with a backslash.
-        let words: Vec<_> = whole.split_whitespace().filter(|word| *word != "\\").collect();
+        // A statement over several lines ends each but the last with a backslash. What is covered does not even tell its length.
+        let words = whole.split_whitespace().filter(|word| *word != "\\");
+        let mut words: Vec<_> = words.map(|word| if word.contains(COVERED) { Cow::Borrowed("…") } else { shown(word) }).collect();
+        words.dedup_by(|one, other| *one == "…" && *other == "…");
         Some(words.join(" "))
     }
 }

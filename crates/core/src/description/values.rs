@@ -4,6 +4,8 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
+pub use crate::gateway::is_dns_name;
+
 /// Whether a text is a name that every platform can carry as part of a file or section name.
 pub fn is_name(text: &str) -> bool {
     let mut bytes = text.bytes();
@@ -37,19 +39,6 @@ pub fn parse_prefix(text: &str) -> Result<IpNet, PrefixError> {
     }
     let net: IpNet = text.parse().map_err(|_| PrefixError::Malformed("the length does not fit the address"))?;
     if net.trunc() == net { Ok(net) } else { Err(PrefixError::HostBits(net.trunc())) }
-}
-
-/// Whether a text is a host name (RFC 1123 section 2.1) and not a dotted address.
-pub fn is_dns_name(text: &str) -> bool {
-    let labels: Vec<_> = text.split('.').collect();
-    text.len() <= 253
-        && labels.iter().all(|label| {
-            (1..=63).contains(&label.len())
-                && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
-                && !label.starts_with('-')
-                && !label.ends_with('-')
-        })
-        && labels.last().is_some_and(|last| last.bytes().any(|b| b.is_ascii_alphabetic()))
 }
 
 /// Whether a text has the form of a mail address with a plain local part.

@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use crate::digest::digest;
+use crate::source::shown;
 
 /// A rectangle.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -174,9 +175,9 @@ pub(super) fn number(count: usize) -> f64 {
     f64::from(u32::try_from(count).unwrap_or(u32::MAX))
 }
 
-/// Text that cannot become markup (XML 1.0 section 2.4).
+/// Text that cannot become markup (XML 1.0 section 2.4), of characters that XML has (section 2.2).
 pub fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+    shown(text).replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 /// How wide a text is, in the widest of the usual fonts without serifs.

@@ -39,10 +39,21 @@ impl Endpoint {
         if let Ok(address) = text.parse() {
             return Some(Endpoint::At(address));
         }
-        let plain = |label: &str| !label.is_empty() && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
-        let name = text.split('.').all(plain) && text.bytes().any(|b| b.is_ascii_alphabetic());
-        name.then(|| Endpoint::Named(text.to_owned()))
+        is_dns_name(text).then(|| Endpoint::Named(text.to_owned()))
     }
+}
+
+/// Whether a text is a host name (RFC 1123 section 2.1) and not a dotted address.
+pub fn is_dns_name(text: &str) -> bool {
+    let labels: Vec<_> = text.split('.').collect();
+    text.len() <= 253
+        && labels.iter().all(|label| {
+            (1..=63).contains(&label.len())
+                && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
+                && !label.starts_with('-')
+                && !label.ends_with('-')
+        })
+        && labels.last().is_some_and(|last| last.bytes().any(|b| b.is_ascii_alphabetic()))
 }
 
 /// Whether an address is for private use (RFC 1918, RFC 4193).

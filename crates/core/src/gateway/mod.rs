@@ -13,8 +13,8 @@ mod session;
 mod tree;
 
 pub use crate::identity::Identity;
-pub use endpoint::Endpoint;
 pub(crate) use endpoint::is_private;
+pub use endpoint::{Endpoint, is_dns_name};
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Packet, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, OwnAddress, Route, RoutingTable, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};

@@ -3,8 +3,8 @@
 use std::fmt::Write as _;
 
 use super::FOLDER;
+use crate::dialect::{head, remark};
 use crate::gateway::{Gateway, InterfaceKind, Through, Tree, TreeFile};
-use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable};
 
 pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
@@ -15,10 +15,7 @@ pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     let [interface] = gateway.interfaces.as_slice() else {
         return Err(vec![Unwritable::new("routes of a tunnel without one interface", "Give the tunnel one interface.")]);
     };
-    let fits = |name: &str| (1..=15).contains(&name.len()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
-    if !fits(&interface.name) {
-        return Err(vec![Unwritable::new("an interface name of more than 15 letters, digits and `-`", "Choose a shorter name.")]);
-    }
+    crate::dialect::interface(&interface.name).map_err(|refused| vec![refused])?;
     let mut out = head(&remarks.head);
     let name = &interface.name;
     let _ = writeln!(out, "auto {name}\niface {name} inet manual");

@@ -12,8 +12,9 @@ pub(crate) use nftables::{DESTINATION_ORDER, EXEMPTION_ORDER};
 
 use std::fmt;
 
+use crate::dialect::interface;
 use crate::finding::Finding;
-use crate::gateway::{Filter, Gateway, NatRule, Ruleset, SegmentLimit, Tree};
+use crate::gateway::{Filter, Gateway, NatRule, Protection, Ruleset, SegmentLimit, Tree};
 use crate::platform::{Remarks, Unwritable};
 
 /// How many packets a second each rule writes to the log.
@@ -56,6 +57,20 @@ pub trait PacketFilter: Sync {
 
     /// What is left to people where they took the rules into a filter of their own.
     fn by_hand(&self, stem: &str) -> Vec<String>;
+}
+
+/// Whether the names of all interfaces in a gateway's rules can stand in every dialect.
+///
+/// # Errors
+/// Those that cannot.
+fn interfaces_fit(gateway: &Gateway) -> Result<(), Vec<Unwritable>> {
+    let limits = gateway.segment_limits.iter().map(|limit| limit.interface.as_str());
+    let rules = gateway.filter.iter().flat_map(|filter| &filter.rules).filter_map(|rule| match &rule.protection {
+        Protection::Into(name) | Protection::OutOf(name) => Some(name.as_str()),
+        Protection::Any | Protection::Leaving | Protection::Arrived => None,
+    });
+    let refused: Vec<_> = limits.chain(rules).filter_map(|name| interface(name).err()).collect();
+    if refused.is_empty() { Ok(()) } else { Err(refused) }
 }
 
 /// What a packet filter's files say.

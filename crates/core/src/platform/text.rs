@@ -1,6 +1,5 @@
-//! What the writers and readers of all dialects share: comments that stay comments.
+//! What the readers of all platforms share.
 
-use std::borrow::Cow;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -20,34 +19,6 @@ pub(crate) fn prefix(text: &str) -> Option<IpNet> {
 pub(crate) struct Word {
     pub value: String,
     pub place: Place,
-}
-
-/// A text as the rest of a `#` comment: control characters cannot end the line.
-pub(crate) fn comment(text: &str) -> Cow<'_, str> {
-    let ends_a_line = |c: char| c.is_control() || matches!(c, '\u{2028}' | '\u{2029}');
-    match text.bytes().all(|byte| matches!(byte, b' '..=b'~')) {
-        true => Cow::Borrowed(text),
-        false => text.chars().map(|c| if ends_a_line(c) { ' ' } else { c }).collect::<String>().into(),
-    }
-}
-
-/// As much as most files have, so that they need not grow piece by piece.
-const ROOM: usize = 4096;
-
-/// The head of a file as comments.
-pub(crate) fn head(lines: &[String]) -> String {
-    let mut text = String::with_capacity(ROOM);
-    for line in lines {
-        text.extend(["# ", &comment(line), "\n"]);
-    }
-    text
-}
-
-/// An indented remark, or nothing if there is none.
-pub(crate) fn remark(out: &mut String, indent: &str, text: &str) {
-    if !text.is_empty() {
-        out.extend([indent, "# ", &comment(text), "\n"]);
-    }
 }
 
 /// The name of an authority, for files and databases: the same for every tunnel that believes it.
@@ -160,11 +131,5 @@ mod tests {
         ] {
             assert_eq!(glob(pattern, path), fits, "{pattern} {path}");
         }
-    }
-
-    #[test]
-    fn a_comment_stays_on_its_line() {
-        assert_eq!(comment("a\nb\r\u{2028}c\0"), "a b  c ");
-        assert_eq!(head(&["x\n}".to_owned()]), "# x }\n");
     }
 }

@@ -6,6 +6,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use ipnet::IpNet;
 
 use super::{FOLDER, TIMERS};
+use crate::dialect::VTYSH;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{BgpSession, Tree};
 use crate::source::{Source, Span};
@@ -16,7 +17,8 @@ pub(crate) fn read(tree: &Tree) -> (Vec<BgpSession>, Vec<Finding>) {
     for (path, file) in tree.in_folder(FOLDER, ".conf").filter(|(path, _)| path.contains("/uspan-")) {
         let source = Source::new(path, file.text.as_str());
         let mut found = Found::default();
-        for (line, span) in source.lines() {
+        findings.extend(VTYSH.in_pieces(&source));
+        for (line, span) in VTYSH.statements(&source) {
             let words: Vec<&str> = line.split_whitespace().collect();
             if found.statement(&words).is_none() {
                 let message = format!("`{line}` is not understood");

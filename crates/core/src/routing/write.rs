@@ -3,8 +3,8 @@
 use std::fmt::Write as _;
 
 use super::{TIMERS, family, path};
+use crate::dialect::comment;
 use crate::gateway::{Gateway, Tree, TreeFile};
-use crate::platform::text::comment;
 use crate::platform::{Remarks, Unwritable};
 
 pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
@@ -27,7 +27,7 @@ pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     let (own_as, peer_as, own, neighbour) = (session.own_as, session.peer_as, session.own, session.neighbour);
     let mut out = String::new();
     for line in remarks.head.iter().chain([&remarks.routing]) {
-        let _ = writeln!(out, "! {}", comment(line));
+        comment(&mut out, "!", line);
     }
     for (way, nets) in [("in", &session.accepts), ("out", &session.announces)] {
         for (i, net) in nets.iter().enumerate() {

@@ -4,6 +4,7 @@ use ring::digest::{Context, SHA256};
 
 use crate::check::{SecretFile, Supplied};
 use crate::description::{Description, Tunnel};
+use crate::dialect::shell;
 use crate::digest::hex;
 use crate::gateway::Method;
 use crate::secret::Secret;
@@ -23,26 +24,27 @@ pub struct Handover {
     pub why: String,
 }
 
-/// What a fingerprint is made over, before the secret.
-const HEAD: &str = "uspan fingerprint 1\n";
-/// How much of the digest is shown.
-const SHOWN_BITS: usize = 40;
-/// A secret that takes fewer guesses than this is not shown any fingerprint of, as a decimal logarithm: whoever has it could try
-/// secrets one after the other, without asking anybody.
-const STRONG_LOG10: f64 = 30.0;
+/// What a fingerprint is made over, before the secret: it is another one for each tunnel, though the secret were the same.
+fn head(tunnel: &str, sites: [&str; 2]) -> String {
+    let mut sites = sites;
+    sites.sort_unstable();
+    format!("uspan fingerprint 2: {tunnel} {} {}", sites[0], sites[1])
+}
 
-/// A short fingerprint of a secret: the first 40 bits of a SHA-256 (FIPS 180-4) over a head and the secret, in groups.
+/// How much of the digest is shown: as much as keeps anybody from finding a second secret with the same.
+const SHOWN_BITS: usize = 128;
+
+/// A fingerprint of a tunnel's secret: the first 128 bits of a SHA-256 (FIPS 180-4) over the names of the tunnel and of its two
+/// sites, and the secret.
 ///
-/// It reveals nothing that helps: to test a guess one has to guess the whole secret, and of a secret of 128 bits there are
-/// 2^88 with the same fingerprint. Nothing for a secret that could be guessed.
-pub fn fingerprint(secret: &Secret, guesses_log10: f64) -> Option<String> {
-    if guesses_log10 < STRONG_LOG10 {
-        return None;
-    }
+/// For secrets that a machine drew, and for no others: whoever hears the fingerprint of one that could be guessed can try guesses
+/// against it, without asking anybody.
+pub fn fingerprint(secret: &Secret, tunnel: &str, sites: [&str; 2]) -> String {
     let mut digest = Context::new(&SHA256);
-    digest.update(HEAD.as_bytes());
+    digest.update(head(tunnel, sites).as_bytes());
+    digest.update(b"\n");
     digest.update(secret.expose());
-    Some(hex(&digest.finish().as_ref()[..SHOWN_BITS / 8]))
+    hex(&digest.finish().as_ref()[..SHOWN_BITS / 8])
 }
 
 /// The SHA-256 of what a PEM text holds, in hexadecimal.
@@ -51,9 +53,10 @@ fn digest(pem: &str) -> Option<String> {
     Some(hex(ring::digest::digest(&SHA256, &pem.contents).as_ref()))
 }
 
-fn command(file: &str) -> String {
-    let (head, digits) = (HEAD.trim_end(), SHOWN_BITS / 4);
-    format!("{{ printf '{head}\\n'; tr -d '\\n' < {file}; }} | sha256sum | cut -c1-{digits}")
+fn command(file: &str, tunnel: &str, sites: [&str; 2]) -> String {
+    let (head, digits) = (head(tunnel, sites), SHOWN_BITS / 4);
+    // Names have no characters that mean anything within quotes.
+    format!("{{ printf '{head}\\n'; tr -d '\\n' < {}; }} | sha256sum | cut -c1-{digits}", shell::path(file))
 }
 
 pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &Supplied) -> Vec<Handover> {
@@ -65,7 +68,7 @@ pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &S
                 let check = supplied.key_pair(site).and_then(|pair| digest(pair.public.pem()));
                 public(
                     format!("the public key of {}", site.name.value),
-                    format!("openssl pkey -pubin -in {path} -outform DER | sha256sum"),
+                    format!("openssl pkey -pubin -in {} -outform DER | sha256sum", shell::path(&path)),
                     check,
                 )
             });
@@ -75,7 +78,7 @@ pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &S
             let authorities = description.ends(tunnel).map(|site| {
                 let path = site.keys.as_ref().and_then(|keys| keys.issuer.as_ref()).map(|path| path.value.clone()).unwrap_or_default();
                 let check = supplied.certified(site).and_then(|(_, authority)| digest(authority.pem()));
-                let command = format!("openssl x509 -in {path} -outform DER | sha256sum");
+                let command = format!("openssl x509 -in {} -outform DER | sha256sum", shell::path(&path));
                 public(format!("the certificate of the authority of {}", site.name.value), command, check)
             });
             let [one, other] = authorities;
@@ -85,20 +88,21 @@ pub(super) fn handovers(description: &Description, tunnel: &Tunnel, supplied: &S
 }
 
 fn secret(description: &Description, tunnel: &Tunnel, file: &str, supplied: &Supplied) -> Handover {
+    let sites = description.ends(tunnel).map(|site| site.name.value.as_str());
+    let name = tunnel.name.value.as_str();
     let (check, why) = match (supplied.secrets.get(file), supplied.secret_of(description, tunnel)) {
-        (Some(SecretFile::Read { guesses_log10, .. }), Some(secret)) => match fingerprint(&secret, *guesses_log10) {
-            Some(fingerprint) => (
-                Some(fingerprint),
-                "It may be said aloud: it is 40 bits of a SHA-256 over the secret, and to test a guess one has to guess all of it; there are \
-                 too many secrets for that, and countless ones with the same fingerprint."
-                    .to_owned(),
-            ),
-            None => (
-                None,
-                "There is none: the secret could be guessed, and whoever heard the fingerprint could try secrets against it. Make a strong one first."
-                    .to_owned(),
-            ),
-        },
+        (Some(SecretFile::Read { drawn: true, .. }), Some(secret)) => (
+            Some(fingerprint(&secret, name, sites)),
+            "It may be said aloud: it is 128 bits of a SHA-256 over the names of the tunnel and the secret, and a machine drew the secret, \
+             so that nobody can try all that it could be."
+                .to_owned(),
+        ),
+        (Some(SecretFile::Read { .. }), Some(_)) => (
+            None,
+            "There is none: the secret was not drawn by a machine, as far as one can see, and whoever heard the fingerprint could try guesses \
+             against it. Make one with `uspan secret` first."
+                .to_owned(),
+        ),
         _ => (None, "There is none yet: the secret is not there.".to_owned()),
     };
     // Whoever has the master secret has those of all pairs: it goes to nobody.
@@ -112,7 +116,7 @@ fn secret(description: &Description, tunnel: &Tunnel, file: &str, supplied: &Sup
             "give {given} over a way that you trust and that is not this sheet: a meeting, an encrypted message to a person you know; then compare the fingerprints"
         ),
         check,
-        command: command(file),
+        command: command(file, name, sites),
         why,
     }
 }
@@ -132,11 +136,19 @@ fn public(what: String, command: String, check: Option<String>) -> Handover {
 mod tests {
     use super::*;
 
-    /// The same as the command gives: printf 'uspan fingerprint 1\nnot a real secret' | sha256sum.
+    /// The same as the command gives: printf 'uspan fingerprint 2: harvest coldstore packhouse\nnot a real secret' | sha256sum.
     #[test]
-    fn a_fingerprint_is_the_head_of_a_digest_and_only_of_strong_secrets() {
+    fn a_fingerprint_is_of_one_tunnel() {
         let secret = Secret::new(b"not a real secret".to_vec());
-        assert_eq!(fingerprint(&secret, 29.0), None);
-        assert_eq!(fingerprint(&secret, 38.0).as_deref(), Some("08934857db"));
+        let one = fingerprint(&secret, "harvest", ["packhouse", "coldstore"]);
+        assert_eq!(one, "71b623826186accf00493d7e931c6338");
+        assert_eq!(one, fingerprint(&secret, "harvest", ["coldstore", "packhouse"]));
+        assert_ne!(one, fingerprint(&secret, "seed", ["coldstore", "packhouse"]));
+    }
+
+    #[test]
+    fn a_file_name_is_one_word_of_the_command() {
+        let said = command("k$(touch x) '-", "harvest", ["packhouse", "coldstore"]);
+        assert!(said.contains(r"< 'k$(touch x) '\''-'; }"), "{said}");
     }
 }

@@ -2,6 +2,10 @@
 //!
 //! Every value the core reads keeps its place, so that a finding can show the line it is about.
 
+mod characters;
+
+pub use characters::{is_plain, lines_shown, lines_written_out, misleads, shown};
+
 use std::fmt;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};

@@ -18,7 +18,7 @@ pub fn orchard(platforms: [&str; 2], packhouse: &str, tunnel: &str) -> [Tree; 2]
     );
     let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text.as_str()));
     assert!(findings.is_empty(), "{findings:#?}");
-    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, exposed: false };
+    let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, drawn: true, exposed: false };
     let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };
     let mut built = build(&description, &supplied);
     assert!(!any_stops(&built.findings), "{:#?}", built.findings);

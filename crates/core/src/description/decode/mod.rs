@@ -228,14 +228,5 @@ impl SiteIndex {
     }
 }
 
-/// Text of the user's as it may stand in a message: control characters are shown, not sent.
-pub(super) fn printable(text: &str) -> Cow<'_, str> {
-    if !text.contains(char::is_control) {
-        return Cow::Borrowed(text);
-    }
-    let mut shown = String::with_capacity(text.len() + 8);
-    for c in text.chars() {
-        if c.is_control() { shown.extend(c.escape_default()) } else { shown.push(c) }
-    }
-    shown.into()
-}
+/// Text of the user's as it may stand in a message.
+pub(super) use crate::source::shown as printable;

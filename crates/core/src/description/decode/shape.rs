@@ -4,9 +4,13 @@ use super::{Decoder, Node, in_file_order, kind_words, printable, table};
 use crate::description::language::{Key, Need, Shape};
 use crate::description::values;
 use crate::finding::{self as rules, nearest, suggestion};
-use crate::source::Span;
+use crate::source::{Span, misleads};
+
 use std::fmt;
 use toml::de::{DeTable, DeValue};
+
+/// As many characters a text of a description may have.
+const LONGEST_TEXT: usize = 1000;
 
 impl Decoder<'_> {
     /// Checks a table; returns the keys that unknown ones were probably meant to be.
@@ -86,8 +90,19 @@ impl Decoder<'_> {
     pub(super) fn check_text(&mut self, node: &Node<'_>, text: &str, key: &str) {
         if text.is_empty() {
             self.say(&rules::EMPTY_VALUE, node.span(), format!("`{key}` is empty"));
-        } else if text.chars().any(char::is_control) {
-            self.say(&rules::CONTROL_CHARACTER, node.span(), format!("`{key}` holds a control character or a line break"));
+        } else if let Some(odd) = text.chars().find(|c| misleads(*c)) {
+            let what = if odd.is_control() {
+                "a control character or a line break".to_owned()
+            } else {
+                format!("the character U+{:04X}, which is not seen as what it is", u32::from(odd))
+            };
+            self.say(&rules::CONTROL_CHARACTER, node.span(), format!("`{key}` holds {what}"));
+        } else if text.chars().count() > LONGEST_TEXT {
+            self.say(
+                &rules::LONG_TEXT,
+                node.span(),
+                format!("`{key}` has {} characters, and {LONGEST_TEXT} are the most", text.chars().count()),
+            );
         }
     }
 

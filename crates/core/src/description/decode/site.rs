@@ -4,6 +4,7 @@ use super::{Decoder, Node, flag, in_file_order, list, number, printable, table, 
 use crate::algorithm::Kind;
 use crate::description::values::PrefixError;
 use crate::description::{Address, Keys, Narrowing, Network, Site, values};
+use crate::dialect::is_interface;
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
 use crate::gateway::{FilterForm, Identity};
@@ -151,9 +152,7 @@ impl Decoder<'_> {
     }
 
     pub(super) fn interface(&mut self, found: Located<&str>) -> Option<Located<String>> {
-        let fits = (1..=15).contains(&found.value.len())
-            && found.value.bytes().all(|b| b.is_ascii_alphanumeric() || b"._-@".contains(&b))
-            && !matches!(found.value, "." | "..");
+        let fits = is_interface(found.value);
         if !fits && !found.value.is_empty() {
             self.say(&rules::BAD_INTERFACE, found.span, format!("`{}` cannot be the name of an interface", printable(found.value)));
         }

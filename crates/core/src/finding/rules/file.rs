@@ -57,8 +57,8 @@ chapter! {
         remedy: "Add a `[tunnel.NAME]` table with `between = [\"one-site\", \"other-site\"]`.",
     }
     CONTROL_CHARACTER = "US112" "control-character" Error {
-        what: "A text holds a control character or a line break.",
-        why: "On a gateway a line break starts a new statement; text from a description must never become a setting.",
+        what: "A text holds a control character, a line break, or a character that turns the order of reading.",
+        why: "On a gateway a line break starts a new statement, and a turned remark reads like a setting; text from a description must never become or look like one.",
         remedy: "Remove the character.",
     }
     SAID_TWICE = "US113" "said-twice" Error {
@@ -85,5 +85,10 @@ chapter! {
         what: "Two sites have the same name, or a site and an inventory have.",
         why: "Tunnels join sites by their names.",
         remedy: "Give each a name of its own.",
+    }
+    LONG_TEXT = "US118" "long-text" Error {
+        what: "A text is longer than any that a gateway's files are written with.",
+        why: "Some daemons read a line piece by piece, and take what is behind a piece for a line of its own.",
+        remedy: "Shorten it; what is long belongs into a file of yours, which the text can name.",
     }
 }

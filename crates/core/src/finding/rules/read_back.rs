@@ -106,4 +106,9 @@ chapter! {
         why: "Its value would be lost; often the sheet is of another tunnel or of the other end.",
         remedy: "Leave the first column as it was, and take the sheet of this tunnel and end.",
     }
+    LINE_IN_PIECES = "US807" "line-in-pieces" Warning {
+        what: "A line of a gateway's file is longer than what its real reader takes at once.",
+        why: "The reader takes what is behind that for a line of its own: the end of a remark becomes a rule, a command or a secret.",
+        remedy: "Break the line; look at what stands at its end, and at who wrote it.",
+    }
 }

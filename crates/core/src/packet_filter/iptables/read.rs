@@ -1,6 +1,7 @@
 //! Reads files in the format of iptables-restore(8), as people write them and as iptables-save(8) prints what is loaded.
 
 use super::{FAMILIES, FOLDER, Family};
+use crate::dialect::IPTABLES;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
 use crate::packet_filter::own::{self, Chains};
@@ -55,7 +56,8 @@ fn built_in(table: &str, chain: &str) -> Option<(Hook, Task, i32)> {
 impl Found {
     fn file(&mut self, source: &Source, family: &Family) {
         let mut table = "";
-        for (line, span) in source.lines() {
+        self.findings.extend(IPTABLES.in_pieces(source));
+        for (line, span) in IPTABLES.statements(source) {
             let words = words(line);
             let place = Whence(Some(source.place(span)));
             let known = match words.as_slice() {

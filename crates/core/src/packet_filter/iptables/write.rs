@@ -4,12 +4,13 @@ use std::fmt::Write as _;
 
 use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, OUTPUT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, Family};
+use crate::dialect::{head, remark};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
-use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, LOG_RATE};
-use crate::platform::text::{head, remark};
+use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, LOG_RATE, interfaces_fit};
 use crate::platform::{Remarks, Unwritable};
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    interfaces_fit(gateway)?;
     let stem = &remarks.stem;
     if stem.is_empty() || !stem.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-' || b == b'_') {
         let what = "a chain name with other characters than letters, digits, `-` and `_`";

@@ -5,15 +5,16 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 
 use super::{DEPARTURE_ORDER, FOLDER};
+use crate::dialect::{head, remark};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
 };
-use crate::packet_filter::LOG_RATE;
-use crate::platform::text::{head, remark};
+use crate::packet_filter::{LOG_RATE, interfaces_fit};
 use crate::platform::{Remarks, Unwritable};
 use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    interfaces_fit(gateway)?;
     let table = table_name(&remarks.stem).map_err(|e| vec![e])?;
     let mut tree = Tree::default();
     let mut rules = head(&remarks.head);

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::collections::HashSet;
 
+use crate::dialect::IPSEC_SECRETS;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::Unwritable;
@@ -238,7 +239,8 @@ pub(super) struct SecretLine {
 /// Reads a secrets file.
 pub(super) fn parse_secrets(source: &Source, findings: &mut Vec<Finding>) -> Vec<SecretLine> {
     let mut entries: Vec<(Zeroizing<String>, Span)> = Vec::new();
-    for (start, line) in lines(source.text()) {
+    findings.extend(IPSEC_SECRETS.in_pieces(source));
+    for (start, line) in IPSEC_SECRETS.lines(source.text()) {
         let body = line.trim();
         if body.is_empty() || body.starts_with('#') || body.starts_with("include ") {
             continue;

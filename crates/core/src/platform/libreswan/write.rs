@@ -10,11 +10,11 @@ use super::facts::FACTS;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
+use crate::dialect::{head, remark};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
-use crate::platform::text::{head, remark};
 use crate::platform::{Remarks, Unwritable, v1_patience};
 use crate::spelled;
 

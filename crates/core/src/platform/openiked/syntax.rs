@@ -32,7 +32,7 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
                 at += 1;
             }
             '\\' if text[at + 1..].starts_with('\n') => at += 2,
-            '#' => at += text[at..].find('\n').unwrap_or(text.len() - at),
+            '#' => at += remark(&text[at..]),
             '"' => {
                 let line = &text[at + 1..text[at..].find('\n').map_or(text.len(), |end| at + end)];
                 let Some(length) = line.find('"') else {
@@ -63,6 +63,17 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
         statements.push(words);
     }
     (statements, findings)
+}
+
+/// The length of a remark: to the end of its line, and where a backslash stands before that, of the next one too.
+fn remark(text: &str) -> usize {
+    let mut escaped = false;
+    let end = text.bytes().position(|byte| {
+        let ends = byte == b'\n' && !escaped;
+        escaped = byte == b'\\' && !escaped;
+        ends
+    });
+    end.unwrap_or(text.len())
 }
 
 /// Macros by name, each as its words.
@@ -116,6 +127,13 @@ mod tests {
     #[test]
     fn statements_are_lines_unless_continued() {
         assert_eq!(words("a b # c\n\n d \"e f\" \\\n\tg\n"), [vec!["a", "b"], vec!["d", "e f", "g"]]);
+    }
+
+    #[test]
+    fn a_remark_that_ends_in_a_backslash_takes_the_next_line_along() {
+        assert_eq!(words("# x \\\na b\nc\n"), [vec!["c"]]);
+        assert_eq!(words("# x \\\\\na b\n"), [vec!["a", "b"]]);
+        assert_eq!(words("# x \\"), Vec::<Vec<String>>::new());
     }
 
     #[test]
