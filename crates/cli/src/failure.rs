@@ -1,5 +1,6 @@
 //! Failures of the outside world, and how a run ends.
 
+use crate::show::path_shown;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -29,7 +30,7 @@ impl From<Verdict> for ExitCode {
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
     /// A file or folder.
-    #[error("{what} `{}`: {source}", path.display())]
+    #[error("{what} `{}`: {source}", path_shown(path))]
     File {
         /// What was tried, for example "cannot read".
         what: &'static str,
@@ -66,9 +67,14 @@ impl Failure {
         move |source| Failure::File { what, path, source }
     }
 
-    /// The exit code: 2 for wrong usage, 3 for the outside world.
+    /// The exit code: 2 for wrong usage, 3 for the outside world; for a closed pipe that of a program that SIGPIPE ends, because what
+    /// was not told may have been no success.
     pub fn code(&self) -> ExitCode {
-        ExitCode::from(if matches!(self, Failure::Usage(_)) { 2 } else { 3 })
+        ExitCode::from(match self {
+            Failure::Usage(_) => 2,
+            _ if self.is_closed_pipe() => 141,
+            _ => 3,
+        })
     }
 
     /// Whether the reader of a pipe went away.

@@ -1,6 +1,8 @@
 //! Broken descriptions, one or more for every finding a description can have, and careless ones,
 //! which are built with a warning. The line a finding belongs to is marked in the file.
 
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
+
 mod common;
 
 use std::collections::BTreeSet;

@@ -1,5 +1,7 @@
 //! Many tunnels, as users build them; and what stands in the folder when a build does not get to its end.
 
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
+
 mod common;
 
 use std::collections::{BTreeMap, BTreeSet};

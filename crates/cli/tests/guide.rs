@@ -1,5 +1,7 @@
 //! The examples of the guide build.
 
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
+
 mod common;
 
 use std::fs;

@@ -3,6 +3,8 @@
 //!
 //! Needs Debian's chromium; where it is not there it says so, and with CI=true that is a failure.
 
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
+
 mod common;
 
 use std::fs;

@@ -1,5 +1,7 @@
 //! Sheets, pictures and steps as their users meet them.
 
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
+
 mod common;
 
 use std::fs;

@@ -3,20 +3,21 @@
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use uspan_core::{Adopted, Adoptee, Note, adopt, any_stops, compare_same, read_tree};
+use uspan_core::{Adopted, Adoptee, Note, adopt, any_stops, compare_same, read_tree, shown};
 
 use super::check::plan;
 use super::parts::{self, Part};
 use crate::args::{Adopt, Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::secret;
+use crate::files::single;
 use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, styled, wrapped};
+use crate::show::{path_shown, path_word};
 
 pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
     let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { looked: part.looked(), facts: part.facts }));
     if !adopted.text.contains("[tunnel.") {
-        let what = format!("no two connections in `{}` and `{}` belong together", args.left.display(), args.right.display());
+        let what = format!("no two connections in `{}` and `{}` belong together", path_shown(&args.left), path_shown(&args.right));
         return Err(Failure::Usage(what));
     }
     let head = head(&adopted, &parts);
@@ -24,12 +25,12 @@ pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let folder = args.output.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let files: Vec<(PathBuf, &uspan_core::Secret)> = adopted.secrets.iter().map(|(file, secret)| (folder.join(file), secret)).collect();
     for path in files.iter().map(|(path, _)| path).chain([&args.output]) {
-        secret::vacant(path, args.replace)?;
+        single::vacant(path, args.replace)?;
     }
     for (path, kept) in &files {
-        secret::write(path, &String::from_utf8_lossy(kept.expose()), args.replace)?;
+        single::secret(path, kept.expose(), args.replace)?;
     }
-    secret::publish(&args.output, adopted.text.trim_end(), args.replace)?;
+    single::text(&args.output, &adopted.text, args.replace)?;
     // What it now says is built once, to see what that changes on the gateways.
     let supply = Supply { for_lab: true, ..Supply::default() };
     let (read, planned) = plan(&args.output, &supply)?;
@@ -73,7 +74,7 @@ fn head(adopted: &Adopted, parts: &[Part; 2]) -> String {
     for note in &adopted.notes {
         let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("tunnel {tunnel}, "));
         let text = format!("{}{of}{}: {}", if note.fatal { "DISAGREES: " } else { "" }, note.about, note.text);
-        for (i, line) in wrapped(&text.replace('\n', " "), 110).into_iter().enumerate() {
+        for (i, line) in wrapped(&shown(&text.replace('\n', " ")), 110).into_iter().enumerate() {
             head.push_str(if i == 0 { "# - " } else { "#   " });
             head.push_str(&line);
             head.push('\n');
@@ -115,17 +116,17 @@ fn changes(part: &Part, description: &uspan_core::Description, planned: &uspan_c
 }
 
 fn closing(args: &Adopt, files: &[(PathBuf, &uspan_core::Secret)], fatal: bool, stops: bool) -> String {
-    let written: Vec<_> = files.iter().map(|(path, _)| path).chain([&args.output]).map(|path| path.display().to_string()).collect();
+    let written: Vec<_> = files.iter().map(|(path, _)| path).chain([&args.output]).map(|path| path_shown(path)).collect();
     let written = format!("Written: {}.", written.join(", "));
     let next = match (stops, fatal) {
         (true, _) => format!(
             "{}. Next: mend what is found above, and run uspan check {}",
             styled(STOP, "It does not build yet"),
-            args.output.display()
+            path_word(&args.output)
         ),
         (false, true) => format!("{}. Next: decide, in the description, what the notes tell.", styled(STOP, "The two ends disagree")),
         (false, false) => {
-            format!("{}. Next: write the interfaces' names, then uspan check {}", styled(GOOD, "Fine"), args.output.display())
+            format!("{}. Next: write the interfaces' names, then uspan check {}", styled(GOOD, "Fine"), path_word(&args.output))
         }
     };
     format!("{written}\n{next}")

@@ -17,6 +17,7 @@ use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
 use crate::show::{CARE, GOOD, findings, styled};
+use crate::show::{path_shown, path_word};
 
 pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
     let read = input::read(file, supply)?;
@@ -48,7 +49,7 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: O
             "preview": manner.preview,
             "changes": changes::json(&changes),
             "findings": findings::json(&planned.findings, &read.source),
-            "folder": folder.display().to_string(),
+            "folder": folder.to_string_lossy(),
             "files": written,
         });
         super::print_json(&value)?;
@@ -180,7 +181,7 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
             fine: true,
             preview: manner.preview,
             findings: findings::json(&found, &read.source),
-            folder: folder.display().to_string(),
+            folder: folder.to_string_lossy().into_owned(),
             count: description.tunnels.len(),
             files: &written,
         })?;
@@ -205,7 +206,7 @@ fn print_sum(description: &Description, folder: &Path, written: &[Written]) -> R
     let count = |change: Change| written.iter().filter(|file| file.change == change).count();
     let sites = fleet::gateways(description);
     let bytes: usize = written.iter().map(|file| file.bytes).sum();
-    super::print_line(&format!("{} tunnels between {} gateways, in {}", description.tunnels.len(), sites, folder.display()))?;
+    super::print_line(&format!("{} tunnels between {} gateways, in {}", description.tunnels.len(), sites, path_shown(folder)))?;
     let each = [Change::New, Change::Changed, Change::Same, Change::Removed].map(|change| (change.word(), count(change)));
     let each: Vec<_> = each.iter().filter(|(_, count)| *count > 0).map(|(word, count)| format!("{count} {word}")).collect();
     super::print_line(&format!("{} files, {} kB: {}\n", written.len(), bytes / 1000, each.join(", ")))
@@ -235,7 +236,7 @@ pub fn print_files(folder: &Path, written: &[Written]) -> Result<(), Failure> {
             file.change.word(),
             file.mode_words(),
             file.bytes,
-            folder.display(),
+            path_shown(folder),
             file.path
         ))?;
     }
@@ -277,7 +278,7 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
 /// Says what to do with the files.
 pub fn print_next(folder: &Path, description: Option<&Description>, planned: &Build) -> Result<(), Failure> {
     for (site, commands) in take_up(description, planned) {
-        super::print_line(&format!("on {site}: copy {0}/{site}/etc over /etc, then", folder.display()))?;
+        super::print_line(&format!("on {site}: copy {0}/{site}/etc over /etc, then", path_word(folder)))?;
         commands.iter().try_for_each(|command| super::print_line(&format!("  {command}")))?;
     }
     let all = description.map_or(0, |description| description.tunnels.len());

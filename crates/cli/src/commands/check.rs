@@ -12,6 +12,7 @@ use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::fleet;
 use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, styled};
+use crate::show::{path_shown, path_word};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
@@ -24,7 +25,7 @@ pub fn plan_few(file: &Path, supply: &Supply, tunnel: Option<&str>) -> Result<(I
     match &read.description {
         Some(description) if fleet::is_fleet(description) && tunnel.is_none() => {
             let count = description.tunnels.len();
-            Err(Failure::Usage(format!("`{}` has {count} tunnels, too many to be shown one by one", file.display())))
+            Err(Failure::Usage(format!("`{}` has {count} tunnels, too many to be shown one by one", path_shown(file))))
         }
         _ => Ok(plan_of(read, tunnel)),
     }
@@ -159,7 +160,7 @@ fn many(file: &Path, mut read: Input, since: Option<&Path>, format: Format) -> R
 /// One line that says how it stands and what to do next.
 fn closing(file: &Path, found: &[Finding], stopped: bool) -> String {
     let count = findings::count(found);
-    let file = file.display();
+    let file = path_word(file);
     if stopped {
         let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);
         return format!("{}. Nothing would be written. Next: uspan explain {code}", styled(STOP, &count));

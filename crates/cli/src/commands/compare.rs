@@ -10,6 +10,7 @@ use super::parts::{self, Part};
 use crate::args::{Compare, Format};
 use crate::failure::{Failure, Verdict};
 use crate::files::input;
+use crate::show::path_shown;
 use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
 
 pub fn run(args: &Compare) -> Result<Verdict, Failure> {
@@ -35,7 +36,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     }
     if compared.pairs.is_empty() && compared.alone.iter().all(Vec::is_empty) {
         let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
-        return Err(Failure::Usage(format!("no connection{which} was found in `{}`", args.left.display())));
+        return Err(Failure::Usage(format!("no connection{which} was found in `{}`", path_shown(&args.left))));
     }
     let names = [left.name.as_str(), right.as_ref().map_or("description", |right| right.name.as_str())];
     // A connection without counterpart may be for a third gateway; against its description it may not.

@@ -10,8 +10,9 @@ use super::check::plan;
 use crate::args::Supply;
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Manner, Outcome};
-use crate::files::secret;
+use crate::files::{reading, secret, single};
 use crate::show::{GOOD, HEADING, agreement, findings, styled};
+use crate::show::{path_shown, path_word};
 
 /// The orchard's description.
 const DEMO: &str = include_str!("../../../core/demo/orchard.span.toml");
@@ -21,17 +22,21 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     let (description, key, out) = (folder.join("orchard.span.toml"), folder.join("secrets/harvest.key"), folder.join("out"));
     // A second run keeps what is there: the description may have been played with, the secret is in use.
     if !description.exists() {
-        fs::write(&description, DEMO).map_err(Failure::file("cannot write", &description))?;
+        single::text(&description, DEMO, false)?;
     }
     if !key.exists() {
-        secret::write(&key, &secret::generate()?, false)?;
+        single::secret(&key, secret::generate()?.as_bytes(), false)?;
     }
     let (read, planned) = plan(&description, &Supply::default())?;
     findings::print(&planned.findings, &read.source);
     if any_stops(&planned.findings) {
         return Ok(Verdict::Stopped);
     }
-    super::print_line(&format!("{}\n\n{}", styled(HEADING, &format!("The description, {}", description.display())), read.source.text()))?;
+    super::print_line(&format!(
+        "{}\n\n{}",
+        styled(HEADING, &format!("The description, {}", path_shown(&description))),
+        read.source.text()
+    ))?;
     for tunnel in &planned.tunnels {
         super::print_line(&format!("{}\n", agreement::text(tunnel, false)))?;
     }
@@ -47,8 +52,8 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     }
     for path in ["packhouse/etc/swanctl/conf.d/harvest.conf", "coldstore/etc/ipsec.d/harvest.conf"] {
         let path = out.join(path);
-        if let Ok(text) = fs::read_to_string(&path) {
-            super::print_line(&format!("\n{}\n{}", styled(HEADING, &path.display().to_string()), text.trim_end()))?;
+        if let Ok(text) = reading::text(&path, reading::FILE) {
+            super::print_line(&format!("\n{}\n{}", styled(HEADING, &path_shown(&path)), text.trim_end()))?;
         }
     }
     super::print_line("")?;
@@ -56,9 +61,9 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     super::print_line(&format!(
         "{}. Written, read back and held against each other. Next: change {} and run uspan build {} -o {}",
         styled(GOOD, "Fine"),
-        description.display(),
-        description.display(),
-        out.display()
+        path_word(&description),
+        path_word(&description),
+        path_word(&out)
     ))?;
     Ok(Verdict::Fine)
 }

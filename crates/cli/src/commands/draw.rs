@@ -8,12 +8,13 @@ use uspan_core::{BuiltTunnel, Drawing, any_stops, draw};
 use super::check::plan_few;
 use crate::args::{Draw, Format, Theme};
 use crate::failure::{Failure, Verdict};
-use crate::files::secret;
+use crate::files::single;
+use crate::show::path_shown;
 use crate::show::{GOOD, styled};
 
 pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     let path = &args.output;
-    secret::vacant(path, args.replace)?;
+    single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, Format::Text, "pictures", "Nothing was drawn");
@@ -33,12 +34,12 @@ pub fn run(args: &Draw) -> Result<Verdict, Failure> {
         return Err(Failure::Usage("the description has no tunnel to draw".to_owned()));
     };
     if raster {
-        secret::publish_bytes(path, &png(&drawing, path)?, args.replace)?;
+        single::bytes(path, &png(&drawing, path)?, args.replace)?;
     } else {
-        secret::publish(path, drawing.svg.trim_end(), args.replace)?;
+        single::text(path, &drawing.svg, args.replace)?;
     }
     let count = if tunnels.len() == 1 { "one tunnel".to_owned() } else { format!("{} tunnels", tunnels.len()) };
-    super::print_line(&format!("{}: {count}, in {}", styled(GOOD, "Drawn"), path.display()))?;
+    super::print_line(&format!("{}: {count}, in {}", styled(GOOD, "Drawn"), path_shown(path)))?;
     Ok(Verdict::Fine)
 }
 
@@ -50,7 +51,7 @@ fn png(drawing: &Drawing, path: &Path) -> Result<Vec<u8>, Failure> {
     if options.fontdb.is_empty() {
         return Err(Failure::Outside(format!(
             "`{}` cannot be drawn: no font is installed; apt-get install fonts-dejavu-core, or write an .svg",
-            path.display()
+            path_shown(path)
         )));
     }
     // Whatever the picture asks for, a font without serifs that is there.
@@ -59,7 +60,7 @@ fn png(drawing: &Drawing, path: &Path) -> Result<Vec<u8>, Failure> {
     if let Some(name) = sans.iter().find(family) {
         options.fontdb_mut().set_sans_serif_family(*name);
     }
-    let cannot = || Failure::Outside(format!("`{}` cannot be drawn", path.display()));
+    let cannot = || Failure::Outside(format!("`{}` cannot be drawn", path_shown(path)));
     let tree = usvg::Tree::from_str(&drawing.svg, &options).map_err(|_| cannot())?;
     let size = tree.size().to_int_size().scale_by(FINE).ok_or_else(cannot)?;
     let mut pixels = tiny_skia::Pixmap::new(size.width(), size.height()).ok_or_else(cannot)?;

@@ -6,6 +6,7 @@ use uspan_core::{CATALOGUE, Rule, nearest, rule};
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::show::table::table;
+use crate::show::terminal;
 use crate::show::{HEADING, columns, styled, wrapped};
 
 pub fn run(code: Option<&str>, format: Format) -> Result<Verdict, Failure> {
@@ -13,7 +14,7 @@ pub fn run(code: Option<&str>, format: Format) -> Result<Verdict, Failure> {
     let Some(found) = rule(code) else {
         let names = CATALOGUE.iter().flat_map(|rule| [rule.code, rule.name]);
         let hint = nearest(code, names).map_or("`uspan explain` lists all of them".to_owned(), |near| format!("did you mean `{near}`?"));
-        anstream::eprintln!("uspan: there is no finding `{code}`; {hint}");
+        terminal::error_line(&format!("uspan: there is no finding `{code}`; {hint}"));
         std::process::exit(2);
     };
     match format {

@@ -1,7 +1,6 @@
 //! Very many tunnels: rehearsed, or held against what stands in an output folder, each let go of as soon as it is done with.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::fs;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -14,7 +13,9 @@ use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
+use crate::files::reading;
 use crate::fleet;
+use crate::show::path_shown;
 use crate::show::{GOOD, STOP, comparison, styled};
 
 /// As many that fail, or differ, are shown.
@@ -41,11 +42,11 @@ impl<'a> Standing<'a> {
         let at = self.folder.join(site).join(path);
         let with = |text: String| TreeFile { private: planned.private, shared: planned.shared, text };
         if !planned.shared {
-            return Some(with(fs::read_to_string(at).ok()?));
+            return Some(with(reading::text(&at, reading::FILE).ok()?));
         }
         let lines = {
             let mut known = self.shared.lock().unwrap_or_else(PoisonError::into_inner);
-            let read = || Some(Arc::new(fs::read_to_string(at).ok()?.lines().map(Box::from).collect()));
+            let read = || Some(Arc::new(reading::text(&at, reading::FILE).ok()?.lines().map(Box::from).collect()));
             known.entry((site.to_owned(), path.to_owned())).or_insert_with(read).clone()?
         };
         let text = planned.text.split_inclusive('\n').filter(|line| lines.contains(line.trim_end_matches('\n'))).collect();
@@ -246,7 +247,7 @@ fn drift(standing: &Standing<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) 
     let looked = |called, gateway, tree| Looked { name: called, gateway, ends_open: false, tree: Some(tree) };
     let compared = compare_same(looked(name, &now, &tree), looked("description", &should, planned));
     let source = |path: &String, file: &TreeFile| {
-        (path.clone(), Source::new(standing.folder.join(name).join(path).display().to_string(), file.text.as_str()))
+        (path.clone(), Source::new(path_shown(&standing.folder.join(name).join(path)), file.text.as_str()))
     };
     let sources: BTreeMap<String, Source> = tree.files.iter().map(|(path, file)| source(path, file)).collect();
     let text = compared.pairs.iter().map(|pair| comparison::text(pair, [name, "description"], &[Some(&sources), None], false));

@@ -24,8 +24,6 @@ mod sheet;
 mod steps;
 mod walk;
 
-use std::io::{self, Write as _};
-
 use clap::CommandFactory;
 use serde::Serialize;
 use serde_json::json;
@@ -34,7 +32,7 @@ use uspan_core::{Finding, Source};
 use crate::args::{Args, Command, Format};
 use crate::failure::{Failure, Verdict};
 use crate::files::output::Manner;
-use crate::show::{STOP, findings, styled};
+use crate::show::{STOP, findings, styled, terminal};
 
 /// Runs a command.
 pub fn run(args: Args) -> Result<Verdict, Failure> {
@@ -73,7 +71,10 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Schema { reference } => schema::run(reference),
         Command::Demo { folder } => demo::run(&folder),
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Args::command(), "uspan", &mut std::io::stdout());
+            // To memory first: the library gives up the program where the stream is closed.
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Args::command(), "uspan", &mut script);
+            print_text(&String::from_utf8_lossy(&script))?;
             Ok(Verdict::Fine)
         }
     }
@@ -81,20 +82,17 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
 
 /// Prints a line of data, with styles where the stream wants them.
 fn print_line(text: &str) -> Result<(), Failure> {
-    Ok(writeln!(anstream::stdout(), "{text}")?)
+    Ok(terminal::line(text)?)
 }
 
 /// Prints a text as it is.
 fn print_text(text: &str) -> Result<(), Failure> {
-    Ok(anstream::stdout().write_all(text.as_bytes())?)
+    Ok(terminal::text(text)?)
 }
 
 /// Prints JSON, piece by piece.
 fn print_json(value: &impl Serialize) -> Result<(), Failure> {
-    let mut out = io::BufWriter::new(io::stdout().lock());
-    serde_json::to_writer_pretty(&mut out, value).map_err(io::Error::from)?;
-    out.write_all(b"\n")?;
-    Ok(out.flush()?)
+    Ok(terminal::json(value)?)
 }
 
 /// Ends a command that findings stop: `list` is the key under which JSON shows what there is not, `nothing` says

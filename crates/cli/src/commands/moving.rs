@@ -10,7 +10,9 @@ use uspan_core::{
 use super::check::{plan, plan_of};
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::{input, secret};
+use crate::files::input;
+use crate::files::single;
+use crate::show::path_word;
 use crate::show::{CARE, GOOD, HEADING, columns, findings, styled, wrapped};
 
 /// What becomes of a tunnel.
@@ -31,7 +33,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         return Err(Failure::Usage(format!("`{to}` is no platform; there are {}", known.join(", "))));
     };
     if let Some(path) = output {
-        secret::vacant(path, replace)?;
+        single::vacant(path, replace)?;
     }
     let (mut before, planned) = plan(file, &Supply::default())?;
     let Some(description) = before.description.take().filter(|_| !any_stops(&planned.findings)) else {
@@ -64,7 +66,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         .map(|(peer, _)| peer.clone())
         .collect();
     if let Some(path) = output {
-        secret::publish(path, text.trim_end(), replace)?;
+        single::text(path, &text, replace)?;
     }
     if format == Format::Json {
         super::print_json(&json!({
@@ -157,11 +159,11 @@ fn closing(file: &Path, site: &str, output: Option<&Path>, peers: &[String]) -> 
         some => styled(CARE, &format!("The files of {} change, too: all ends together.", some.join(", "))),
     };
     let next = match output {
-        Some(path) => format!("{}: {}. Next: uspan build {} -o out", styled(GOOD, "Written"), path.display(), path.display()),
+        Some(path) => format!("{}: {}. Next: uspan build {} -o out", styled(GOOD, "Written"), path_word(path), path_word(path)),
         None => format!(
             "{}. Nothing was written. Next: uspan move {} --site {site} --to … -o NEW",
             styled(GOOD, "It can be moved"),
-            file.display()
+            path_word(file)
         ),
     };
     format!("{others}\n{next}")

@@ -1,10 +1,10 @@
 //! `uspan new`.
 
-use std::fs::OpenOptions;
-use std::io::Write as _;
 use std::path::Path;
 
 use crate::failure::{Failure, Verdict};
+use crate::files::single;
+use crate::show::{path_shown, path_word};
 
 /// The starter, with every key explained.
 pub const STARTER: &str = include_str!("../../assets/starter.span.toml");
@@ -14,9 +14,10 @@ pub fn run(file: Option<&Path>) -> Result<Verdict, Failure> {
         super::print_text(STARTER)?;
         return Ok(Verdict::Fine);
     };
-    let cannot = || Failure::file("cannot write", file);
-    let mut handle = OpenOptions::new().write(true).create_new(true).open(file).map_err(cannot())?;
-    handle.write_all(STARTER.as_bytes()).map_err(cannot())?;
-    super::print_line(&format!("{0} is there. Next: put in your own addresses, then: uspan check {0}", file.display()))?;
+    if std::fs::symlink_metadata(file).is_ok() {
+        return Err(Failure::Usage(format!("`{}` is there already; choose another name", path_shown(file))));
+    }
+    single::text(file, STARTER, false)?;
+    super::print_line(&format!("{0} is there. Next: put in your own addresses, then: uspan check {0}", path_word(file)))?;
     Ok(Verdict::Fine)
 }

@@ -5,8 +5,8 @@ use std::path::Path;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, platform,
-    platforms_of, read_tree,
+    Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, covered,
+    discreet, platform, platforms_of, read_tree,
 };
 
 use super::check::plan_of;
@@ -14,6 +14,7 @@ use crate::args::Ends;
 use crate::failure::Failure;
 use crate::files::input::{self, Input};
 use crate::files::trees;
+use crate::show::path_shown;
 use crate::show::{Shown, findings};
 
 /// A gateway that takes part, with what its files are called where the user opens them.
@@ -108,16 +109,20 @@ pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[
 
 /// Reads a gateway from a folder that stands for its `/`; `word` is its platform, said with an option of this name.
 pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part, Failure> {
-    let tree = trees::gateway(folder)?;
+    let (tree, led) = trees::gateway(folder)?;
     let platform = platform_of(folder, &tree, word, option)?;
-    let (gateway, mut found) = read_tree(platform, &tree);
+    let (gateway, found) = read_tree(platform, &tree);
+    // From here on nothing is at hand that may not be shown.
+    let tree = covered(&tree);
+    let mut found = discreet(found, &tree);
+    found.extend(led);
     // People open files by the path that they gave.
-    let path = |below: &str| folder.join(below).display().to_string();
+    let path = |below: &str| path_shown(&folder.join(below));
     let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
     for place in found.iter_mut().flat_map(|finding| finding.place.iter_mut().chain(finding.related.iter_mut().map(|(place, _)| place))) {
         place.file = path(&place.file).into();
     }
-    let name = folder.canonicalize().ok().and_then(|full| Some(full.file_name()?.to_string_lossy().into_owned()));
+    let name = folder.canonicalize().ok().and_then(|full| Some(path_shown(Path::new(full.file_name()?))));
     Ok(Part {
         name: name.unwrap_or_else(|| "left".to_owned()),
         facts: platform.facts(),
@@ -139,10 +144,12 @@ fn platform_of(folder: &Path, tree: &Tree, word: Option<&str>, option: &str) -> 
             platform(word).ok_or_else(|| Failure::Usage(format!("`{word}` is no platform; there are {}", words(uspan_core::PLATFORMS))))
         }
         (None, [one]) => Ok(*one),
-        (None, []) => Err(Failure::Usage(format!("there are no files of a known platform below `{}/etc`", folder.display()))),
-        (None, several) => {
-            Err(Failure::Usage(format!("there are files of {} below `{}/etc`; say which with {option}", words(several), folder.display())))
-        }
+        (None, []) => Err(Failure::Usage(format!("there are no files of a known platform below `{}/etc`", path_shown(folder)))),
+        (None, several) => Err(Failure::Usage(format!(
+            "there are files of {} below `{}/etc`; say which with {option}",
+            words(several),
+            path_shown(folder)
+        ))),
     }
 }
 
@@ -162,10 +169,12 @@ fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
 
 fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Part> {
     let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
-    let tree = standing.get(name)?.clone();
-    let (gateway, findings) = read_tree(site.platform.value, &tree);
+    let tree = standing.get(name)?;
+    let (gateway, findings) = read_tree(site.platform.value, tree);
+    let tree = covered(tree);
+    let findings = discreet(findings, &tree);
     let root = built.map(|folder| folder.join(name));
-    let path = |below: &str| root.as_ref().map_or_else(|| format!("{name}/{below}"), |root| root.join(below).display().to_string());
+    let path = |below: &str| root.as_ref().map_or_else(|| format!("{name}/{below}"), |root| path_shown(&root.join(below)));
     let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
     let (facts, stands) = (site.platform.value.facts(), site.stands());
     let shares_internet = Some(site.shares_internet);

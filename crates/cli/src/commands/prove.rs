@@ -1,7 +1,6 @@
 //! `uspan prove`.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::io::IsTerminal as _;
 use std::path::Path;
 use std::sync::Arc;
@@ -17,7 +16,9 @@ use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache,
 use super::check::plan_few;
 use crate::args::{Format, Prove, Supply};
 use crate::failure::{Failure, Verdict};
+use crate::files::reading;
 use crate::files::trees;
+use crate::show::path_shown;
 use crate::show::{findings, proof};
 
 /// A description that is to be proven.
@@ -74,7 +75,7 @@ fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)
     let wanted = |name: &str| args.tunnel.as_deref().is_none_or(|tunnel| tunnel == name);
     let retirements = retire(&description, &read.supplied, &planned, wanted);
     let job = cast(&description, &planned, &trees, &scripts, &retirements, wanted);
-    Ok(Ok(Case { file: file.display().to_string(), source: read.source, findings: planned.findings, job }))
+    Ok(Ok(Case { file: path_shown(file), source: read.source, findings: planned.findings, job }))
 }
 
 /// Scripts by site.
@@ -86,7 +87,7 @@ fn scripts(given: &[String], planned: &Build) -> Result<BTreeMap<String, String>
             return Err(Failure::Usage(format!("no site is called `{site}`")));
         }
         let path = Path::new(file);
-        scripts.insert(site.to_owned(), fs::read_to_string(path).map_err(Failure::file("cannot read", path))?);
+        scripts.insert(site.to_owned(), reading::text(path, reading::FILE).map_err(Failure::file("cannot read", path))?);
     }
     Ok(scripts)
 }

@@ -10,9 +10,11 @@ use super::many;
 use super::parts::{self, Part};
 use crate::args::{Format, Rehearse};
 use crate::failure::{Failure, Verdict};
+use crate::files::input;
 use crate::files::output::Earlier;
-use crate::files::{input, secret};
+use crate::files::{reading, single};
 use crate::fleet;
+use crate::show::path_shown;
 use crate::show::{GOOD, STOP, ladder, ladder_svg, styled};
 
 /// Two gateways, and what came of it.
@@ -68,18 +70,18 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
     let all: Vec<(&Act, &Rehearsal)> = acts.iter().flat_map(|act| act.came.all.iter().map(move |one| (act, one))).collect();
     if all.is_empty() {
         let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
-        return Err(Failure::Usage(format!("no two connections{which} belong together in `{}`", args.ends.left.display())));
+        return Err(Failure::Usage(format!("no two connections{which} belong together in `{}`", path_shown(&args.ends.left))));
     }
     if let Some(path) = &args.svg {
         let [(act, rehearsal)] = all.as_slice() else {
             return Err(Failure::Usage(format!("--svg draws one tunnel, and there are {}; say which with --tunnel", all.len())));
         };
         // A picture may take the place of a picture, and of nothing else.
-        let picture = std::fs::read(path).is_ok_and(|bytes| bytes.starts_with(b"<svg"));
+        let picture = reading::bytes(path, reading::TABLE).is_ok_and(|(bytes, _)| bytes.starts_with(b"<svg"));
         if path.exists() && !picture {
-            return Err(Failure::Usage(format!("`{}` is there and is no picture; choose another name", path.display())));
+            return Err(Failure::Usage(format!("`{}` is there and is no picture; choose another name", path_shown(path))));
         }
-        secret::publish(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
+        single::text(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
     }
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
     if args.format == Format::Json {

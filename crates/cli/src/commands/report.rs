@@ -12,13 +12,14 @@ use super::parts::{self, Part};
 use crate::args::{Format, Report};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::Input;
-use crate::files::secret;
+use crate::files::single;
 use crate::page::report::{self, SiteFiles, Told};
+use crate::show::path_shown;
 use crate::show::{GOOD, ladder_svg, styled};
 
 pub fn run(args: &Report) -> Result<Verdict, Failure> {
     let path = &args.output;
-    secret::vacant(path, args.replace)?;
+    single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, Format::Text, "reports", "Nothing was written");
@@ -26,9 +27,9 @@ pub fn run(args: &Report) -> Result<Verdict, Failure> {
     let told = planned.tunnels.iter().map(|built| told(&description, built, &planned, &read)).collect();
     let sites = planned.trees.iter().map(|(name, tree)| SiteFiles { name, tree, origins: origins(&description.source, tree) }).collect();
     let page = report::Report { description: &description, planned: &planned, sites, tunnels: told }.page();
-    secret::publish(path, &page, args.replace)?;
+    single::text(path, &page, args.replace)?;
     let count = if planned.tunnels.len() == 1 { "one tunnel".to_owned() } else { format!("{} tunnels", planned.tunnels.len()) };
-    super::print_line(&format!("{}: {count}, in {}. Next: open it in a browser", styled(GOOD, "Reported"), path.display()))?;
+    super::print_line(&format!("{}: {count}, in {}. Next: open it in a browser", styled(GOOD, "Reported"), path_shown(path)))?;
     Ok(Verdict::Fine)
 }
 

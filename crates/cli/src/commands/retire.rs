@@ -10,6 +10,7 @@ use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Manner, Outcome};
+use crate::show::path_word;
 use crate::show::{GOOD, findings, styled};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
@@ -23,7 +24,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
         return Err(Failure::Usage(format!("no tunnel is called `{tunnel}`; there are: {}", names.join(", "))));
     }
     if holds_a_build(folder) {
-        let message = format!("`{}` holds what `uspan build` wrote; choose another folder for the scripts", folder.display());
+        let message = format!("`{}` holds what `uspan build` wrote; choose another folder for the scripts", path_word(folder));
         return Err(Failure::Usage(message));
     }
     let retirements = retire(description, &read.supplied, &planned, |name| name == tunnel);
@@ -42,7 +43,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
     super::build::print_files(folder, &written)?;
     super::print_line("")?;
     for one in &retirements {
-        super::print_line(&format!("on {}: copy {}/{0}/{} there, then", one.site, folder.display(), file_name(tunnel)))?;
+        super::print_line(&format!("on {}: copy {}/{0}/{} there, then", one.site, path_word(folder), file_name(tunnel)))?;
         super::print_line(&format!("  sh {}", file_name(tunnel)))?;
         for line in &one.by_hand {
             super::print_line(&format!("  # {line}"))?;

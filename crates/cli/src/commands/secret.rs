@@ -4,17 +4,18 @@ use std::path::Path;
 
 use crate::args::Supply;
 use crate::failure::{Failure, Verdict};
-use crate::files::{authority, input, keys, secret};
+use crate::files::{authority, input, keys, secret, single};
+use crate::show::{path_shown, path_word};
 
 pub fn run(file: &Path, print: bool, replace: bool) -> Result<Verdict, Failure> {
     let text = secret::generate()?;
-    secret::write(file, &text, replace)?;
+    single::secret(file, text.as_bytes(), replace)?;
     if print {
         super::print_line(&text)?;
     } else {
         super::print_line(&format!(
             "256 random bits in {}, mode 0600. Next: name it in the description: secret = {{ file = \"...\" }}",
-            file.display()
+            path_word(file)
         ))?;
     }
     Ok(Verdict::Fine)
@@ -26,16 +27,15 @@ pub fn pair(file: &Path, replace: bool) -> Result<Verdict, Failure> {
     if public_file == file {
         return Err(Failure::Usage("the private key would get the name of the public one: choose another ending than `.pub`".to_owned()));
     }
-    if !replace && public_file.exists() {
-        return Err(Failure::Usage(format!("`{}` is there already; --replace overwrites both", public_file.display())));
-    }
+    single::vacant(file, replace)?;
+    single::vacant(&public_file, replace)?;
     let key = keys::generate()?;
-    secret::write(file, keys::private_pem(&key).trim_end(), replace)?;
-    secret::publish(&public_file, keys::public_pem(&key).trim_end(), replace)?;
+    single::secret(file, keys::private_pem(&key).trim_end().as_bytes(), replace)?;
+    single::text(&public_file, &keys::public_pem(&key), replace)?;
     super::print_line(&format!(
         "A key on the curve P-384 in {}, mode 0600; its public part, for the peers, in {}. Next: name both in the site's `keys`",
-        file.display(),
-        public_file.display()
+        path_shown(file),
+        path_shown(&public_file)
     ))?;
     Ok(Verdict::Fine)
 }
@@ -48,11 +48,11 @@ pub fn for_lab(file: &Path, replace: bool) -> Result<Verdict, Failure> {
     };
     let folder = file.parent().unwrap_or(Path::new(""));
     for name in authority::certify(&description, folder, replace)? {
-        super::print_line(&format!("made {}", folder.join(name).display()))?;
+        super::print_line(&format!("made {}", path_shown(&folder.join(name))))?;
     }
     super::print_line(&format!(
         "For the lab, and for 90 days: the authority's key is forgotten already. Next: uspan prove {}",
-        file.display()
+        path_word(file)
     ))?;
     Ok(Verdict::Fine)
 }

@@ -9,13 +9,14 @@ use super::check::{plan_few, plan_of};
 use crate::args::{Format, Sheet, SheetFormat};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::files::secret;
+use crate::files::{reading, single};
 use crate::page;
 use crate::show::{GOOD, findings, sheet as show, styled};
+use crate::show::{path_shown, path_word};
 
 pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
     if let Some(path) = &args.output {
-        secret::vacant(path, args.replace)?;
+        single::vacant(path, args.replace)?;
     }
     let (mut read, planned) = plan_few(&args.file, &args.supply, args.tunnel.as_deref())?;
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
@@ -46,7 +47,7 @@ pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
     };
     match &args.output {
         // In a file there is no colour.
-        Some(path) => secret::publish(path, &anstream::adapter::strip_str(&text).to_string(), args.replace)?,
+        Some(path) => single::text(path, &anstream::adapter::strip_str(&text).to_string(), args.replace)?,
         None => super::print_line(&text)?,
     }
     Ok(Verdict::Fine)
@@ -87,11 +88,11 @@ fn filled(
     site: &str,
     path: &Path,
 ) -> Result<Verdict, Failure> {
-    let text = std::fs::read_to_string(path).map_err(Failure::file("cannot read", path))?;
-    let sheet = Source::new(path.display().to_string(), text);
+    let text = reading::text(path, reading::FILE).map_err(Failure::file("cannot read", path))?;
+    let sheet = Source::new(path_shown(path), text);
     let theirs = tunnel.ends.iter().position(|end| end == site).unwrap_or(0);
     let Some(form) = form(description, tunnel, theirs, &read.supplied) else {
-        return Err(Failure::Usage(format!("`{}` has no sheet for {site}", args.file.display())));
+        return Err(Failure::Usage(format!("`{}` has no sheet for {site}", path_shown(&args.file))));
     };
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
     let Refilled { text, changed, findings: found } = fill(description, &form, &sheet);
@@ -110,7 +111,7 @@ fn filled(
         );
     }
     if let Some(path) = &args.output {
-        secret::publish(path, text.trim_end(), args.replace)?;
+        single::text(path, &text, args.replace)?;
     }
     if format == Format::Json {
         let list: Vec<_> =
@@ -129,7 +130,7 @@ fn filled(
         count => format!("{count} values were filled in"),
     };
     let next = match &args.output {
-        Some(path) => format!("Next: uspan build {} -o out", path.display()),
+        Some(path) => format!("Next: uspan build {} -o out", path_word(path)),
         None => "Nothing was written. Next: the same with -o FILE".to_owned(),
     };
     super::print_line(&format!("{}. {next}", styled(GOOD, &count)))?;

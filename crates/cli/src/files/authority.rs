@@ -12,8 +12,9 @@ use time::{Duration, OffsetDateTime};
 use uspan_core::{Description, Identity, LAB_ORGANISATION, Method, Site, Subject};
 use zeroize::Zeroizing;
 
-use super::{keys, secret};
+use super::{keys, single};
 use crate::failure::Failure;
+use crate::show::path_shown;
 
 /// How long the lab believes in them.
 const DAYS: i64 = 90;
@@ -50,13 +51,13 @@ pub fn certify(description: &Description, folder: &Path, replace: bool) -> Resul
     }
     let there: BTreeSet<_> = files.keys().filter(|file| folder.join(file).exists()).collect();
     if let (false, Some(file)) = (replace, there.first()) {
-        return Err(Failure::Usage(format!("`{}` is there already; --replace overwrites all of them", folder.join(file).display())));
+        return Err(Failure::Usage(format!("`{}` is there already; --replace overwrites all of them", path_shown(&folder.join(file)))));
     }
     for (file, (text, is_secret)) in &files {
         let (path, text) = (folder.join(file), Zeroizing::new(text.replace("\r\n", "\n")));
         match is_secret {
-            true => secret::write(&path, text.trim_end(), replace)?,
-            false => secret::publish(&path, text.trim_end(), replace)?,
+            true => single::secret(&path, text.trim_end().as_bytes(), replace)?,
+            false => single::text(&path, &text, replace)?,
         }
     }
     Ok(files.into_keys().collect())

@@ -1,17 +1,16 @@
 //! Reads a description and the secret files it names.
 
-use std::fs;
-use std::io::{self, Read as _};
-use std::os::unix::fs::PermissionsExt as _;
+use std::collections::HashSet;
+use std::io;
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use uspan_core::{Description, Finding, Given, Secret, SecretFile, Source, Supplied, rules};
-use zeroize::Zeroizing;
 
 use crate::args::Supply;
 use crate::failure::Failure;
-use crate::files::keys;
+use crate::files::{keys, reading, strength};
+use crate::show::path_shown;
 use crate::show::progress::Progress;
 
 /// A description as read from a file, with everything that came with it.
@@ -33,15 +32,15 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
         given.add(text).map_err(Failure::Usage)?;
     }
     if let Some(file) = &supply.given_from {
-        let text = fs::read_to_string(file).map_err(Failure::file("cannot read", file))?;
-        let source = Source::new(file.display().to_string(), text);
+        let text = reading::text(file, reading::FILE).map_err(Failure::file("cannot read", file))?;
+        let source = Source::new(path_shown(file), text);
         let findings = given.add_file(&source);
         if !findings.is_empty() {
             return Ok(Input { source, description: None, supplied: Supplied::default(), findings });
         }
     }
-    let bytes = fs::read(path).map_err(Failure::file("cannot read", path))?;
-    Ok(understand(path, bytes, &given, supply.for_lab))
+    let (bytes, _) = reading::bytes(path, reading::TABLE).map_err(Failure::file("cannot read", path))?;
+    Ok(understand(path, bytes.to_vec(), &given, supply.for_lab))
 }
 
 /// Reads a text as if it stood in this file.
@@ -50,19 +49,19 @@ pub fn read_text(path: &Path, text: String) -> Input {
 }
 
 fn understand(path: &Path, bytes: Vec<u8>, given: &Given, for_lab: bool) -> Input {
-    let name = path.display().to_string();
+    let name = path_shown(path);
     let text = match String::from_utf8(bytes) {
         Ok(text) => text,
         Err(error) => return not_text(&name, &error),
     };
     // Remarks in the files name the description without its folders: the same bytes wherever it stands.
-    let short = path.file_name().map_or_else(|| name.clone(), |n| n.to_string_lossy().into_owned());
+    let short = path.file_name().map_or_else(|| name.clone(), |n| path_shown(Path::new(n)));
     let folder = path.parent().unwrap_or(Path::new(""));
     let mut further = Vec::new();
     let (mut description, mut findings) = Description::parse_with(&Source::new(short.clone(), text.as_str()), &mut |file| {
         let found = folder.join(file);
         let text = read_inventory(&found)?;
-        further.push(Source::new(found.display().to_string(), text.as_str()));
+        further.push(Source::new(path_shown(&found), text.as_str()));
         Ok(text)
     });
     findings.extend(description.give(given));
@@ -72,9 +71,10 @@ fn understand(path: &Path, bytes: Vec<u8>, given: &Given, for_lab: bool) -> Inpu
     let mut supplied = Supplied { now, for_lab, ..Supplied::default() };
     let files = description.secret_files();
     let progress = Progress::new("judging secrets", files.len());
+    let words = names(description.source.text());
     for file in files.into_keys() {
         progress.step();
-        supplied.secrets.insert(file.to_owned(), read_secret(&folder.join(file)));
+        supplied.secrets.insert(file.to_owned(), read_secret(&folder.join(file), &words));
     }
     for file in description.key_files() {
         supplied.keys.insert(file.to_owned(), keys::read(&folder.join(file)));
@@ -98,8 +98,7 @@ pub fn relocate(findings: &mut [Finding], short: &Source, source: &Source) {
 
 /// The text of an inventory, or why there is none.
 fn read_inventory(path: &Path) -> Result<String, String> {
-    let bytes = fs::read(path).map_err(|error| error.to_string())?;
-    String::from_utf8(bytes).map_err(|error| format!("byte {} is not part of a character", error.utf8_error().valid_up_to() + 1))
+    reading::text(path, reading::TABLE).map_err(|error| error.to_string())
 }
 
 fn not_text(name: &str, error: &std::string::FromUtf8Error) -> Input {
@@ -113,97 +112,33 @@ fn not_text(name: &str, error: &std::string::FromUtf8Error) -> Input {
 /// No secret is as long; a larger file is not one.
 const LARGEST: u64 = 64 * 1024;
 
-fn read_secret(path: &Path) -> SecretFile {
-    match read_secret_file(path) {
+fn read_secret(path: &Path, names: &[&str]) -> SecretFile {
+    match read_secret_file(path, names) {
         Ok(found) => found,
         Err(error) if error.kind() == io::ErrorKind::NotFound => SecretFile::Missing,
         Err(error) => SecretFile::Unreadable(error.to_string()),
     }
 }
 
-fn read_secret_file(path: &Path) -> io::Result<SecretFile> {
-    let file = fs::File::open(path)?;
-    let meta = file.metadata()?;
-    if !meta.is_file() {
-        return Ok(SecretFile::Unreadable("it is not a file".to_owned()));
-    }
-    let mut content = Zeroizing::new(Vec::with_capacity(usize::try_from(meta.len().min(LARGEST)).unwrap_or(0)));
-    file.take(LARGEST).read_to_end(&mut content)?;
+fn read_secret_file(path: &Path, names: &[&str]) -> io::Result<SecretFile> {
+    let (content, mode) = reading::bytes(path, LARGEST)?;
     let Ok(secret) = Secret::from_file(&content) else { return Ok(SecretFile::SeveralLines) };
-    let guesses_log10 = guesses(&secret);
-    Ok(SecretFile::Read { guesses_log10, exposed: meta.permissions().mode() & 0o077 != 0, secret })
+    let drawn = strength::drawn(&secret);
+    let guesses_log10 = drawn.unwrap_or_else(|| strength::guesses(&secret, names));
+    Ok(SecretFile::Read { guesses_log10, drawn: drawn.is_some(), exposed: mode & 0o077 != 0, secret })
 }
 
-/// How many guesses a secret takes, if it is without doubt one that a machine drew: digits and letters of both cases, or
-/// hexadecimal digits, without order. Whatever could be words is for the dictionaries.
-fn drawn(secret: &Secret) -> Option<f64> {
-    const SHORTEST: usize = 32;
-    let bytes = secret.expose();
-    if bytes.len() < SHORTEST || !bytes.is_ascii() {
-        return None;
-    }
-    let hexadecimal = bytes.iter().all(|byte| byte.is_ascii_digit() || matches!(byte, b'a'..=b'f'));
-    let class = |byte: u8| match byte {
-        b'0'..=b'9' => 0,
-        b'a'..=b'z' => 1,
-        b'A'..=b'Z' => 2,
-        _ => 3,
-    };
-    let steps = bytes.len() - 1;
-    // Words change from one kind of character to another seldom; what is drawn does so at two steps of three.
-    let changes = bytes.windows(2).filter(|pair| class(pair[0]) != class(pair[1])).count();
-    let (needed, bits) = if hexadecimal { (steps / 3, 4.0) } else { (steps * 2 / 5, 5.0) };
-    // Nothing of it is there twice, and nothing counts up or down or stays.
-    let repeated = bytes.windows(4).collect::<std::collections::HashSet<_>>().len() < bytes.len() - 3;
-    let ordered = bytes.windows(3).filter(|three| three[1].wrapping_sub(three[0]) == three[2].wrapping_sub(three[1])).count() > steps / 8;
-    let distinct = bytes.iter().collect::<std::collections::BTreeSet<_>>().len();
-    let drawn = changes >= needed && !repeated && !ordered && distinct >= if hexadecimal { 8 } else { 20 };
-    let length = f64::from(u32::try_from(bytes.len()).unwrap_or(u32::MAX));
-    drawn.then_some(length * bits * std::f64::consts::LOG10_2)
-}
+/// As many words an attacker would try first.
+const NAMES: usize = 500;
 
-/// How many guesses a secret takes, as a decimal logarithm. Bytes that are no text are judged by
-/// their number alone.
-fn guesses(secret: &Secret) -> f64 {
-    const PIECE: usize = 8;
-    let Ok(text) = std::str::from_utf8(secret.expose()) else {
-        return f64::from(u32::try_from(secret.expose().len()).unwrap_or(u32::MAX)) * 2.4;
-    };
-    if let Some(guesses) = drawn(secret) {
-        return guesses;
-    }
-    let whole = zxcvbn::zxcvbn(text, &[]);
-    // The library counts up to 2^64. A secret that reaches that is judged by its pieces, which an
-    // attacker would have to guess one with the other.
-    if whole.guesses() < u64::MAX {
-        return whole.guesses_log10();
-    }
-    let chars: Vec<char> = text.chars().collect();
-    let pieces = chars.chunks(PIECE).map(|piece| Zeroizing::new(piece.iter().collect::<String>()));
-    let sum: f64 = pieces.map(|piece| zxcvbn::zxcvbn(&piece, &[]).guesses_log10()).sum();
-    sum.max(whole.guesses_log10())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_a_machine_drew_needs_no_dictionary_and_words_do() {
-        let drawn = |text: &str| drawn(&Secret::new(text.as_bytes().to_vec())).is_some();
-        for text in ["1f0c2b9a77e4d3056c8812fe9d0a4b63", "b2A9xQ7mLr0Zt5WkP1vEc8HsUy3NjGd6", "q8Zk2LmW7vXc4RtY1nBh9PsD3fGj6Aqe"] {
-            assert!(drawn(text), "{text}");
-        }
-        for text in [
-            "correct horse battery staple and more of it",
-            "AlderCreekOrchardsPackhouseColdstore2026",
-            "Password12345678Password12345678",
-            "0123456789abcdef0123456789abcdef",
-            "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa",
-            "deadbeefcafebabefacadeacceded000",
-            "1f0c2b9a77e4d305",
-        ] {
-            assert!(!drawn(text), "{text}");
+/// The words of a description, which whoever knows the place would try first: names of sites, of networks, of the firm.
+fn names(text: &str) -> Vec<&str> {
+    let mut names: Vec<&str> = Vec::new();
+    let mut known = HashSet::new();
+    for word in text.split(|c: char| !c.is_alphanumeric()).filter(|word| word.chars().count() > 2) {
+        if names.len() < NAMES && known.insert(word) {
+            names.push(word);
         }
     }
+    names
 }

@@ -1,15 +1,14 @@
 //! Reads and makes keys: ECDSA on the curves P-256 and P-384 (FIPS 186-5), which every platform with keys takes; with
 //! certificates RSA (RFC 8017) too.
 
-use std::fs;
 use std::io;
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
 use rcgen::{KeyPair, PublicKeyData as _};
 use uspan_core::{Certificate, KeyFile, KeyKind, PublicKey, Secret};
 use zeroize::Zeroizing;
 
+use super::reading;
 use crate::failure::Failure;
 
 /// No key or certificate is as long.
@@ -25,11 +24,11 @@ pub fn read(path: &Path) -> KeyFile {
 }
 
 fn content(path: &Path) -> io::Result<(Zeroizing<String>, bool)> {
-    let meta = fs::metadata(path)?;
-    if !meta.is_file() || meta.len() > LARGEST {
-        return Err(io::Error::other("it is not a file with a key"));
+    let (content, mode) = reading::bytes(path, LARGEST)?;
+    match std::str::from_utf8(&content) {
+        Ok(text) => Ok((Zeroizing::new(text.to_owned()), mode & 0o077 != 0)),
+        Err(_) => Err(io::Error::other("it is not a file with a key")),
     }
-    Ok((Zeroizing::new(fs::read_to_string(path)?), meta.permissions().mode() & 0o077 != 0))
 }
 
 fn understood(text: &str, exposed: bool) -> Option<KeyFile> {

@@ -4,6 +4,7 @@ pub mod report;
 pub mod sheet;
 
 use maud::{DOCTYPE, Markup, PreEscaped, html};
+use uspan_core::lines_written_out;
 
 /// How a page looks: calm, dense, readable in light, in dark and in print, and without colour.
 const STYLE: &str = "
@@ -59,7 +60,7 @@ ol.hops li>*{min-width:0;overflow-wrap:anywhere}
 
 /// A page around its content.
 pub fn shell(title: &str, content: &Markup) -> String {
-    html! {
+    let page = html! {
         (DOCTYPE)
         html lang="en" {
             head {
@@ -77,7 +78,9 @@ pub fn shell(title: &str, content: &Markup) -> String {
             }
         }
     }
-    .into_string()
+    .into_string();
+    // Characters that HTML has no way to say, or that turn the order of reading, stand there in words.
+    lines_written_out(&page).into_owned()
 }
 
 /// A text in which what stands between backticks is what a machine says.

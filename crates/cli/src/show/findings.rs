@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use annotate_snippets::renderer::DecorStyle;
-use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 use serde_json::{Value, json};
-use uspan_core::{Finding, Place, Severity, Source};
+use uspan_core::{COVERED, Finding, Place, Severity, Source, lines_shown, shown};
 
-use super::{CARE, columns, wrapped};
+use super::{CARE, columns, terminal, wrapped};
 
 /// As many findings are shown one by one; of more than that, a few of each kind.
 const MANY: usize = 50;
@@ -23,11 +23,11 @@ pub fn print(findings: &[Finding], source: &Source) {
         let count = of_kind.entry(finding.rule.code).or_default();
         *count += 1;
         if findings.len() <= MANY || *count <= FEW {
-            anstream::eprintln!("{}\n", draw(finding, source, &renderer));
+            terminal::error_line(&format!("{}\n", draw(finding, source, &renderer)));
         }
     }
     for (code, count) in of_kind.into_iter().filter(|(_, count)| findings.len() > MANY && *count > FEW) {
-        anstream::eprintln!("and {} more of {code}; --format json lists all\n", count - FEW);
+        terminal::error_line(&format!("and {} more of {code}; --format json lists all\n", count - FEW));
     }
 }
 
@@ -36,19 +36,17 @@ pub fn print_among(findings: &[Finding], sources: &BTreeMap<String, Source>) {
     let renderer = Renderer::styled().warning(CARE).decor_style(DecorStyle::Unicode).term_width(columns());
     let nothing = Source::new("", "");
     for finding in findings {
-        let source = finding.place.as_ref().and_then(|place| sources.get(&*place.file).filter(|source| !may_show(source, place)));
-        anstream::eprintln!("{}\n", draw(finding, source.unwrap_or(&nothing), &renderer));
+        let source = finding.place.as_ref().and_then(|place| sources.get(&*place.file));
+        terminal::error_line(&format!("{}\n", draw(finding, source.unwrap_or(&nothing), &renderer)));
     }
 }
 
-/// Whether a secret may stand in the lines of a place.
-fn may_show(source: &Source, place: &Place) -> bool {
-    let (text, name) = (source.text(), source.name().to_lowercase());
+/// Whether something is covered in the lines of a place, because it may belong to a secret.
+fn is_covered(source: &Source, place: &Place) -> bool {
+    let text = source.text();
     let start = text[..place.span.start.min(text.len())].rfind('\n').map_or(0, |at| at + 1);
     let end = text[place.span.end.min(text.len())..].find('\n').map_or(text.len(), |at| place.span.end + at);
-    let lines = text.get(start..end).unwrap_or_default().to_lowercase();
-    let words = ["psk", "secret", "private", "password"];
-    words.iter().any(|word| lines.contains(word) || name.contains(word))
+    text.get(start..end).unwrap_or_default().contains(COVERED)
 }
 
 fn draw(finding: &Finding, source: &Source, renderer: &Renderer) -> String {
@@ -57,19 +55,28 @@ fn draw(finding: &Finding, source: &Source, renderer: &Renderer) -> String {
         Severity::Warning => Level::WARNING,
         Severity::Note => Level::NOTE,
     };
-    let title = level.primary_title(finding.message.as_str()).id(finding.rule.code);
+    let message = shown(&finding.message);
+    let title = level.primary_title(&*message).id(finding.rule.code);
     let why = Level::NOTE.no_name().message(folded("why: ", finding.rule.why));
-    let remedy = Level::HELP.no_name().message(folded("do:  ", &finding.remedy));
+    let remedy = Level::HELP.no_name().message(folded("do:  ", &shown(&finding.remedy)));
     let mut group = Group::with_title(title);
-    if let Some((place, source)) = finding.place.as_ref().and_then(|place| Some((place, source.file(&place.file)?))) {
-        let mut snippet = Snippet::source(source.text()).path(&**source.name()).fold(true);
-        snippet = snippet.annotation(AnnotationKind::Primary.span(span(place, source)));
-        for (place, label) in finding.related.iter().filter(|(place, _)| place.file == *source.name()) {
-            snippet = snippet.annotation(AnnotationKind::Context.span(span(place, source)).label(label.as_str()));
+    match finding.place.as_ref().map(|place| (place, source.file(&place.file))) {
+        Some((place, Some(source))) if !is_covered(source, place) => {
+            let mut snippet = Snippet::source(lines_shown(source.text())).path(&**source.name()).fold(true);
+            snippet = snippet.annotation(AnnotationKind::Primary.span(span(place, source)));
+            let here = |(place, _): &&(Place, String)| place.file == *source.name() && !is_covered(source, place);
+            for (place, label) in finding.related.iter().filter(here) {
+                snippet = snippet.annotation(AnnotationKind::Context.span(span(place, source)).label(label.as_str()));
+            }
+            group = group.element(snippet);
         }
-        group = group.element(snippet);
-    } else if let Some(place) = &finding.place {
-        group = group.element(annotate_snippets::Origin::path(place.file.to_string()));
+        // Where it is, without the line.
+        Some((place, Some(source))) => {
+            let at = source.position(place.span.start);
+            group = group.element(Origin::path(source.name().to_string()).line(at.line).char_column(at.column));
+        }
+        Some((place, None)) => group = group.element(Origin::path(shown(&place.file).into_owned())),
+        None => {}
     }
     renderer.render(&[group.element(why).element(remedy)])
 }

@@ -12,12 +12,15 @@ pub mod progress;
 pub mod proof;
 pub mod sheet;
 pub mod table;
+pub mod terminal;
 
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::path::Path;
 
 use anstyle::{AnsiColor, Style};
-use uspan_core::{Place, Source};
+use uspan_core::dialect::shell;
+use uspan_core::{Place, Source, shown};
 
 /// Headings.
 pub const HEADING: Style = Style::new().bold();
@@ -33,6 +36,16 @@ pub const QUIET: Style = Style::new().dimmed();
 /// A text in a style; the stream takes the style away where it is not wanted.
 pub fn styled(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
+}
+
+/// A path as it may stand in a message.
+pub fn path_shown(path: &Path) -> String {
+    shown(&path.to_string_lossy()).into_owned()
+}
+
+/// A path as a word of a command that is told to people.
+pub fn path_word(path: &Path) -> String {
+    shown(&shell::path(&path.to_string_lossy())).into_owned()
 }
 
 /// Two gateways as they are shown.

@@ -6,6 +6,7 @@ use std::time::Duration;
 use serde_json::{Value, json};
 use uspan_lab::{Event, Ground, Job, Outcome, Row, Tunnel};
 
+use super::path_shown;
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
 
@@ -91,12 +92,12 @@ impl Told {
         let checks = self.rows.iter().flat_map(|row| &row.ends).filter(|end| matches!(end, Outcome::Pass(_) | Outcome::Fail(_))).count();
         let failed = self.rows.iter().flat_map(|row| &row.ends).filter(|end| end.failed()).count();
         let place = ground_words(ground);
-        let logs = keep.map(|folder| format!(" Logs and captures: {}.", folder.display())).unwrap_or_default();
+        let logs = keep.map(|folder| format!(" Logs and captures: {}.", path_shown(folder))).unwrap_or_default();
         let count = format!("{checks} checks in {} s, {place}, Linux {}.", took.as_secs(), self.kernel);
         let warnings = match (self.warnings.len(), keep) {
             (0, _) => String::new(),
             (n, None) => format!(" Warnings in the daemons' logs: {n}; --format json lists them."),
-            (n, Some(folder)) => format!(" Warnings in the daemons' logs: {n}, in {}.", folder.display()),
+            (n, Some(folder)) => format!(" Warnings in the daemons' logs: {n}, in {}.", path_shown(folder)),
         };
         let next = match (self.fine(), failed) {
             (true, _) => format!("{}. Next: take the files up on the gateways.", styled(GOOD, "Proven")),

@@ -1,7 +1,7 @@
 //! The parameter sheet, in the terminal, as Markdown and as JSON.
 
 use serde_json::{Value, json};
-use uspan_core::{Form, Place, Sheet};
+use uspan_core::{Form, Place, Sheet, shown};
 
 use super::table::table;
 use super::{HEADING, QUIET, columns, styled, wrapped};
@@ -69,7 +69,7 @@ fn cell(lines: &[String]) -> String {
 /// A text with nothing in it that Markdown would take for something else.
 fn plain(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
+    for c in shown(text).chars() {
         match c {
             '|' | '\\' | '`' | '*' | '<' | '>' | '[' | ']' => out.extend(['\\', c]),
             c => out.push(c),

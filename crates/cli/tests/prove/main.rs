@@ -4,6 +4,8 @@
 //! Needs root and Debian 12; `prove --prepare` installs what it needs. Where that is not possible the tests say so
 //! loudly; with CI=true that is a failure.
 
+#![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
+
 #[path = "../common/mod.rs"]
 mod common;
 mod fidelity;

@@ -397,7 +397,12 @@ pub fn survey() -> Vec<Cell> {
 
 /// Secrets and keys of the orchard's two sites.
 pub fn supplied() -> Supplied {
-    let file = |secret: &str| SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, exposed: false };
+    let file = |secret: &str| SecretFile::Read {
+        secret: Secret::new(secret.as_bytes().to_vec()),
+        guesses_log10: 40.0,
+        drawn: true,
+        exposed: false,
+    };
     let keys = ["packhouse", "coldstore"].into_iter().flat_map(|site| {
         let pair = rcgen::KeyPair::generate().expect("a key");
         let public = PublicKey::from_pem(&pair.public_key_pem()).expect("a key");

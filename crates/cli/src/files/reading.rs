@@ -1,0 +1,66 @@
+//! The one way to a file that somebody named: it neither waits for a writer, nor reads what has no end, nor more than there can be.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read as _};
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::path::Path;
+
+use rustix::fs::OFlags;
+use zeroize::Zeroizing;
+
+/// Larger than any description, inventory or manifest of 100,000 tunnels.
+pub const TABLE: u64 = 256 << 20;
+/// Larger than any file of a gateway.
+pub const FILE: u64 = 4 << 20;
+
+/// Opens a regular file: anything else is refused, and nothing is waited for.
+///
+/// # Errors
+/// What the system says; that it is no file.
+pub fn open(path: &Path) -> io::Result<File> {
+    let flags = OFlags::NONBLOCK | OFlags::NOCTTY;
+    let file = OpenOptions::new().read(true).custom_flags(i32::try_from(flags.bits()).unwrap_or(0)).open(path)?;
+    let kind = file.metadata()?.file_type();
+    match kind.is_file() {
+        true => Ok(file),
+        false if kind.is_dir() => Err(io::Error::other("it is a folder")),
+        false => Err(io::Error::other("it is a device, a pipe or a socket, and not a file")),
+    }
+}
+
+/// The content of a regular file of at most `most` bytes, and its permission bits. It is wiped when dropped.
+///
+/// # Errors
+/// What the system says; that it is no file, or a larger one.
+pub fn bytes(path: &Path, most: u64) -> io::Result<(Zeroizing<Vec<u8>>, u32)> {
+    let file = open(path)?;
+    content(file, most)
+}
+
+/// The same of an open file.
+///
+/// # Errors
+/// The same.
+pub fn content(file: File, most: u64) -> io::Result<(Zeroizing<Vec<u8>>, u32)> {
+    let meta = file.metadata()?;
+    let larger = || io::Error::other(format!("it has more than {most} bytes"));
+    if meta.len() > most {
+        return Err(larger());
+    }
+    let mut content = Zeroizing::new(Vec::with_capacity(usize::try_from(meta.len()).unwrap_or(0)));
+    // Some files tell no length, and some grow meanwhile.
+    file.take(most + 1).read_to_end(&mut content)?;
+    if content.len() as u64 > most { Err(larger()) } else { Ok((content, meta.permissions().mode())) }
+}
+
+/// The content of a regular file as a text.
+///
+/// # Errors
+/// The same; that it is no text.
+pub fn text(path: &Path, most: u64) -> io::Result<String> {
+    let (content, _) = bytes(path, most)?;
+    match std::str::from_utf8(&content) {
+        Ok(text) => Ok(text.to_owned()),
+        Err(error) => Err(io::Error::other(format!("byte {} is not part of a character", error.valid_up_to() + 1))),
+    }
+}
