@@ -1,8 +1,7 @@
-//! The guest: a kernel in user mode whose root is the machine's own, read-only, and which can write only into the
-//! folder of the run. It has no network to the outside.
+//! The guest: a kernel in user mode whose root is the machine's own, as the sandbox shows it: read-only but for the folder of the
+//! run, and without what only the machine's root may read. It has no network to the outside.
 
 use std::ffi::CString;
-use std::fs::File;
 use std::io;
 use std::path::Path;
 use std::process::{Command, ExitStatus, Stdio};
@@ -18,7 +17,6 @@ const RUN: &str = "/tmp/uspan-run";
 
 /// Boots the guest and waits until it is through.
 pub fn boot(kernel: &Path, folder: &Path, cache: &Path, megabytes: usize) -> io::Result<ExitStatus> {
-    let console = File::create(folder.join("console"))?;
     let program = std::env::current_exe()?;
     Command::new(kernel)
         .arg(format!("mem={megabytes}M"))
@@ -32,11 +30,7 @@ pub fn boot(kernel: &Path, folder: &Path, cache: &Path, megabytes: usize) -> io:
         .args(["--", "prove-inside", "guest"])
         .arg(folder)
         .arg(cache)
-        .env("HOME", folder)
-        .env("TMPDIR", folder)
         .stdin(Stdio::null())
-        .stdout(console.try_clone()?)
-        .stderr(console)
         .status()
 }
 

@@ -7,12 +7,18 @@ use std::path::Path;
 use crate::job::{Event, Job};
 use crate::proof::{Places, make_places, prove};
 
+/// Where the jobs stand in the folder of a run, until they are read.
+pub const JOBS: &str = "jobs.d/jobs";
+/// Where is written down what there is to tell.
+pub const EVENTS: &str = "events";
+
 /// Performs the jobs of a run, one after the other, and writes down what it has to tell.
 pub fn perform(folder: &Path, cache: &Path, state: &Path, waits_freely: bool) -> io::Result<()> {
-    let jobs: Vec<Job> = serde_json::from_reader(File::open(folder.join("jobs"))?)?;
+    let path = folder.join(JOBS);
+    let jobs: Vec<Job> = serde_json::from_reader(File::open(&path)?)?;
     // It holds secrets and is not needed any more.
-    fs::remove_file(folder.join("jobs"))?;
-    let mut events = OpenOptions::new().append(true).create(true).open(folder.join("events"))?;
+    fs::remove_file(&path)?;
+    let mut events = OpenOptions::new().append(true).open(folder.join(EVENTS))?;
     let mut tell = |event: Event| {
         if let Ok(mut line) = serde_json::to_string(&event) {
             line.push('\n');

@@ -1,20 +1,23 @@
 //! Running jobs: folders, keepers, and what they tell.
 
 use std::collections::BTreeSet;
-use std::fs::{self, DirBuilder, File, OpenOptions};
-use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, Read as _, Write as _};
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
+use rustix::fs::OFlags;
 use tempfile::TempDir;
 
-use super::Ground;
+use super::perform::{EVENTS, JOBS};
+use super::{Ground, sandbox};
 use crate::LabError;
 use crate::job::{Event, Job};
+use crate::stage::room::PATH;
 
 /// How long a keeper may tell nothing before it counts as stuck. No step takes a quarter of it; a program that does
 /// not end is stopped inside. What was seen to get stuck, once in some thousand jobs, is the guest's kernel, while the
@@ -94,7 +97,8 @@ pub fn run(jobs: Vec<Job>, options: &Options, stop: &AtomicBool, tell: &mut dyn 
 struct Keeper {
     child: Child,
     folder: TempDir,
-    read: u64,
+    /// What is told, opened before anybody inside could put something else in its place.
+    told: File,
     rest: String,
     /// The jobs that are not through, in their order.
     jobs: Vec<Job>,
@@ -106,23 +110,31 @@ struct Keeper {
 
 impl Keeper {
     fn start(jobs: Vec<Job>, options: &Options) -> Result<Keeper, LabError> {
-        // Not below /tmp or /run, which the guest covers.
-        let folder = tempfile::Builder::new().prefix("uspan-prove-").tempdir_in("/var/tmp")?;
-        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(folder.path().join("jobs"))?;
-        serde_json::to_writer(&mut file, &jobs).map_err(io::Error::from)?;
-        file.flush()?;
-        DirBuilder::new().mode(0o700).create(folder.path().join("logs"))?;
-        let mut command = Command::new("unshare");
+        // Private: what is proven has secrets.
+        let private = fs::Permissions::from_mode(0o700);
+        let folder = tempfile::Builder::new().prefix("uspan-prove-").permissions(private).tempdir_in("/var/tmp")?;
+        let run = sandbox::furnish(folder.path())?;
+        let file = |path: &Path| OpenOptions::new().read(true).write(true).create_new(true).mode(0o600).open(path);
+        let (jobs_file, events) = (run.join(JOBS), run.join(EVENTS));
+        let mut list = file(&jobs_file)?;
+        serde_json::to_writer(&mut list, &jobs).map_err(io::Error::from)?;
+        list.flush()?;
+        let told = file(&events)?;
+        sandbox::give(&jobs_file)?;
+        sandbox::give(&events)?;
+        file(&folder.path().join("console"))?;
+        let mut command = Command::new("/usr/bin/unshare");
         command.args(["--pid", "--fork", "--kill-child", "--mount", "--mount-proc"]).arg(&options.program);
-        command.args(["prove-inside", "keeper"]).arg(folder.path()).arg(&options.cache);
+        command.args(["prove-inside", "keeper"]).arg(folder.path()).arg(&options.program).arg(&options.cache);
         if let Ground::Guest(kernel) = &options.ground {
             let sites = jobs.iter().map(|job| job.sites.len()).max().unwrap_or(2);
-            command.arg(kernel).arg((256 + 64 * sites).to_string());
+            command.arg((256 + 64 * sites).to_string()).arg(kernel);
         }
-        let errors = File::create(folder.path().join("errors"))?;
+        let errors = file(&folder.path().join("errors"))?;
         // A group of its own: Ctrl-C is for `prove`, which then ends the keeper in order.
-        let child = command.process_group(0).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(errors).spawn()?;
-        Ok(Keeper { child, folder, read: 0, rest: String::new(), jobs, heard: Instant::now(), begun: false })
+        command.process_group(0).env_clear().env("PATH", PATH).current_dir("/");
+        let child = command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(errors).spawn()?;
+        Ok(Keeper { child, folder, told, rest: String::new(), jobs, heard: Instant::now(), begun: false })
     }
 
     fn ended(&mut self) -> io::Result<bool> {
@@ -131,14 +143,9 @@ impl Keeper {
 
     /// What was told since the last call: whole lines only.
     fn events(&mut self) -> io::Result<Vec<Event>> {
-        let mut file = match File::open(self.folder.path().join("events")) {
-            Ok(file) => file,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
-            Err(error) => return Err(error),
-        };
-        file.seek(SeekFrom::Start(self.read))?;
         let mut new = Vec::new();
-        self.read += file.read_to_end(&mut new)? as u64;
+        // As much at once as there can be to tell.
+        (&mut self.told).take(LONGEST_TALK).read_to_end(&mut new)?;
         self.rest.push_str(&String::from_utf8_lossy(&new));
         let mut events = Vec::new();
         while let Some(end) = self.rest.find('\n') {
@@ -150,9 +157,9 @@ impl Keeper {
     }
 
     fn keep_logs(&self, job: usize, options: &Options) -> io::Result<()> {
-        let logs = self.folder.path().join("logs").join(job.to_string());
+        let logs = self.folder.path().join(sandbox::RUN).join("logs").join(job.to_string());
         match &options.keep {
-            Some(keep) if logs.exists() => copy(&logs, &keep.join(job.to_string())),
+            Some(keep) if fs::symlink_metadata(&logs).is_ok_and(|meta| meta.is_dir()) => copy(&logs, &keep.join(job.to_string())),
             _ => Ok(()),
         }
     }
@@ -174,11 +181,25 @@ impl Drop for Keeper {
     }
 }
 
+/// More than any run tells between two looks, in bytes.
+const LONGEST_TALK: u64 = 64 << 20;
+/// More than any log or capture of a proof, in bytes.
+const LONGEST_LOG: u64 = 256 << 20;
+
+/// Copies files, and only files: whoever was inside may have put links or pipes among them.
 fn copy(from: &Path, to: &Path) -> io::Result<()> {
     fs::create_dir_all(to)?;
+    let flags = OFlags::NOFOLLOW | OFlags::NONBLOCK;
     for entry in fs::read_dir(from)? {
         let entry = entry?;
-        fs::copy(entry.path(), to.join(entry.file_name()))?;
+        let mut open = OpenOptions::new();
+        open.read(true).custom_flags(i32::try_from(flags.bits()).unwrap_or(0));
+        let Ok(file) = open.open(entry.path()) else { continue };
+        if file.metadata()?.is_file() {
+            // What they say of the tunnel is nobody else's.
+            let mut target = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(to.join(entry.file_name()))?;
+            io::copy(&mut file.take(LONGEST_LOG), &mut target)?;
+        }
     }
     Ok(())
 }

@@ -1,10 +1,11 @@
 //! What a gateway finds at its `/etc`: the machine's own, with its tree of files laid over it.
 //!
-//! The machine's `/etc` is not copied: everything that the tree does not touch is a link into it.
+//! The machine's `/etc` is not copied: everything that the tree does not touch is a link into it, but for what only the machine's
+//! root may read. Of that a folder is there, and empty.
 
-use std::fs::{self, OpenOptions};
+use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::{OpenOptionsExt as _, symlink};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, symlink};
 use std::path::{Component, Path};
 
 use crate::job::SiteFile;
@@ -15,9 +16,22 @@ use crate::job::SiteFile;
 /// When a folder cannot be read or a link cannot be made.
 pub fn mirror(base: &Path, target: &Path) -> io::Result<()> {
     fs::create_dir_all(target)?;
-    for entry in fs::read_dir(base)? {
+    let entries = match fs::read_dir(base) {
+        // What only the machine's root may see is not there.
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => return Ok(()),
+        entries => entries?,
+    };
+    for entry in entries {
         let name = entry?.file_name();
-        symlink(base.join(&name), target.join(&name))?;
+        let denied = |error: &io::Error| error.kind() == io::ErrorKind::PermissionDenied;
+        let (there, here) = (base.join(&name), target.join(&name));
+        match fs::metadata(&there) {
+            Ok(meta) if meta.is_dir() && fs::read_dir(&there).is_err_and(|error| denied(&error)) => {
+                DirBuilder::new().mode(0o700).create(&here)?;
+            }
+            Ok(meta) if meta.is_file() && File::open(&there).is_err_and(|error| denied(&error)) => {}
+            _ => symlink(&there, &here)?,
+        }
     }
     Ok(())
 }
