@@ -194,7 +194,7 @@ pub enum Command {
     /// Prove tunnels with the real daemons and real packets, in a throw-away lab on this machine (root)
     #[cfg(feature = "prove")]
     #[command(
-        after_help = "Examples:\n  uspan prove --prepare                     # once: installs the daemons, builds a kernel where needed\n  uspan prove office.span.toml\n  uspan prove office.span.toml --built out  # the files as they stand in out, changes by hand included\n  uspan prove office.span.toml --tunnel harvest --keep logs"
+        after_help = "Examples:\n  uspan prove --prepare                     # once: installs the daemons, builds a kernel where needed\n  uspan prove office.span.toml\n  uspan prove office.span.toml --built out  # the files as they stand in out\n  uspan prove office.span.toml --built out --with-changes   # changes by hand included, which are named first\n  uspan prove office.span.toml --tunnel harvest --keep logs"
     )]
     Prove(Prove),
     /// What `prove` runs inside the lab
@@ -518,6 +518,9 @@ pub struct Prove {
     /// Prove the files as they stand in the output folder of an earlier build, not those that a build would write now
     #[arg(long, value_name = "DIR")]
     pub built: Option<PathBuf>,
+    /// Go on where such files hold statements that the build does not have: commands among them are run, in the lab's sandbox
+    #[arg(long, requires = "built")]
+    pub with_changes: bool,
     /// Run a shell script on a gateway before its daemon starts: what it has beside the tunnel
     #[arg(long, value_name = "SITE=FILE")]
     pub gateway_script: Vec<String>,

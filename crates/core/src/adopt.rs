@@ -4,6 +4,7 @@
 //! show is told too.
 
 use std::collections::BTreeMap;
+use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::time::Duration;
 
@@ -152,14 +153,18 @@ fn site_names(ends: [Adoptee<'_>; 2]) -> [String; 2] {
 fn crossing(pair: &Pair<'_>) -> Vec<[IpNet; 4]> {
     let [one, other] = &pair.parts;
     // In the order of the Child SAs, and of the networks within them.
-    let place = |near: &IpNet, far: &IpNet| {
-        let children = pair.connections[0].children.iter().enumerate();
-        let within = |nets: &[IpNet], net: &IpNet| nets.iter().position(|known| known == net);
-        let mut found = children.filter_map(|(i, child)| Some((i, within(&child.local.value, near)?, within(&child.remote.value, far)?)));
-        found.next().unwrap_or((usize::MAX, 0, 0))
-    };
+    let mut places: HashMap<(IpNet, IpNet), usize> = HashMap::new();
+    for child in &pair.connections[0].children {
+        for near in &child.local.value {
+            for far in &child.remote.value {
+                let next = places.len();
+                places.entry((*near, *far)).or_insert(next);
+            }
+        }
+    }
+    let place = |near: &IpNet, far: &IpNet| places.get(&(*near, *far)).copied().unwrap_or(usize::MAX);
     let mut crossing: Vec<_> = one.crossing().into_iter().collect();
-    crossing.sort_by_key(|(near, far)| place(near, far));
+    crossing.sort_by_cached_key(|(near, far)| place(near, far));
     crossing.into_iter().map(|(near, far)| [one.inner(near, far), near, far, other.inner(far, near)]).collect()
 }
 

@@ -1,7 +1,7 @@
 //! The whole way for a description: check, agree, take sides, write, read back, hold against each
 //! other. Trees of files come out only if everything fits.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
@@ -9,7 +9,7 @@ use crate::compare::Looked;
 use crate::description::{Description, Site, Tunnel};
 use crate::dialect::gate;
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
-use crate::gateway::{Gateway, Method, Route, Through, Tree};
+use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
@@ -253,8 +253,31 @@ pub fn read_tree(platform: &dyn Platform, tree: &Tree) -> (Gateway, Vec<Finding>
     read_gateway(platform, &filters, tree)
 }
 
+/// Takes out connections with more pairs of selectors than any has: what they cross would be worked out for each.
+fn too_many_pairs(gateway: &mut Gateway) -> Vec<Finding> {
+    let count = |connection: &Connection| -> usize {
+        connection
+            .children
+            .iter()
+            .map(|child| child.local.value.len().saturating_mul(child.remote.value.len()))
+            .fold(0, usize::saturating_add)
+    };
+    let (fine, many): (Vec<_>, Vec<_>) = std::mem::take(&mut gateway.connections).into_iter().partition(|one| count(one) <= MOST_PAIRS);
+    gateway.connections = fine;
+    let find = |connection: &Connection| {
+        let message = format!("`{}` has {} pairs of selectors: it is not read", connection.name, count(connection));
+        let found = Finding::new(&rules::TOO_MUCH, message);
+        match connection.remote.origin.place() {
+            Some(place) => found.at(place.clone()),
+            None => found,
+        }
+    };
+    many.iter().map(find).collect()
+}
+
 fn read_gateway(platform: &dyn Platform, packet_filters: &[&dyn PacketFilter], tree: &Tree) -> (Gateway, Vec<Finding>) {
     let (mut gateway, mut findings) = platform.read(tree);
+    findings.extend(too_many_pairs(&mut gateway));
     let mut found = FoundRules::default();
     for filter in packet_filters {
         found.extend(filter.read(tree));
@@ -262,6 +285,9 @@ fn read_gateway(platform: &dyn Platform, packet_filters: &[&dyn PacketFilter], t
     let (interfaces, routes, more) = network::read(tree);
     let (sessions, unsaid) = routing::read(tree);
     findings.extend(found.findings.into_iter().chain(more).chain(unsaid));
+    // A file that several others take in is told of once.
+    let mut told = HashSet::new();
+    findings.retain(|finding| told.insert((finding.rule.code, finding.place.clone(), finding.message.clone())));
     gateway.addresses = network::addresses(tree);
     gateway.sessions = sessions;
     gateway.nat = found.nat;

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
+use crate::effort::steps;
 use crate::gateway::{Connection, Endpoint, Gateway, Identity};
 
 /// Which connections of two gateways belong together.
@@ -79,6 +80,7 @@ fn likeness(connection: &Connection, turned: bool) -> Likeness<'_> {
 
 /// The two of two lists that fit best, as indices; the first ones, where several fit alike.
 pub(crate) fn best<T>(ours: &[T], theirs: &[T], fit: impl Fn(&T, &T) -> usize) -> Option<(usize, usize)> {
+    steps(ours.len() * theirs.len());
     let all = ours.iter().enumerate().flat_map(|(i, one)| theirs.iter().enumerate().map(move |(j, other)| (i, j, one, other)));
     all.max_by_key(|(i, j, one, other)| (fit(one, other), usize::MAX - i, usize::MAX - j)).map(|(i, j, ..)| (i, j))
 }

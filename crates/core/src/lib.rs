@@ -30,7 +30,9 @@ pub mod dialect;
 mod digest;
 mod drawing;
 mod duration;
+pub mod effort;
 mod finding;
+mod foreign;
 mod gateway;
 mod identity;
 mod key;
@@ -62,6 +64,7 @@ pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tun
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
+pub use foreign::{Foreign, foreign};
 pub use gateway::{
     Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
     Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget,

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde_json::json;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use uspan_core::{Build, Finding, Source, any_stops, retire, rules};
+use uspan_core::{Build, Finding, Foreign, Source, Tree, any_stops, covered, retire, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
 
 use super::check::plan_few;
@@ -18,8 +18,7 @@ use crate::args::{Format, Prove, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::reading;
 use crate::files::trees;
-use crate::show::path_shown;
-use crate::show::{findings, proof};
+use crate::show::{STOP, findings, path_shown, proof, styled};
 
 /// A description that is to be proven.
 struct Case {
@@ -27,6 +26,10 @@ struct Case {
     source: Source,
     findings: Vec<Finding>,
     job: Job,
+    /// Statements of the trees that are not the build's, and how many of the build's are not there.
+    foreign: Foreign,
+    /// The files that they stand in, as they may be shown.
+    sources: BTreeMap<String, Source>,
 }
 
 pub fn run(args: &Prove) -> Result<Verdict, Failure> {
@@ -51,6 +54,24 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
     {
         return Err(Failure::Usage(format!("no tunnel is called `{name}`")));
     }
+    let (more, fewer) =
+        (cases.iter().map(|case| case.foreign.more.len()).sum::<usize>(), cases.iter().map(|case| case.foreign.fewer).sum::<usize>());
+    // Named before anything of them runs.
+    for case in cases.iter().filter(|_| args.format == Format::Text) {
+        findings::print_among(&case.foreign.more, &case.sources);
+    }
+    if more > 0 && !args.with_changes {
+        if args.format == Format::Json {
+            let all: Vec<_> = cases.iter().flat_map(|case| findings::json_list(&case.foreign.more, &case.sources)).collect();
+            super::print_json(&json!({ "fine": false, "findings": all, "proofs": [] }))?;
+        } else {
+            let count =
+                if more == 1 { "One statement is not the build's".to_owned() } else { format!("{more} statements are not the build's") };
+            let next = "Nothing was run. Next: look at them; where they are meant, --with-changes";
+            super::print_line(&format!("{}. {next}", styled(STOP, &count)))?;
+        }
+        return Ok(Verdict::Stopped);
+    }
     let ground = match able(&cases) {
         Ok(ground) => ground,
         Err(missing) => {
@@ -58,7 +79,7 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
             return Ok(Verdict::Unable);
         }
     };
-    perform(&cases, ground, args)
+    perform(&cases, ground, args, (more, fewer))
 }
 
 /// Reads and builds a description; the files are those of the build, or those that stand in a folder.
@@ -67,15 +88,29 @@ fn case(file: &Path, args: &Prove) -> Result<Result<Case, (Vec<Finding>, Source)
     let Some(description) = read.description.filter(|_| !any_stops(&planned.findings)) else {
         return Ok(Err((planned.findings, read.source)));
     };
+    let (mut foreign, mut sources) = (Foreign::default(), BTreeMap::new());
     let trees = match &args.built {
         Some(folder) => trees::standing(folder, &planned)?,
         None => planned.trees.clone(),
     };
+    if let Some(folder) = &args.built {
+        for (site, tree) in &trees {
+            let shown = covered(tree);
+            let mut found = uspan_core::foreign(planned.trees.get(site).unwrap_or(&Tree::default()), tree, &shown);
+            let path = |below: &str| path_shown(&folder.join(site).join(below));
+            for place in found.more.iter_mut().filter_map(|finding| finding.place.as_mut()) {
+                place.file = path(&place.file).into();
+            }
+            sources.extend(shown.files.iter().map(|(below, file)| (path(below), Source::new(path(below), file.text.as_str()))));
+            foreign.more.append(&mut found.more);
+            foreign.fewer += found.fewer;
+        }
+    }
     let scripts = scripts(&args.gateway_script, &planned)?;
     let wanted = |name: &str| args.tunnel.as_deref().is_none_or(|tunnel| tunnel == name);
     let retirements = retire(&description, &read.supplied, &planned, wanted);
     let job = cast(&description, &planned, &trees, &scripts, &retirements, wanted);
-    Ok(Ok(Case { file: path_shown(file), source: read.source, findings: planned.findings, job }))
+    Ok(Ok(Case { file: path_shown(file), source: read.source, findings: planned.findings, job, foreign, sources }))
 }
 
 /// Scripts by site.
@@ -150,7 +185,7 @@ fn spinner() -> ProgressBar {
     bar
 }
 
-fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Failure> {
+fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)) -> Result<Verdict, Failure> {
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [SIGINT, SIGTERM, SIGHUP] {
         signal_hook::flag::register(signal, stop.clone()).map_err(LabError::from)?;
@@ -176,15 +211,24 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove) -> Result<Verdict, Fail
     if args.format == Format::Json {
         let proofs: Vec<_> =
             cases.iter().map(|case| told.json(&case.file, &case.job, &findings::json(&case.findings, &case.source))).collect();
-        super::print_json(
-            &json!({ "fine": fine, "ground": proof::ground_words(&options.ground), "kernel": told.kernel, "proofs": proofs }),
-        )?;
+        super::print_json(&json!({
+            "fine": fine,
+            "ground": proof::ground_words(&options.ground),
+            "kernel": told.kernel,
+            "changes": { "more": changes.0, "fewer": changes.1 },
+            "proofs": proofs,
+        }))?;
     } else {
         for case in cases {
             findings::print(&case.findings, &case.source);
             for (number, tunnel) in case.job.tunnels.iter().enumerate() {
                 super::print_line(&told.table(&case.job, number, tunnel))?;
             }
+        }
+        if changes != (0, 0) {
+            let more = if changes.0 == 1 { "one statement that is".to_owned() } else { format!("{} statements that are", changes.0) };
+            let fewer = if changes.1 == 1 { "one of the build's is".to_owned() } else { format!("{} of the build's are", changes.1) };
+            super::print_line(&format!("What was run is what stands in the folder: {more} not the build's, and {fewer} not there."))?;
         }
         super::print_line(&told.closing(&options.ground, since.elapsed(), args.keep.as_deref()))?;
     }

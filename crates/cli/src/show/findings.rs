@@ -17,27 +17,27 @@ const FEW: usize = 3;
 /// Prints findings to standard error, each under its line. Where there are very many, those of a kind after the first few
 /// are counted.
 pub fn print(findings: &[Finding], source: &Source) {
+    print_each(findings, |_| Some(source));
+}
+
+/// Prints findings about files of gateways to standard error, each under its line, but for lines that may show a secret.
+pub fn print_among(findings: &[Finding], sources: &BTreeMap<String, Source>) {
+    print_each(findings, |finding| finding.place.as_ref().and_then(|place| sources.get(&*place.file)));
+}
+
+fn print_each<'a>(findings: &[Finding], source: impl Fn(&Finding) -> Option<&'a Source>) {
     let renderer = Renderer::styled().warning(CARE).decor_style(DecorStyle::Unicode).term_width(columns());
+    let nothing = Source::new("", "");
     let mut of_kind: BTreeMap<&str, usize> = BTreeMap::new();
     for finding in findings {
         let count = of_kind.entry(finding.rule.code).or_default();
         *count += 1;
         if findings.len() <= MANY || *count <= FEW {
-            terminal::error_line(&format!("{}\n", draw(finding, source, &renderer)));
+            terminal::error_line(&format!("{}\n", draw(finding, source(finding).unwrap_or(&nothing), &renderer)));
         }
     }
     for (code, count) in of_kind.into_iter().filter(|(_, count)| findings.len() > MANY && *count > FEW) {
         terminal::error_line(&format!("and {} more of {code}; --format json lists all\n", count - FEW));
-    }
-}
-
-/// Prints findings about files of gateways to standard error, each under its line, but for lines that may show a secret.
-pub fn print_among(findings: &[Finding], sources: &BTreeMap<String, Source>) {
-    let renderer = Renderer::styled().warning(CARE).decor_style(DecorStyle::Unicode).term_width(columns());
-    let nothing = Source::new("", "");
-    for finding in findings {
-        let source = finding.place.as_ref().and_then(|place| sources.get(&*place.file));
-        terminal::error_line(&format!("{}\n", draw(finding, source.unwrap_or(&nothing), &renderer)));
     }
 }
 
@@ -104,6 +104,14 @@ pub fn json(findings: &[Finding], source: &Source) -> Value {
 /// The same of findings about files of gateways.
 pub fn json_among(findings: &[Finding], sources: &BTreeMap<String, Source>) -> Value {
     as_json(findings, |place| sources.get(&*place.file))
+}
+
+/// The same, one by one.
+pub fn json_list(findings: &[Finding], sources: &BTreeMap<String, Source>) -> Vec<Value> {
+    match json_among(findings, sources) {
+        Value::Array(list) => list,
+        other => vec![other],
+    }
 }
 
 fn as_json<'a>(findings: &[Finding], source: impl Fn(&Place) -> Option<&'a Source>) -> Value {

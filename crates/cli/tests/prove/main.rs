@@ -174,7 +174,8 @@ fn build_and_edit(folder: &Path, name: &str, text: String, edits: &[(&str, &str,
 /// Lays out a sabotaged pair; returns the arguments that prove it.
 fn spoil(folder: &Path, sabotage: &Sabotage) -> Vec<String> {
     build_and_edit(folder, sabotage.name, sabotage.pair.text(), sabotage.edits);
-    let mut args: Vec<String> = ["prove", "x.span.toml", "--built", "out", "--format", "json"].map(str::to_owned).to_vec();
+    let mut args: Vec<String> =
+        ["prove", "x.span.toml", "--built", "out", "--with-changes", "--format", "json"].map(str::to_owned).to_vec();
     if let Some((site, script)) = sabotage.script {
         write(&folder.join("script.sh"), script, 0o644);
         args.extend(["--gateway-script".to_owned(), format!("{site}=script.sh")]);
@@ -223,7 +224,7 @@ fn compare_and_the_daemons_agree_on_what_is_fatal() {
         let folder = folder();
         build_and_edit(folder.path(), change.name, change.pair.text(), change.edits);
         let compared = uspan(folder.path(), &["compare", "out/packhouse", "out/coldstore", "--format", "json"]);
-        let proven = uspan(folder.path(), &["prove", "x.span.toml", "--built", "out", "--format", "json"]);
+        let proven = uspan(folder.path(), &["prove", "x.span.toml", "--built", "out", "--with-changes", "--format", "json"]);
         let failed = failures(&proven.json()["proofs"][0]);
         say(&format!("compared: {}, exit {}; proven: exit {}", change.name, compared.code, proven.code));
         if compared.code != proven.code || proven.code > 1 {

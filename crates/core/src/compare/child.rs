@@ -1,11 +1,14 @@
 //! The Child SAs: selectors, proposals, PFS, mode.
 
+use std::collections::{HashMap, HashSet};
+
 use ipnet::IpNet;
 
 use super::connection::lifetimes;
 use super::offers::{self, common};
 use super::{Shown, Side, Table, Verdict, best};
 use crate::duration::duration_words;
+use crate::effort::steps;
 use crate::gateway::{Child, Dscp, EspProposal, IkeVersion, Mode, Setting, listed};
 
 impl Table<'_> {
@@ -13,13 +16,17 @@ impl Table<'_> {
         let [left, right] = self.sides.map(|side| side.connection);
         let several = left.children.len() > 1 || right.children.len() > 1;
         let [mut ours, mut theirs]: [Vec<&Child>; 2] = [left, right].map(|connection| connection.children.iter().collect());
-        let mut pairs = Vec::new();
-        // The best fits find each other first.
-        while let Some((one, other)) = best(&ours, &theirs, |one, other| closeness(one, other, self.crossed)) {
+        // Most fit exactly: those are found by what they have in common, however many there are.
+        let mut pairs = alike(&mut ours, &mut theirs, self.crossed);
+        // The best fits of the rest find each other first.
+        while ours.len() * theirs.len() < MOST_FITS
+            && let Some((one, other)) = best(&ours, &theirs, |one, other| closeness(one, other, self.crossed))
+        {
             pairs.push((ours.remove(one), theirs.remove(other)));
         }
-        let place = |child: &Child| left.children.iter().position(|known| std::ptr::eq(known, child));
-        pairs.sort_by_key(|(one, _)| place(one));
+        let places: HashMap<*const Child, usize> =
+            left.children.iter().enumerate().map(|(i, child)| (std::ptr::from_ref(child), i)).collect();
+        pairs.sort_by_key(|(one, _)| places.get(&std::ptr::from_ref(*one)).copied());
         for (one, other) in pairs {
             self.child = several.then(|| one.name.clone());
             self.child(one, other);
@@ -205,6 +212,35 @@ fn pair_words(child: &Child, turned: bool) -> String {
 }
 
 /// How well two Child SAs fit: the same, overlapping, crossed, or not at all.
+/// More combinations of Child SAs without an exact counterpart than anybody looks through.
+const MOST_FITS: usize = 40_000;
+
+/// Takes out those of two lists that have the same selectors, in their order.
+fn alike<'a>(ours: &mut Vec<&'a Child>, theirs: &mut Vec<&'a Child>, crossed: bool) -> Vec<(&'a Child, &'a Child)> {
+    let selectors = |child: &'a Child, turned: bool| {
+        let (near, far) = (child.local.value.as_slice(), child.remote.value.as_slice());
+        if turned { (far, near) } else { (near, far) }
+    };
+    steps(ours.len() + theirs.len());
+    let mut known: HashMap<_, Vec<&Child>> = HashMap::new();
+    for child in theirs.iter().rev() {
+        known.entry(selectors(child, crossed)).or_default().push(child);
+    }
+    let (mut pairs, mut rest, mut taken) = (Vec::new(), Vec::new(), HashSet::new());
+    for one in ours.drain(..) {
+        match known.get_mut(&selectors(one, false)).and_then(Vec::pop) {
+            Some(other) => {
+                taken.insert(std::ptr::from_ref(other));
+                pairs.push((one, other));
+            }
+            None => rest.push(one),
+        }
+    }
+    *ours = rest;
+    theirs.retain(|other| !taken.contains(&std::ptr::from_ref(*other)));
+    pairs
+}
+
 fn closeness(one: &Child, other: &Child, crossed: bool) -> usize {
     let (near, far) = if crossed { (&other.remote.value, &other.local.value) } else { (&other.local.value, &other.remote.value) };
     let overlap = |a: &[IpNet], b: &[IpNet]| a.iter().any(|x| b.iter().any(|y| x.contains(y) || y.contains(x)));

@@ -15,6 +15,10 @@ mod tree;
 pub use crate::identity::Identity;
 pub(crate) use endpoint::is_private;
 pub use endpoint::{Endpoint, is_dns_name};
+
+/// More pairs of selectors than any connection has: each is an SA, or a few rules, of its own.
+pub const MOST_PAIRS: usize = 1024;
+
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Packet, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, OwnAddress, Route, RoutingTable, SegmentLimit, Through, TunnelInterface};
 pub use proposal::{EspProposal, IkeProposal};

@@ -5,9 +5,11 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use crate::digest::digest;
+use crate::effort::Budget;
+use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::key::Certificate;
-use crate::source::Place;
+use crate::source::{Place, Span};
 
 /// A prefix, or an address as the prefix of itself.
 pub(crate) fn prefix(text: &str) -> Option<IpNet> {
@@ -28,26 +30,56 @@ pub(crate) fn authority_name(authority: &Certificate) -> String {
 
 /// Deeper than anybody includes.
 const DEEPEST: usize = 16;
-/// More files than any daemon reads.
-const MOST: usize = 10_000;
 
 /// The files that include each other while they are read, so that none goes round in circles and all together come to
-/// an end.
-#[derive(Debug, Default)]
+/// an end: what they are read over and over for is no more than a few times what they hold.
+#[derive(Debug)]
 pub(crate) struct Opened {
     open: Vec<String>,
-    count: usize,
+    budget: Budget,
+    /// The file at which it was given up.
+    given_up: Option<String>,
 }
 
 impl Opened {
+    /// For the files of a tree.
+    pub(crate) fn of(tree: &Tree) -> Opened {
+        let bytes = tree.files.values().map(|file| file.text.len()).sum();
+        Opened { open: Vec::new(), budget: Budget::of(bytes), given_up: None }
+    }
+
     /// Opens a file; `false` if it is open already, or too much is.
-    pub(crate) fn enter(&mut self, path: &str) -> bool {
-        let fits = !self.has(path) && self.open.len() < DEEPEST && self.count < MOST;
+    pub(crate) fn enter(&mut self, path: &str, text: &str) -> bool {
+        if self.has(path) || self.open.len() >= DEEPEST {
+            return false;
+        }
+        let fits = self.afford(path, text.len());
         if fits {
             self.open.push(path.to_owned());
-            self.count += 1;
         }
         fits
+    }
+
+    /// Spends something on what a file says; `false` if there is no more to spend.
+    pub(crate) fn afford(&mut self, path: &str, count: usize) -> bool {
+        let fits = self.given_up.is_none() && self.budget.spend(count);
+        if !fits && self.given_up.is_none() {
+            self.given_up = Some(path.to_owned());
+        }
+        fits
+    }
+
+    /// Whether there is nothing more to spend.
+    pub(crate) fn is_given_up(&self) -> bool {
+        self.given_up.is_some()
+    }
+
+    /// That it was given up, where it was.
+    pub(crate) fn finding(&self) -> Option<Finding> {
+        let path = self.given_up.as_ref()?;
+        let message =
+            format!("`{path}` and what it takes in, again and again, is many times what stands in the files: the rest is not read");
+        Some(Finding::new(&rules::TOO_MUCH, message).at(Place { file: path.as_str().into(), span: Span::default() }))
     }
 
     /// Whether a file is open.

@@ -165,7 +165,7 @@ impl Source {
 }
 
 /// A span in a named file.
-#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Place {
     /// Name of the file, as the source was named.
     pub file: Arc<str>,

@@ -255,6 +255,9 @@ impl Layout {
         let (path, target) = (self.fresh.join(MANIFEST), self.output.join(MANIFEST));
         let cannot = || Failure::file("the output stands as it was; cannot write", &target);
         let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path).map_err(cannot())?;
+        if !self.modes_hold {
+            file.set_permissions(fs::Permissions::from_mode(0o600)).map_err(cannot())?;
+        }
         let mut file = io::BufWriter::new(file);
         let whole = Whole { uspan_manifest: 1, files: Files(planned) };
         serde_json::to_writer_pretty(&mut file, &whole).map_err(|error| cannot()(error.into()))?;

@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use ring::digest::{SHA256, digest};
 use toml::de::DeTable;
 
-use super::tunnel::{Told, all_pairs};
+use super::tunnel::Told;
 use super::{Decoder, SiteIndex, flag, list, number, printable, table, text};
 use crate::description::{Address, Description, Network, Pair, Site, Tunnel};
 use crate::digest::hex;
@@ -344,7 +344,7 @@ impl Decoder<'_> {
         };
         tunnel.between = between.map(Clone::clone);
         if tunnel.hosts.is_none() {
-            tunnel.pairs = all_pairs(ends, span);
+            tunnel.pairs = self.all_pairs(ends, span)?;
             let beyond = making.transit.get(&between[0].value).cloned().unwrap_or_default();
             for first in beyond {
                 let ipv4 = ends[0].networks[first].prefix.value.addr().is_ipv4();

@@ -3,7 +3,7 @@
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
 use crate::description::{Address, Allowance, Appearance, Offer, Pair, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method, Opening, Passing, Traffic, service, service_names};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Opening, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
 use std::sync::Arc;
 use std::time::Duration;
@@ -71,7 +71,7 @@ impl Decoder<'_> {
         let (pairs, carries) = match fields.get("carries") {
             _ if hosts.is_some() => (Vec::new(), name.span),
             Some(node) => (self.pairs(node, ends)?, node.span().into()),
-            None => (all_pairs(ends, name.span), name.span),
+            None => (self.all_pairs(ends, name.span)?, name.span),
         };
         let appearances = self.appearances(fields, ends)?;
         let passes = self.passes(fields, ends)?;
@@ -209,7 +209,33 @@ impl Decoder<'_> {
                 pairs.push(pair);
             }
         }
+        if pairs.len() > MOST_PAIRS {
+            self.too_many_pairs(pairs.len(), node.span().into());
+        }
         (self.findings.len() == before).then_some(pairs)
+    }
+
+    /// Every network of the one with every network of the other; nothing where those are too many.
+    pub(super) fn all_pairs(&mut self, ends: [&Site; 2], span: Span) -> Option<Vec<Pair>> {
+        let of = |end: usize, ipv4: bool| ends[end].own_networks().filter(|own| own.prefix.value.addr().is_ipv4() == ipv4).count();
+        let count = of(0, true).saturating_mul(of(1, true)).saturating_add(of(0, false).saturating_mul(of(1, false)));
+        if count > MOST_PAIRS {
+            self.too_many_pairs(count, span);
+            return None;
+        }
+        let mut pairs = Vec::with_capacity(count);
+        for (first, one) in ends[0].own_networks().enumerate() {
+            for (second, other) in ends[1].own_networks().enumerate() {
+                if one.prefix.value.addr().is_ipv4() == other.prefix.value.addr().is_ipv4() {
+                    pairs.push(Pair { first, second, span });
+                }
+            }
+        }
+        Some(pairs)
+    }
+
+    fn too_many_pairs(&mut self, count: usize, span: Span) {
+        self.say(&rules::TOO_MANY_PAIRS, span, format!("it carries {count} pairs of networks, and {MOST_PAIRS} are the most"));
     }
 
     pub(super) fn network(&mut self, name: &Located<&str>, site: &Site, ends: [&Site; 2]) -> Option<usize> {
@@ -351,17 +377,4 @@ impl Decoder<'_> {
         }
         found.map(Some)
     }
-}
-
-/// Every network of the one with every network of the other.
-pub(super) fn all_pairs(ends: [&Site; 2], span: Span) -> Vec<Pair> {
-    let mut pairs = Vec::with_capacity(ends[0].networks.len() * ends[1].networks.len());
-    for (first, one) in ends[0].own_networks().enumerate() {
-        for (second, other) in ends[1].own_networks().enumerate() {
-            if one.prefix.value.addr().is_ipv4() == other.prefix.value.addr().is_ipv4() {
-                pairs.push(Pair { first, second, span });
-            }
-        }
-    }
-    pairs
 }

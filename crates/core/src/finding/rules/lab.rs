@@ -16,4 +16,9 @@ chapter! {
         why: "Without ESP no packet is ever protected; an IKE SA alone proves little.",
         remedy: "`uspan prove --prepare` builds a guest kernel, once, in about seven minutes.",
     }
+    FOREIGN_STATEMENT = "US954" "foreign-statement" Error {
+        what: "A tree that is to be proven holds a statement that the build of its description does not have.",
+        why: "The lab runs what the tree says, as root of a gateway of its own: commands that stand in it are run, and a proof with them proves something else.",
+        remedy: "Look at it; where it is meant, say `--with-changes`. To prove what the description says, leave `--built` out.",
+    }
 }

@@ -111,4 +111,9 @@ chapter! {
         why: "The reader takes what is behind that for a line of its own: the end of a remark becomes a rule, a command or a secret.",
         remedy: "Break the line; look at what stands at its end, and at who wrote it.",
     }
+    TOO_MUCH = "US808" "too-much" Error {
+        what: "Files of a gateway take each other in so often, or name so many networks, that they stand for far more than they say.",
+        why: "No daemon would do anything useful with them, and whoever reads them would be kept busy for ever.",
+        remedy: "Look at what they include and take over; name fewer and wider networks.",
+    }
 }

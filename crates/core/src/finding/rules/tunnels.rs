@@ -171,4 +171,9 @@ chapter! {
         why: "Selectors that name what lies beyond the hub would also take what a member's own networks send each other.",
         remedy: "Say `style = \"route-based\"` at the hubs and the members of a star, or leave `transit` out.",
     }
+    TOO_MANY_PAIRS = "US335" "too-many-pairs" Error {
+        what: "A tunnel carries more pairs of networks than any gateway is asked to.",
+        why: "Each pair is a Child SA of its own or several rules of filter and translation, at both ends, and most hold for nothing that is sent.",
+        remedy: "Name wider networks that hold several, or only the pairs that are needed with `carries`.",
+    }
 }

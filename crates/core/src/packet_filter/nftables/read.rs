@@ -28,6 +28,7 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
             }
         }
     }
+    reader.findings.extend(reader.opened.finding());
     own::nftables(tree, reader.chains.all, reader.findings)
 }
 
@@ -86,7 +87,7 @@ impl<'t> Reader<'t> {
             known: Known::default(),
             defined: BTreeMap::new(),
             read: BTreeSet::new(),
-            opened: Opened::default(),
+            opened: Opened::of(tree),
             budget: EXPANDED,
             findings: Vec::new(),
         }
@@ -99,7 +100,7 @@ impl<'t> Reader<'t> {
 
     fn file(&mut self, path: &str, within: Option<Table<'_>>) {
         let Some(file) = self.tree.files.get(path) else { return };
-        if !self.opened.enter(path) {
+        if !self.opened.enter(path, &file.text) {
             return;
         }
         self.read.insert(path.to_owned());
@@ -202,7 +203,7 @@ impl<'t> Reader<'t> {
     /// A file of rules that a chain includes.
     fn rules_of(&mut self, path: &str, table: Table<'_>, chain: usize) {
         let Some(file) = self.tree.files.get(path) else { return };
-        if self.opened.enter(path) {
+        if self.opened.enter(path, &file.text) {
             self.read.insert(path.to_owned());
             let source = Source::new(path, file.text.as_str());
             for statement in parse(&source, &mut self.findings) {

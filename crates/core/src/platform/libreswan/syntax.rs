@@ -1,7 +1,7 @@
 //! The formats of ipsec.conf(5) and ipsec.secrets(5).
 
 use std::borrow::Cow;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use crate::dialect::IPSEC_SECRETS;
 use crate::finding::{self as rules, Finding};
@@ -49,7 +49,7 @@ const REFERENCES: [&str; 2] = ["also", "alsoflip"];
 /// Reads the sections of the main file and of what it includes; without it, those of the folder that the packaged one
 /// includes. Connections are whole: with what they take over from others and from the defaults.
 pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
-    let (mut sections, mut findings, mut opened) = (Vec::new(), Vec::new(), Opened::default());
+    let (mut sections, mut findings, mut opened) = (Vec::new(), Vec::new(), Opened::of(tree));
     if tree.files.contains_key(MAIN) {
         file(tree, MAIN, &mut opened, &mut sections, &mut findings);
     } else {
@@ -58,73 +58,131 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
         }
     }
     let bases: HashSet<&str> = sections.iter().flat_map(|section| REFERENCES.iter().flat_map(|key| section.all(key))).collect();
-    let connections: Vec<_> = sections.iter().filter(|section| section.kind == "conn" && section.name.value != "%default").collect();
-    let whole = connections.iter().map(|section| {
-        let mut settings = section.settings.clone();
-        append(&mut settings, section, &sections, false, &mut vec![section.name.value.clone()], &mut findings);
-        for default in sections.iter().filter(|other| other.kind == "conn" && other.name.value == "%default") {
-            add(&mut settings, &default.settings, false);
-        }
-        let peer = |name: &&str| {
-            let found = sections.iter().find(|other| other.kind == "conn" && other.name.value == **name);
-            found.is_some_and(|other| other.get("left").is_some() && other.get("right").is_some())
+    let all = All::of(&sections);
+    let mut whole = Vec::new();
+    for section in sections.iter().filter(|section| section.kind == "conn" && section.name.value != "%default") {
+        let mut taking = Taking {
+            section,
+            settings: Settings::of(section),
+            taken: HashSet::new(),
+            told: false,
+            findings: &mut findings,
+            opened: &mut opened,
         };
+        taking.taken.insert(section.name.value.clone());
+        taking.append(section, &all, false, 0);
+        for default in &all.defaults {
+            taking.add(default, false);
+        }
+        let settings = taking.settings.list;
+        let peer = |name: &&str| all.get(name).is_some_and(|other| other.get("left").is_some() && other.get("right").is_some());
         let base = section.all("also").find(peer).map(str::to_owned);
         let is_base = bases.contains(section.name.value.as_str());
-        Section { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base }
-    });
-    (whole.collect(), findings)
+        whole.push(Section { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base });
+    }
+    findings.extend(opened.finding());
+    (whole, findings)
 }
 
-/// Adds the settings of the sections that one names, as if they stood there.
-fn append(
-    settings: &mut Vec<(Word, Word)>,
-    of: &Section,
-    all: &[Section],
-    flipped: bool,
-    taken: &mut Vec<String>,
-    findings: &mut Vec<Finding>,
-) {
-    for (key, flips) in [("also", false), ("alsoflip", true)] {
-        for name in of.all(key) {
-            let flipped = flipped != flips;
-            match all.iter().find(|section| section.kind == "conn" && section.name.value == name) {
-                // None may be taken over twice (ipsec.conf(5)).
-                Some(base) if !taken.iter().any(|known| known == name) => {
-                    taken.push(name.to_owned());
-                    add(settings, &base.settings, flipped);
-                    append(settings, base, all, flipped, taken, findings);
+/// Sections by name; of two of one name the first one.
+struct All<'a> {
+    named: HashMap<&'a str, &'a Section>,
+    defaults: Vec<&'a Section>,
+}
+
+impl<'a> All<'a> {
+    fn of(sections: &'a [Section]) -> All<'a> {
+        let mut named = HashMap::new();
+        for section in sections.iter().filter(|section| section.kind == "conn") {
+            named.entry(section.name.value.as_str()).or_insert(section);
+        }
+        let defaults = sections.iter().filter(|section| section.kind == "conn" && section.name.value == "%default").collect();
+        All { named, defaults }
+    }
+
+    fn get(&self, name: &str) -> Option<&'a Section> {
+        self.named.get(name).copied()
+    }
+}
+
+/// Settings in their order, of which the first of a name counts.
+struct Settings {
+    list: Vec<(Word, Word)>,
+    names: HashSet<String>,
+}
+
+impl Settings {
+    fn of(section: &Section) -> Settings {
+        let names = section.settings.iter().map(|(key, _)| key.value.clone()).collect();
+        Settings { list: section.settings.clone(), names }
+    }
+}
+
+/// A connection that takes over others.
+struct Taking<'a> {
+    section: &'a Section,
+    settings: Settings,
+    taken: HashSet<String>,
+    told: bool,
+    findings: &'a mut Vec<Finding>,
+    opened: &'a mut Opened,
+}
+
+/// Deeper than anybody lets sections take over each other.
+const DEEPEST: usize = 64;
+
+impl Taking<'_> {
+    /// Adds the settings of the sections that one names, as if they stood there.
+    fn append(&mut self, of: &Section, all: &All<'_>, flipped: bool, depth: usize) {
+        for (key, flips) in [("also", false), ("alsoflip", true)] {
+            // What one says twice is told once.
+            let mut said = HashSet::new();
+            for name in of.all(key) {
+                if !self.opened.afford(&self.section.name.place.file, 1) {
+                    return;
                 }
-                Some(_) => {
-                    findings.push(
-                        Finding::new(&rules::DEVICE_VALUE, format!("`{name}` is taken over twice, or takes over itself"))
-                            .at(of.name.place.clone()),
-                    );
+                let flipped = flipped != flips;
+                let place = || of.name.place.clone();
+                match all.get(name) {
+                    // None may be taken over twice (ipsec.conf(5)).
+                    Some(base) if depth < DEEPEST && self.taken.insert(name.to_owned()) => {
+                        self.add(base, flipped);
+                        self.append(base, all, flipped, depth + 1);
+                    }
+                    // One of a connection is told; the others follow from it.
+                    Some(_) if !std::mem::replace(&mut self.told, true) => {
+                        let message = format!("`{name}` is taken over twice, or takes over itself");
+                        self.findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(place()));
+                    }
+                    None if said.insert(name) => {
+                        self.findings.push(Finding::new(&rules::DEVICE_VALUE, format!("there is no section `{name}`")).at(place()));
+                    }
+                    _ => {}
                 }
-                None => {
-                    findings.push(Finding::new(&rules::DEVICE_VALUE, format!("there is no section `{name}`")).at(of.name.place.clone()));
-                }
+            }
+        }
+    }
+
+    /// Adds settings that are not there yet; with left and right exchanged where that is asked for.
+    fn add(&mut self, base: &Section, flipped: bool) {
+        for (key, value) in base.settings.iter().filter(|(key, _)| !key.value.starts_with("also")) {
+            let name = match (flipped, key.value.strip_prefix("left"), key.value.strip_prefix("right")) {
+                (true, Some(rest), _) => format!("right{rest}"),
+                (true, _, Some(rest)) => format!("left{rest}"),
+                _ => key.value.clone(),
+            };
+            // As much as is copied.
+            let size = key.value.len() + value.value.len();
+            if !self.settings.names.contains(&name) && self.opened.afford(&self.section.name.place.file, size) {
+                self.settings.names.insert(name.clone());
+                self.settings.list.push((Word { value: name, ..key.clone() }, value.clone()));
             }
         }
     }
 }
 
-/// Adds settings that are not there yet; with left and right exchanged where that is asked for.
-fn add(settings: &mut Vec<(Word, Word)>, more: &[(Word, Word)], flipped: bool) {
-    for (key, value) in more.iter().filter(|(key, _)| !key.value.starts_with("also")) {
-        let name = match (flipped, key.value.strip_prefix("left"), key.value.strip_prefix("right")) {
-            (true, Some(rest), _) => format!("right{rest}"),
-            (true, _, Some(rest)) => format!("left{rest}"),
-            _ => key.value.clone(),
-        };
-        if !settings.iter().any(|(known, _)| known.value == name) {
-            settings.push((Word { value: name, ..key.clone() }, value.clone()));
-        }
-    }
-}
-
 fn file(tree: &Tree, path: &str, opened: &mut Opened, sections: &mut Vec<Section>, findings: &mut Vec<Finding>) {
-    let Some(found) = tree.files.get(path).filter(|_| opened.enter(path)) else { return };
+    let Some(found) = tree.files.get(path).filter(|file| opened.enter(path, &file.text)) else { return };
     let source = Source::new(path, found.text.as_str());
     let (mut own, syntax) = parse(&source);
     findings.extend(syntax);

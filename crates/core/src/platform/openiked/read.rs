@@ -29,7 +29,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         liveness: None,
         passive: false,
         macros: Macros::new(),
-        opened: Opened::default(),
+        opened: Opened::of(tree),
     };
     if tree.files.contains_key(MAIN) {
         reader.file(MAIN);
@@ -46,6 +46,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
             child.on_dead_peer = Setting::default_of(interval.map(|_| dead));
         }
     }
+    reader.findings.extend(reader.opened.finding());
     (gateway, reader.findings)
 }
 
@@ -136,7 +137,7 @@ impl Reader<'_> {
     }
 
     fn file(&mut self, path: &str) {
-        let Some(file) = self.tree.files.get(path).filter(|_| self.opened.enter(path)) else { return };
+        let Some(file) = self.tree.files.get(path).filter(|file| self.opened.enter(path, &file.text)) else { return };
         let source = Source::new(path, file.text.as_str());
         let (statements, syntax) = parse(&source);
         self.findings.extend(syntax);

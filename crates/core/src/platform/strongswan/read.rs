@@ -14,7 +14,7 @@ use crate::gateway::{
     Opening, PinnedKey, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
-use crate::platform::text::{Word, prefix};
+use crate::platform::text::{Opened, Word, prefix};
 use crate::platform::{implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::Place;
@@ -28,8 +28,9 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         true => vec![MAIN],
         false => tree.in_folder(FOLDER, ".conf").map(|(path, _)| path).collect(),
     };
+    let mut opened = Opened::of(tree);
     for path in files {
-        let (root, syntax) = load(tree, path);
+        let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
         let mut reader = Reader { findings: &mut findings };
         reader.known(&root, &[], &["connections", "secrets"]);
@@ -56,6 +57,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
             gateway.secrets.extend(reader.secret(section));
         }
     }
+    findings.extend(opened.finding());
     let switched = tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(AGGRESSIVE_SWITCH));
     if gateway.connections.iter().any(|connection| connection.aggressive.value) && !switched {
         let message = "aggressive mode with a shared secret, which the daemon refuses to answer without a switch in strongswan.conf";

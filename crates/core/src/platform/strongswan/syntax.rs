@@ -1,5 +1,8 @@
 //! The settings format of strongswan.conf(5): sections, settings, comments, quoting.
 
+use std::collections::{HashMap, HashSet};
+
+use crate::effort::steps;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::Unwritable;
@@ -14,13 +17,37 @@ pub(super) struct Section {
     pub references: Vec<Word>,
     pub settings: Vec<(Word, Word)>,
     pub sections: Vec<Section>,
+    /// Where each of them stands, by its name.
+    named: HashMap<String, usize>,
     /// Files to be taken in where the section stands, with the number of settings and sections that stood before.
     pub includes: Vec<(Word, usize, usize)>,
 }
 
 impl Section {
     pub(super) fn section(&self, name: &str) -> Option<&Section> {
-        self.sections.iter().find(|section| section.name.value == name)
+        self.named.get(name).map(|at| &self.sections[*at])
+    }
+
+    /// Adds a section; one of a name that is there already extends that.
+    fn add(&mut self, inner: Section) {
+        match self.named.get(&inner.name.value) {
+            Some(at) => self.sections[*at].extend(inner),
+            None => self.push(inner),
+        }
+    }
+
+    /// Adds a section beside those that are there; by its name the first one is found.
+    fn push(&mut self, inner: Section) {
+        self.named.entry(inner.name.value.clone()).or_insert(self.sections.len());
+        self.sections.push(inner);
+    }
+
+    /// Leaves some out.
+    fn retain(&mut self, keep: impl Fn(&Section) -> bool) {
+        self.named.clear();
+        for section in std::mem::take(&mut self.sections).into_iter().filter(keep) {
+            self.push(section);
+        }
     }
 
     /// The first section of this name, or of this name and a suffix.
@@ -55,22 +82,18 @@ impl Section {
     fn extend(&mut self, other: Section) {
         self.settings.extend(other.settings);
         self.references.extend(other.references);
-        for inner in other.sections {
-            match self.sections.iter_mut().find(|known| known.name.value == inner.name.value) {
-                Some(known) => known.extend(inner),
-                None => self.sections.push(inner),
-            }
-        }
+        other.sections.into_iter().for_each(|inner| self.add(inner));
     }
 }
 
 /// Reads a file with everything that it includes and refers to. Total: what cannot be read is reported and skipped.
-pub(super) fn load(tree: &Tree, path: &str) -> (Section, Vec<Finding>) {
+pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (Section, Vec<Finding>) {
     let mut findings = Vec::new();
     let mut root = Section::default();
-    let mut opened = Opened::default();
-    opened.enter(path);
-    root.extend(file(tree, path, &mut opened, &mut findings));
+    if tree.files.get(path).is_some_and(|file| opened.enter(path, &file.text)) {
+        root.extend(file(tree, path, opened, &mut findings));
+        opened.leave();
+    }
     if root.refers() {
         let whole = root.clone();
         let mut budget = MAX_SECTIONS;
@@ -78,7 +101,8 @@ pub(super) fn load(tree: &Tree, path: &str) -> (Section, Vec<Finding>) {
         // What others take over says nothing by itself.
         let mut bases = Vec::new();
         whole.bases(&mut bases);
-        root.sections.retain(|section| !bases.iter().any(|base| *base == section.name.value));
+        let bases: HashSet<&str> = bases.into_iter().collect();
+        root.retain(|section| !bases.contains(section.name.value.as_str()));
     }
     (root, findings)
 }
@@ -104,6 +128,7 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, 
         return;
     }
     let (settings, sections) = (std::mem::take(&mut section.settings), std::mem::take(&mut section.sections));
+    section.named.clear();
     let mut includes = std::mem::take(&mut section.includes).into_iter().peekable();
     let (mut settings, mut sections) = (settings.into_iter().enumerate().peekable(), sections.into_iter().enumerate().peekable());
     loop {
@@ -113,7 +138,7 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, 
             before.settings.push(setting);
         }
         while let Some((_, inner)) = sections.next_if(|(i, _)| *i < bounds.1) {
-            before.sections.push(inner);
+            before.push(inner);
         }
         section.extend(before);
         let Some((pattern, ..)) = includes.next() else { return };
@@ -123,10 +148,10 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, 
             findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(pattern.place.clone()));
         }
         for name in files {
-            if opened.enter(&name) {
+            if tree.files.get(&name).is_some_and(|file| opened.enter(&name, &file.text)) {
                 section.extend(file(tree, &name, opened, findings));
                 opened.leave();
-            } else {
+            } else if !opened.is_given_up() {
                 let message = format!("`{}` is included by itself", pattern.value);
                 findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(pattern.place.clone()));
             }
@@ -148,6 +173,7 @@ fn refer(section: &mut Section, whole: &Section, depth: usize, budget: &mut usiz
             continue;
         };
         // A copy of everything below it.
+        steps(base.size());
         let Some(left) = budget.checked_sub(base.size()) else { return };
         *budget = left;
         let mut base = base.clone();
@@ -210,6 +236,23 @@ impl Parser<'_> {
     fn skip_line(&mut self) {
         let rest = &self.text[self.at..];
         self.at += rest.find('\n').unwrap_or(rest.len());
+    }
+
+    /// To the brace that closes what a brace opens here.
+    fn skip_section(&mut self) {
+        let mut depth = 0_usize;
+        for (at, byte) in self.text.bytes().enumerate().skip(self.at) {
+            match byte {
+                b'{' => depth += 1,
+                b'}' => depth -= 1,
+                _ => {}
+            }
+            if depth == 0 {
+                self.at = at + 1;
+                return;
+            }
+        }
+        self.at = self.text.len();
     }
 
     fn error(&mut self, start: usize, message: &str) {
@@ -280,16 +323,20 @@ impl Parser<'_> {
                 let value = self.value();
                 section.settings.push((name, value));
             }
-            Some('{') if self.depth < MAX_DEPTH => {
+            Some('{') if self.depth >= MAX_DEPTH => {
+                self.skip_section();
+                self.error(start, "sections within sections, deeper than any real file");
+            }
+            Some('{') => {
                 self.at += 1;
                 self.depth += 1;
                 let mut inner = Section { name, references, ..Section::default() };
                 self.body(&mut inner, false);
                 self.depth -= 1;
                 // Two of one name in one file are one.
-                match section.sections.iter_mut().find(|known| known.name.value == inner.name.value) {
-                    Some(known) if inner.includes.is_empty() && known.includes.is_empty() => known.extend(inner),
-                    _ => section.sections.push(inner),
+                match section.section(&inner.name.value) {
+                    Some(known) if inner.includes.is_empty() && known.includes.is_empty() => section.add(inner),
+                    _ => section.push(inner),
                 }
             }
             _ => {

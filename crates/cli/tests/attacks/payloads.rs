@@ -1,0 +1,484 @@
+//! Payloads into every field of a description and every cell of an inventory. What is accepted builds the same statements, files,
+//! elements and commands as a harmless text in the same place, and no word of it is run.
+//!
+//! `USPAN_ATTACKS=1` takes all payloads into all fields (some minutes); without it a part that differs from run to run of the tests
+//! only with the payloads' list.
+
+use std::cell::Cell;
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+
+use html5ever::tendril::StrTendril;
+use html5ever::tokenizer::{BufferQueue, TagKind, Token, TokenSink, TokenSinkResult, Tokenizer};
+
+use crate::common::{files, uspan, write};
+
+/// Pieces of every syntax that is written, and what readers stumble over.
+fn payloads() -> Vec<String> {
+    let mut all: Vec<String> = [
+        "$(touch PWNED)",
+        "`touch PWNED`",
+        "; touch PWNED;",
+        "' ; touch PWNED ; '",
+        "\"; touch PWNED; \"",
+        "|touch PWNED",
+        "&& touch PWNED",
+        "> PWNED",
+        "\\",
+        "x \\",
+        "\\\"",
+        "'",
+        "\"",
+        "''",
+        "\"\"",
+        "#",
+        "# x",
+        "x # y",
+        "}",
+        "} }",
+        "{",
+        "{ x = 1 }",
+        "} secrets { x { secret = 1 } }",
+        "conn evil",
+        "\tauto=start",
+        "conn evil left=1.2.3.4",
+        "include /etc/passwd",
+        "include \"/etc/shadow\"",
+        ": PSK \"x\"",
+        "%any : PSK \"x\"",
+        "psk \"x\"",
+        "ikev2 \"evil\" passive esp from any to any",
+        "add rule inet x y accept",
+        "table inet evil { }",
+        "; }",
+        "counter accept",
+        "COMMIT",
+        "*filter",
+        "-A INPUT -j ACCEPT",
+        "-I INPUT -j ACCEPT",
+        "router bgp 1",
+        "! end",
+        "exit",
+        "end\nconfigure",
+        "ip route 0.0.0.0/0 192.0.2.66",
+        "iface evil inet manual",
+        "up touch PWNED",
+        "pre-up touch PWNED",
+        "<script>alert(1)</script>",
+        "<img src=x onerror=alert(1)>",
+        "</pre><script>",
+        "]]>",
+        "<!--",
+        "-->",
+        "<![CDATA[",
+        "&lt;",
+        "&amp;",
+        "&#x3c;b&#x3e;",
+        "\"><b>",
+        "' onclick='x",
+        "{{7*7}}",
+        "${x}",
+        "%s%n",
+        "| x | y |",
+        "](http://example.net)",
+        "![x](http://example.net/x)",
+        "`code`",
+        "**b**",
+        "\\u0022",
+        "../../etc/passwd",
+        "/etc/passwd",
+        "..",
+        ".",
+        "~",
+        "-rf",
+        "--help",
+        "-",
+        "@/etc/passwd",
+        "%defaultroute",
+        "%fromcert",
+        "0.0.0.0/0",
+        "::/0",
+        "fqdn:x",
+        "keyid:x",
+        "C=XX, O=x",
+        "a=b, c=d",
+        "0x41",
+        "0sQQ==",
+        "*",
+        "?",
+        "[a-z]",
+        "!",
+        "~x",
+        "^",
+        "\u{1b}[2J",
+        "\u{7}",
+        "\u{0}",
+        "\r\n-I INPUT -j ACCEPT",
+        "\n}\nevil {",
+        "\u{85}",
+        "\u{9b}31m",
+        "\u{2028}x",
+        "\u{202e}x",
+        "\u{2066}x",
+        "\u{feff}",
+        "\u{e0041}",
+        "\u{fffe}",
+        "é",
+        "日本語",
+        "😀",
+        "İ",
+        "ﬁ",
+        "\u{301}",
+        "a\u{300}\u{301}",
+        " ",
+        "  x  ",
+        "\t",
+        "",
+    ]
+    .map(str::to_owned)
+    .to_vec();
+    // Long ones, whose end would be a line of its own to readers that take lines in pieces (2047, 4095 and 10,239 bytes).
+    for piece in [2047, 4095, 8191, 10_239] {
+        for lead in [0, 20, 40, 60] {
+            all.push(format!("{}-I INPUT -s 6.6.6.6/32 -j ACCEPT", "x".repeat(piece - lead)));
+            all.push(format!("{}: PSK \"evil\"", "x ".repeat((piece - lead) / 2)));
+        }
+    }
+    for length in [64, 65, 100, 161, 253, 254, 321, 999, 1000, 1001, 70_000] {
+        all.push("x".repeat(length));
+        all.push("x \\".repeat(length / 3));
+    }
+    all
+}
+
+const BENIGN: &str = "plain";
+
+/// A description in which each field that takes a text of the user's is marked.
+fn bases() -> Vec<(&'static str, String, &'static [&'static str])> {
+    let policy = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+gateway = { address = "198.51.100.20", outside = "@outside", inside = "@inside" }
+networks = { office = "10.41.0.0/22" }
+identity = { name = "@name" }
+shares-internet = true
+note = "@note"
+[site.coldstore]
+platform = "libreswan"
+packet-filter = "iptables"
+gateway = { address = "@address", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20" }
+identity = { mail = "@mail" }
+shares-internet = true
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "@file" }
+services = ["@service"]
+note = "@tunnel-note"
+"#;
+    let routed = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+style = "route-based"
+as-number = 64512
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "@inside" }
+networks = { office = "10.41.0.0/22" }
+identity = { free = "@free" }
+note = "@note"
+[site.coldstore]
+platform = "libreswan"
+style = "route-based"
+as-number = 64513
+gateway = { address = "203.0.113.77", outside = "@outside", inside = "eth1" }
+networks = { racks = "10.73.16.0/20" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k.key" }
+link = "10.254.0.0/31"
+routing = "bgp"
+note = "@tunnel-note"
+"#;
+    let iked = r#"unified-span = 1
+[site.packhouse]
+platform = "openiked"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+identity = { mail = "@mail" }
+note = "@note"
+[site.coldstore]
+platform = "openiked"
+packet-filter = "iptables"
+gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20" }
+identity = { name = "@name" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k.key" }
+allows-weak = { sha1 = "@reason" }
+note = "@tunnel-note"
+"#;
+    let group = r#"unified-span = 1
+[inventory.branches]
+file = "sites.csv"
+[site.press]
+platform = "strongswan"
+gateway = { address = "192.0.2.9", outside = "eth0", inside = "eth1" }
+networks = { press = "10.99.0.0/16" }
+note = "@note"
+[group.all]
+shape = "star"
+hubs = ["press"]
+members = ["branches"]
+master = "k.key"
+policy = { note = "@policy-note" }
+"#;
+    vec![
+        ("policy-based", policy.to_owned(), &["outside", "inside", "name", "note", "address", "mail", "file", "service", "tunnel-note"]),
+        ("route-based", routed.to_owned(), &["inside", "free", "note", "outside", "tunnel-note"]),
+        ("openiked", iked.to_owned(), &["mail", "note", "name", "reason", "tunnel-note"]),
+        ("group", group.to_owned(), &["note", "policy-note", "cell:note", "cell:name", "cell:outside", "cell:address"]),
+    ]
+}
+
+/// Harmless values, with which everything builds.
+fn harmless(field: &str) -> &'static str {
+    match field {
+        "outside" => "wan0",
+        "inside" => "lan0",
+        "name" => "packhouse.example.net",
+        "mail" => "gateway@coldstore.example.net",
+        "free" => "packhouse-1",
+        "subject" => "C=US, O=Alder Creek Orchards, CN=packhouse",
+        "address" => "203.0.113.77",
+        "file" => "k.key",
+        "service" => "https",
+        _ => BENIGN,
+    }
+}
+
+struct Case<'a> {
+    base: &'a str,
+    text: &'a str,
+    field: &'a str,
+    value: &'a str,
+}
+
+fn lay_out(folder: &Path, case: &Case<'_>) {
+    let mut text = case.text.to_owned();
+    let fields = [
+        "outside",
+        "inside",
+        "name",
+        "note",
+        "address",
+        "mail",
+        "file",
+        "service",
+        "tunnel-note",
+        "free",
+        "subject",
+        "reason",
+        "policy-note",
+    ];
+    // The longest names first, so that none is a part of another.
+    let mut fields = fields.to_vec();
+    fields.sort_by_key(|field| std::cmp::Reverse(field.len()));
+    for field in fields {
+        let value = if field == case.field { case.value } else { harmless(field) };
+        text = text.replace(&format!("\"@{field}\""), &toml_edit::Value::from(value).to_string().trim().to_owned());
+    }
+    write(&folder.join("d.span.toml"), text, 0o644);
+    let cell = |field: &str, harmless: &str| match case.field.strip_prefix("cell:") {
+        Some(named) if named == field => format!("\"{}\"", case.value.replace('"', "\"\"")),
+        _ => harmless.to_owned(),
+    };
+    let row = [
+        cell("name", "north"),
+        cell("address", "203.0.113.1"),
+        cell("outside", "eth0"),
+        "eth1".to_owned(),
+        "10.1.0.0/16".to_owned(),
+        "strongswan".to_owned(),
+        cell("note", BENIGN),
+    ];
+    let csv = format!("name,gateway.address,gateway.outside,gateway.inside,networks.lan,platform,note\n{}\n", row.join(","));
+    write(&folder.join("sites.csv"), csv, 0o644);
+    let file = if case.field == "file" { case.value } else { "k.key" };
+    // Where such a file can be, it is there.
+    if !file.contains(['\0', '/']) && !file.is_empty() && file.len() < 200 && file != "." && file != ".." {
+        write(&folder.join(file), "Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM\n", 0o600);
+    }
+}
+
+/// What was built, in numbers that no text of the user's may change.
+#[derive(Debug, PartialEq, Eq)]
+struct Shape {
+    /// Lines that are no remarks, by file, as readers see them that take a line in pieces.
+    lines: BTreeMap<String, usize>,
+    /// Elements of the pages and of the picture.
+    html: usize,
+    sheet: usize,
+    svg: usize,
+    markdown: usize,
+    commands: usize,
+}
+
+fn statements(text: &str, piece: usize) -> usize {
+    let pieces = text
+        .split('\n')
+        .flat_map(|line| line.as_bytes().chunks(piece).map(|piece| String::from_utf8_lossy(piece).trim().to_owned()).collect::<Vec<_>>());
+    pieces.filter(|line| !line.is_empty() && !line.starts_with(['#', '!'])).count()
+}
+
+#[derive(Default)]
+struct Tags(Cell<usize>);
+
+impl TokenSink for Tags {
+    type Handle = ();
+
+    fn process_token(&self, token: Token, _line: u64) -> TokenSinkResult<()> {
+        if let Token::TagToken(tag) = token
+            && tag.kind == TagKind::StartTag
+            // What a longer text is broken into.
+            && !["text", "tspan", "span", "br", "line", "rect", "path"].contains(&&*tag.name)
+        {
+            self.0.set(self.0.get() + 1 + tag.attrs.len());
+        }
+        TokenSinkResult::Continue
+    }
+}
+
+fn elements(page: &str) -> usize {
+    let input = BufferQueue::default();
+    input.push_back(StrTendril::from_slice(page));
+    let tokenizer = Tokenizer::new(Tags::default(), html5ever::tokenizer::TokenizerOpts::default());
+    let _ = tokenizer.feed(&input);
+    tokenizer.end();
+    tokenizer.sink.0.get()
+}
+
+/// Builds and shows; nothing where the description is refused.
+fn shape(folder: &Path, tunnel: &str) -> Option<Shape> {
+    let built = uspan(folder, &["build", "d.span.toml", "-o", "out", "--replace"]);
+    assert!((0..=1).contains(&built.code), "{}", built.all());
+    if built.code == 1 {
+        return None;
+    }
+    let mut lines = BTreeMap::new();
+    for file in files(&folder.join("out")) {
+        let name = file.strip_prefix(folder).expect("below").display().to_string();
+        let text = fs::read_to_string(&file).expect("text");
+        let piece = match () {
+            () if name.contains("iptables") => 10_239,
+            () if name.contains("frr") => 4095,
+            () if name.ends_with(".secrets") => 2047,
+            () => usize::MAX,
+        };
+        if !name.ends_with("manifest.json") {
+            let odd = text.chars().find(|c| uspan_core::misleads(*c) && *c != '\n' && *c != '\t');
+            assert_eq!(odd, None, "{name}");
+            lines.insert(name, statements(&text, piece));
+        }
+    }
+    let run = |args: &[&str]| {
+        let run = uspan(folder, args);
+        assert_eq!(run.code, 0, "{args:?}: {}", run.all());
+        run
+    };
+    run(&["report", "d.span.toml", "-o", "r.html", "--replace"]);
+    run(&["sheet", "d.span.toml", "--format", "html", "-o", "s.html", "--replace"]);
+    run(&["sheet", "d.span.toml", "--format", "markdown", "-o", "s.md", "--replace"]);
+    run(&["draw", "d.span.toml", "-o", "d.svg", "--replace"]);
+    run(&["retire", "d.span.toml", "--tunnel", tunnel, "-o", "gone", "--replace"]);
+    let steps = run(&["verify-steps", "d.span.toml", "--format", "json"]).json();
+    let read = |name: &str| fs::read_to_string(folder.join(name)).expect("read");
+    let svg = read("d.svg");
+    let picture = roxmltree::Document::parse(&svg).unwrap_or_else(|error| panic!("{error}"));
+    let mut commands = 0;
+    let mut visit = vec![&steps];
+    while let Some(value) = visit.pop() {
+        match value {
+            serde_json::Value::Object(map) => {
+                commands += map.get("command").and_then(serde_json::Value::as_str).map_or(0, |command| {
+                    let parsed = Command::new("sh").args(["-n", "-c", command]).status().expect("a shell");
+                    assert!(parsed.success(), "{command}");
+                    1
+                });
+                visit.extend(map.values());
+            }
+            serde_json::Value::Array(list) => visit.extend(list),
+            _ => {}
+        }
+    }
+    for script in files(&folder.join("gone")).iter().filter(|file| file.extension().is_some_and(|end| end == "sh")) {
+        assert!(Command::new("sh").arg("-n").arg(script).status().expect("a shell").success(), "{}", script.display());
+        let text = fs::read_to_string(script).expect("read");
+        commands += text.lines().filter(|line| !line.is_empty() && !line.starts_with('#')).count();
+    }
+    Some(Shape {
+        lines,
+        html: elements(&read("r.html")),
+        sheet: elements(&read("s.html")),
+        svg: picture.descendants().filter(roxmltree::Node::is_element).count(),
+        markdown: read("s.md").lines().filter(|line| line.starts_with('|')).map(|line| line.replace("\\|", "").matches('|').count()).sum(),
+        commands,
+    })
+}
+
+/// Lines of pages that a long text is broken into, or a picture that grows with it, are no statements.
+fn alike(one: &Shape, other: &Shape, field: &str) -> bool {
+    // In the pages each line of a file is an element; remarks are broken into lines.
+    let pages = field.contains("note") || field.contains("reason") || one.html == other.html;
+    one.lines == other.lines && one.commands == other.commands && one.sheet == other.sheet && one.markdown == other.markdown && pages
+}
+
+#[test]
+fn no_payload_in_any_field_becomes_a_statement_an_element_or_a_command() {
+    let all = std::env::var_os("USPAN_ATTACKS").is_some();
+    let (mut tried, mut accepted, mut wrong) = (0, 0, Vec::new());
+    for (base, text, fields) in bases() {
+        let tunnel = if base == "group" { "all--north--press" } else { "harvest" };
+        let plain = tempfile::tempdir().expect("a folder");
+        lay_out(plain.path(), &Case { base, text: &text, field: "", value: "" });
+        let tunnel = tunnel_name(plain.path()).unwrap_or_else(|| tunnel.to_owned());
+        let benign = shape(plain.path(), &tunnel)
+            .unwrap_or_else(|| panic!("{base} builds: {}", uspan(plain.path(), &["check", "d.span.toml"]).all()));
+        for (f, field) in fields.iter().enumerate() {
+            for (p, value) in payloads().iter().enumerate() {
+                if !all && (p * 7 + f * 3) % 16 != 0 {
+                    continue;
+                }
+                let folder = tempfile::tempdir().expect("a folder");
+                let case = Case { base, text: &text, field, value };
+                lay_out(folder.path(), &case);
+                tried += 1;
+                let came = shape(folder.path(), &tunnel_name(folder.path()).unwrap_or_else(|| tunnel.clone()));
+                if folder.path().join("PWNED").exists() {
+                    wrong.push(format!("{base} {field} {value:?}: it was run"));
+                }
+                let Some(came) = came else { continue };
+                accepted += 1;
+                // A name of a site is in names of files, and is a plain word or refused.
+                let named = matches!(*field, "cell:name");
+                if !named && !alike(&came, &benign, field) {
+                    wrong.push(format!("{} {field} {:?}: {came:?}\n  against {benign:?}", case.base, shortened(value)));
+                }
+            }
+        }
+    }
+    eprintln!("{tried} payloads into fields, {accepted} accepted");
+    assert!(accepted > 10, "{accepted} of {tried} were accepted");
+    assert!(wrong.is_empty(), "{} of {tried}:\n{}", wrong.len(), wrong.join("\n"));
+}
+
+fn tunnel_name(folder: &Path) -> Option<String> {
+    let run = uspan(folder, &["check", "d.span.toml", "--format", "json"]);
+    let value: serde_json::Value = serde_json::from_str(&run.stdout).ok()?;
+    Some(value["tunnels"].as_array()?.first()?["tunnel"].as_str()?.to_owned())
+}
+
+fn shortened(value: &str) -> String {
+    value.chars().take(80).collect()
+}
