@@ -12,7 +12,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use etherparse::{NetSlice, SlicedPacket, TransportSlice};
 use ipnet::IpNet;
-use rustix::net::sockopt::{Timeout, set_socket_recv_buffer_size_force, set_socket_timeout};
+use rustix::net::sockopt::{Timeout, set_socket_recv_buffer_size, set_socket_recv_buffer_size_force, set_socket_timeout};
 use rustix::net::{AddressFamily, Protocol, RecvFlags, SocketType, recv, socket};
 
 use crate::job::{IkeSeen, Site};
@@ -102,7 +102,8 @@ impl Witness {
                 socket(AddressFamily::PACKET, SocketType::DGRAM, protocol)
             })?;
             set_socket_timeout(&fd, Timeout::Recv, Some(PAUSE))?;
-            set_socket_recv_buffer_size_force(&fd, WAITING)?;
+            // More than the machine lets everybody have, where this is its own root; in a user namespace as much as that.
+            set_socket_recv_buffer_size_force(&fd, WAITING).or_else(|_| set_socket_recv_buffer_size(&fd, WAITING))?;
             let (seen, stop, pcap, protected) = (seen.clone(), stop.clone(), pcap.clone(), protected.clone());
             std::thread::spawn(move || {
                 let mut buffer = vec![0u8; 70_000];

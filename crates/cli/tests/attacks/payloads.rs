@@ -287,7 +287,7 @@ fn lay_out(folder: &Path, case: &Case<'_>) {
     fields.sort_by_key(|field| std::cmp::Reverse(field.len()));
     for field in fields {
         let value = if field == case.field { case.value } else { harmless(field) };
-        text = text.replace(&format!("\"@{field}\""), &toml_edit::Value::from(value).to_string().trim().to_owned());
+        text = text.replace(&format!("\"@{field}\""), toml_edit::Value::from(value).to_string().trim());
     }
     write(&folder.join("d.span.toml"), text, 0o644);
     let cell = |field: &str, harmless: &str| match case.field.strip_prefix("cell:") {

@@ -10,6 +10,7 @@
 mod common;
 mod fidelity;
 mod sabotage;
+mod sandbox;
 mod suite;
 mod walks;
 mod weights;

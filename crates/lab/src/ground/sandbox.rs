@@ -65,7 +65,7 @@ pub const RUN: &str = "run";
 pub fn furnish(outer: &Path) -> io::Result<PathBuf> {
     let run = outer.join(RUN);
     DirBuilder::new().mode(0o755).create(&run)?;
-    for name in ["logs", "state", "tmp", "guest", "jobs.d"] {
+    for name in ["logs", "state", "guest", "jobs.d"] {
         let folder = run.join(name);
         DirBuilder::new().mode(0o700).create(&folder)?;
         std::os::unix::fs::chown(&folder, Some(USER), Some(USER))?;
@@ -89,12 +89,7 @@ pub fn enter(outer: &Path, program: &Path, cache: &Path, ground: &Ground, rest: 
         Ok(inside) => {
             let mut command = Command::new(&inside.program);
             command.args(["prove-inside", "perform"]).arg(&inside.folder).arg(&inside.cache).args(rest);
-            command
-                .env_clear()
-                .env("PATH", PATH)
-                .env("LANG", "C.UTF-8")
-                .env("HOME", &inside.folder)
-                .env("TMPDIR", inside.folder.join("tmp"));
+            command.env_clear().env("PATH", PATH).env("LANG", "C.UTF-8").env("HOME", &inside.folder).env("TMPDIR", "/dev/shm");
             if let Ground::Guest(kernel) = ground {
                 command.arg(inside.kernel(kernel)).uid(USER).gid(USER);
             } else {

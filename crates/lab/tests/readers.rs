@@ -1,0 +1,282 @@
+//! What the real readers make of the files: each row of `uspan_core::dialect` is held against the program itself, and what was
+//! built with hostile texts holds no statement too many for it.
+//!
+//! Needs root and Debian's packages, which it installs. Where that is not possible it says so loudly; with CI=true that is a failure.
+
+use std::fs;
+use std::path::Path;
+use std::process::Command;
+use std::sync::LazyLock;
+
+use uspan_core::dialect::{DIALECTS, Dialect, IKED_CONF, INTERFACES, IPSEC_CONF, IPSEC_SECRETS, IPTABLES, NFT, PEM, SCRIPT, SETTINGS, VTYSH};
+use uspan_core::{Description, Secret, SecretFile, Source, Supplied, any_stops, build};
+use uspan_lab::Lab;
+
+static LAB: LazyLock<Option<Lab>> = LazyLock::new(|| match Lab::ready(&uspan_lab::default_cache()) {
+    Ok(lab) => Some(lab),
+    Err(error) if std::env::var_os("CI").is_none() => {
+        eprintln!("NOT PROVEN: no real reader has read anything: {error}");
+        None
+    }
+    Err(error) => panic!("the lab must run in CI: {error}"),
+});
+
+/// Runs a shell script in namespaces of its own, in a folder with the file `f`. Returns all it says.
+fn shell(folder: &Path, script: &str) -> String {
+    let output = Command::new("/usr/bin/unshare")
+        .args(["--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", script])
+        .current_dir(folder)
+        .env("PATH", "/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin")
+        .output()
+        .expect("a shell");
+    [output.stdout, output.stderr].map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).concat()
+}
+
+/// How a kind of file is tried: a statement that would be seen if it were read, what stands before and behind it, the script that
+/// reads the file `f`, and what it says where the statement is read.
+struct Trial {
+    dialect: &'static Dialect,
+    before: &'static str,
+    statement: &'static str,
+    behind: &'static str,
+    script: String,
+    /// Said where the statement is read.
+    seen: &'static str,
+    /// Said where the rest is read.
+    rest: &'static str,
+}
+
+fn trials(cache: &Path) -> Vec<Trial> {
+    let cache = cache.display();
+    let libreswan = format!(
+        "mount --make-rprivate /; mount -t tmpfs t /run; mkdir -p /run/etc; cp -a /etc/. /run/etc/; cp -a {cache}/libreswan/etc/. /run/etc/; mount --bind /run/etc /etc
+         mount -t tmpfs t /usr/libexec; mkdir -p /usr/libexec/ipsec; mount --bind {cache}/libreswan/usr/libexec/ipsec /usr/libexec/ipsec
+         mount -t tmpfs t /var/lib; mkdir -p /var/lib/ipsec/nss /run/pluto; PATH={cache}/libreswan/usr/sbin:$PATH; ip link set lo up
+         certutil -N -d sql:/var/lib/ipsec/nss --empty-password\n"
+    );
+    let pluto = "echo 'include /etc/ipsec.d/*.secrets' > /etc/ipsec.secrets
+         /usr/libexec/ipsec/pluto --nofork --config /etc/ipsec.conf --logfile /run/log --no-dnssec >/dev/null 2>&1 </dev/null &
+         i=0; while [ ! -S /run/pluto/pluto.ctl ] && [ $i -lt 200 ]; do sleep 0.1; i=$((i+1)); done
+         /usr/libexec/ipsec/whack --listen";
+    let charon = "mount --make-rprivate /; mount -t tmpfs t /run; mkdir -p /run/etc; cp -a /etc/. /run/etc/; mount --bind /run/etc /etc; ip link set lo up
+         rm -f /etc/swanctl/conf.d/*; cp f /etc/swanctl/conf.d/f.conf
+         charon-systemd >/run/log 2>&1 </dev/null &
+         i=0; while [ ! -S /run/charon.vici ] && [ $i -lt 200 ]; do sleep 0.1; i=$((i+1)); done
+         swanctl --load-conns; swanctl --list-conns";
+    vec![
+        Trial {
+            dialect: &SETTINGS,
+            before: "",
+            statement: "connections { seen { remote_addrs = 192.0.2.9 } }",
+            behind: "connections { rest { remote_addrs = 192.0.2.8 } }\n",
+            script: charon.to_owned(),
+            seen: "seen:",
+            rest: "rest:",
+        },
+        Trial {
+            dialect: &IPSEC_CONF,
+            before: "",
+            statement: "nonsense",
+            behind: "conn rest\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=secret\n",
+            script: format!("{libreswan} /usr/libexec/ipsec/addconn --config f --checkconfig; echo code $?"),
+            seen: "[nonsense]",
+            rest: "code 0",
+        },
+        Trial {
+            dialect: &IPSEC_SECRETS,
+            before: "",
+            statement: ": PSQ \"x\"",
+            behind: ": PSR \"y\"\n",
+            script: format!("{libreswan} cp f /etc/ipsec.d/f.secrets; {pluto}"),
+            seen: "PSQ",
+            rest: "PSR",
+        },
+        Trial {
+            dialect: &IKED_CONF,
+            before: "",
+            statement: "nonsense",
+            behind: "ikev2 \"rest\" passive esp from 10.1.0.0/24 to 10.2.0.0/24 local 192.0.2.1 peer 192.0.2.2 psk \"abcdefgh\"\n",
+            script: "chmod 600 f; iked -n -vv -f f".to_owned(),
+            seen: "syntax error",
+            rest: "ikev2 \"rest\"",
+        },
+        Trial {
+            dialect: &NFT,
+            before: "",
+            statement: "table ip seen { }",
+            behind: "table ip rest { }\n",
+            script: "nft -f f; nft list ruleset".to_owned(),
+            seen: "table ip seen",
+            rest: "table ip rest",
+        },
+        Trial {
+            dialect: &IPTABLES,
+            before: "*filter\n",
+            statement: "-I INPUT -s 6.6.6.6/32 -j ACCEPT",
+            behind: "-I INPUT -s 7.7.7.7/32 -j ACCEPT\nCOMMIT\n",
+            script: "iptables-restore < f; iptables-save".to_owned(),
+            seen: "6.6.6.6",
+            rest: "7.7.7.7",
+        },
+        Trial {
+            dialect: &INTERFACES,
+            before: "auto d0\niface d0 inet manual\n",
+            statement: "\tup seen",
+            behind: "\tup rest\n",
+            script: "mount -t tmpfs t /run; mkdir -p /run/network; ifup --no-act -v -i f d0".to_owned(),
+            seen: "seen",
+            rest: "rest",
+        },
+        Trial {
+            dialect: &VTYSH,
+            before: "",
+            statement: "no-such-command",
+            behind: "other-such-command\n",
+            script: "vtysh -C -f f; sed -i s/no-such-command/hostname/ f; vtysh -C -f f".to_owned(),
+            seen: "no-such-command",
+            rest: "other-such-command",
+        },
+        Trial {
+            dialect: &SCRIPT,
+            before: "",
+            statement: "echo seen",
+            behind: "echo rest\n",
+            script: "sh f".to_owned(),
+            seen: "seen",
+            rest: "rest",
+        },
+    ]
+}
+
+/// Whether the statement is read, and whether the rest is.
+fn read(trial: &Trial, text: &[u8]) -> (bool, bool) {
+    let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
+    fs::write(folder.path().join("f"), text).expect("written");
+    let said = shell(folder.path(), &trial.script);
+    (said.contains(trial.seen), said.contains(trial.rest))
+}
+
+#[test]
+fn every_kind_of_file_has_its_reader() {
+    let Some(lab) = LAB.as_ref() else { return };
+    let tried: Vec<_> = trials(lab.cache()).iter().map(|trial| trial.dialect.name).collect();
+    for (_, _, dialect) in DIALECTS.iter().filter(|(_, _, dialect)| dialect.name != PEM.name) {
+        assert!(tried.contains(&dialect.name), "{}", dialect.name);
+    }
+}
+
+/// A remark, and what its reader makes of it.
+#[test]
+fn what_stands_in_a_remark_stays_in_it_and_longer_lines_are_read_in_pieces_as_the_table_says() {
+    let Some(lab) = LAB.as_ref() else { return };
+    let mut wrong = Vec::new();
+    for trial in trials(lab.cache()) {
+        let (dialect, mark) = (trial.dialect, trial.dialect.comment);
+        let file = |remark: &[u8]| [trial.before.as_bytes(), remark, trial.behind.as_bytes()].concat();
+        let mut hold = |what: &str, text: &[u8], expected: (bool, bool)| {
+            let came = read(&trial, text);
+            if came != expected {
+                wrong.push(format!("{}, {what}: read {came:?}, expected {expected:?}", dialect.reader));
+            }
+        };
+        let is_read = |text: &str| (true, dialect.name != IPSEC_CONF.name && dialect.name != IKED_CONF.name || text.is_empty());
+        // The trial itself: the statement is seen where it stands alone, and not where it is a remark.
+        let alone = format!("{}\n", trial.statement);
+        let came = read(&trial, &file(alone.as_bytes()));
+        assert!(came.0, "{}: the statement is not seen where it stands: {came:?}", dialect.reader);
+        hold("a remark", &file(format!("{mark} {}\n", trial.statement).as_bytes()), (false, true));
+        // A backslash before the end of a remark.
+        let after = if dialect.comments_go_on { (false, true) } else { is_read(trial.statement) };
+        hold("a backslash at the end", &file(format!("{mark} x \\\n{}\n", trial.statement).as_bytes()), (after.0, after.1));
+        // Nothing in a remark ends it.
+        for odd in ["\r", "\u{b}", "\u{c}", "\u{85}", "\u{2028}", "\u{202e}", "\u{9b}", "\u{1a}", "\\n", "\"", "'", "{", "}", ";", "*/"] {
+            hold(&format!("{odd:?}"), &file(format!("{mark} x {odd}{}\n", trial.statement).as_bytes()), (false, true));
+        }
+        // The length of a line.
+        let long = |length: usize| {
+            let lead = format!("{mark} ");
+            file(format!("{lead}{}{}\n", "x".repeat(length - lead.len()), trial.statement).as_bytes())
+        };
+        match dialect.piece {
+            Some(piece) => {
+                let came = read(&trial, &long(piece));
+                if !came.0 {
+                    wrong.push(format!("{}: what is behind {piece} bytes is not a line of its own", dialect.reader));
+                }
+                hold("a line as long as ours", &long(dialect.longest() - 1 - trial.statement.len()), (false, true));
+            }
+            None => hold("100,000 bytes", &long(100_000), (false, true)),
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// Texts that would be rules, commands and entries if they were more than a remark, in every note, with each pair of platforms: the
+/// loaders take the trees without a word, and what is loaded is what a harmless note gives.
+#[test]
+fn notes_that_want_to_be_statements_change_nothing_that_is_loaded() {
+    let Some(lab) = LAB.as_ref() else { return };
+    let mut notes: Vec<String> = Vec::new();
+    for length in [160, 320, 900] {
+        notes.push(format!("{}-I INPUT -s 6.6.6.6/32 -j ACCEPT", "x".repeat(length)));
+        notes.push(format!("{}\\", "x ".repeat(length / 2)));
+        notes.push(format!("{} \\ *filter -A INPUT -j ACCEPT COMMIT", "\\ ".repeat(length / 2)));
+    }
+    for odd in ["} secrets { x { secret = 1 } }", ": PSK \"evil\"", "conn evil", "ikev2 \"evil\" passive esp from any to any", "ip route 0.0.0.0/0 192.0.2.66", "table inet evil { }", "$(touch /run/evil)", "` # \" ' \\"] {
+        notes.push(odd.to_owned());
+    }
+    let secret = Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec());
+    let file = SecretFile::Read { secret, guesses_log10: 60.0, drawn: true, exposed: false };
+    let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };
+    let bases = [("strongswan", "libreswan", "", "iptables"), ("openiked", "strongswan", "", "nftables"), ("libreswan", "strongswan", "style = \"route-based\"\nas-number = 64512\n", "iptables")];
+    for (one, other, style, filter) in bases {
+        let text = |note: &str| {
+            let quoted = serde_json::Value::from(note).to_string();
+            let routing = if style.is_empty() { "" } else { "link = \"10.254.0.0/31\"\nrouting = \"bgp\"\n" };
+            let site = |name: &str, platform: &str, address: &str, net: &str| {
+                let own = style.replace("64512", if name == "a" { "64512" } else { "64513" });
+                format!("[site.{name}]\nplatform = \"{platform}\"\n{own}packet-filter = \"{filter}\"\ngateway = {{ address = \"{address}\", outside = \"outside\", inside = \"lan0\" }}\nnetworks = {{ net = \"{net}\" }}\nshares-internet = true\nnote = {quoted}\n")
+            };
+            format!("unified-span = 1\n{}{}[tunnel.t]\nbetween = [\"a\", \"b\"]\nsecret = {{ file = \"k\" }}\n{routing}note = {quoted}\n", site("a", one, "198.51.100.20", "10.41.0.0/16"), site("b", other, "203.0.113.77", "10.42.0.0/16"))
+        };
+        let built = |note: &str| {
+            let (description, findings) = Description::parse(&Source::new("d", text(note).as_str()));
+            assert!(!any_stops(&findings), "{note}: {findings:?}");
+            let built = build(&description, &supplied);
+            assert!(!any_stops(&built.findings), "{note}: {:?}", built.findings);
+            built.trees
+        };
+        let plain = built("plain");
+        for note in &notes {
+            let trees = built(note);
+            for (site, address) in [("a", "198.51.100.20"), ("b", "203.0.113.77")] {
+                let platform = if site == "a" { one } else { other };
+                let (hostile, benign) = (loaded(lab, platform, &trees[site], address), loaded(lab, platform, &plain[site], address));
+                assert_eq!(hostile, benign, "{platform}: {note}");
+            }
+        }
+    }
+}
+
+/// Everything that a tree comes to in the real programs: what the daemon's loaders say, rules that are loaded, commands that would be
+/// run, lines that a router takes.
+fn loaded(lab: &Lab, platform: &str, tree: &uspan_core::Tree, address: &str) -> String {
+    let mut said = lab.load(platform, tree, address).expect("a loader").lines.join("\n");
+    let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
+    for (path, file) in &tree.files {
+        let path = folder.path().join(path);
+        fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        fs::write(path, &file.text).expect("written");
+    }
+    said.push_str(&shell(
+        folder.path(),
+        "for f in etc/iptables/*.v4 etc/iptables/*.v4-jumps; do [ -e $f ] && iptables-restore --noflush < $f; done; iptables-save | sed 's/^#.*//; s/\\[.*//'
+         nft list ruleset | grep -v '^#' | grep -c .
+         mount -t tmpfs t /run; mkdir -p /run/network
+         for f in etc/network/interfaces.d/*; do [ -e $f ] && ifup --no-act -v -a -i $f 2>&1 | grep -v \"^$\"; done
+         for f in etc/frr/*.conf; do [ -e $f ] && vtysh -C -f $f && grep -vc '^!' $f; done; ls /run/evil 2>/dev/null",
+    ));
+    // Numbers of processes and times differ from run to run.
+    let lines = said.lines().map(|line| line.split_whitespace().filter(|word| !word.contains(':') || word.ends_with(':')).collect::<Vec<_>>().join(" "));
+    lines.filter(|line| !line.contains("pid") && !line.contains("uptime")).collect::<Vec<_>>().join("\n")
+}
