@@ -19,14 +19,26 @@ fn sas(gateway: &Gateway) -> io::Result<Vec<String>> {
     Ok(lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect())
 }
 
+/// Where the gateway's own key stands (iked(8)).
+const OWN_PRIVATE: &str = "etc/iked/private/local.key";
+const OWN_PUBLIC: &str = "etc/iked/local.pub";
+
+/// A key that lives for this run: the daemon does not start without one, and the machine's own is not for the lab.
+fn own_key(gateway: &Gateway) -> io::Result<()> {
+    let made = gateway.room.tell("openssl", &["genpkey", "-quiet", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256"])?;
+    let made = if made.fine { made } else { gateway.room.tell("openssl", &["ecparam", "-name", "prime256v1", "-genkey", "-noout"])? };
+    let public = gateway.room.tell_with("openssl", &["pkey", "-pubout"], Some(made.text.clone()))?;
+    if !made.fine || !public.fine {
+        return Err(io::Error::other(format!("openssl makes no key for {}: {}", gateway.site.name, public.text.trim())));
+    }
+    gateway.lay_private(OWN_PRIVATE, &made.text)?;
+    gateway.lay_etc(OWN_PUBLIC, &public.text)
+}
+
 /// The process that holds the keys sees nothing but `/etc/iked`: a link that leads out of it leads nowhere.
 fn own_folders() -> io::Result<()> {
     const HOME: &str = "/etc/iked";
     const FOLDERS: [&str; 8] = ["ca", "certs", "crls", "private", "pubkeys/ipv4", "pubkeys/ipv6", "pubkeys/fqdn", "pubkeys/ufqdn"];
-    // Without keys of its own the machine's folder is used as it is.
-    if !std::fs::symlink_metadata(HOME).is_ok_and(|meta| meta.is_dir()) {
-        return Ok(());
-    }
     for folder in FOLDERS {
         let mut path = PathBuf::from(HOME);
         for part in Path::new(folder) {
@@ -52,6 +64,9 @@ impl Daemon for Openiked {
     }
 
     fn furnish(&self, gateway: &Gateway, _cache: &Path) -> io::Result<()> {
+        if gateway.site.files.iter().all(|file| file.path != OWN_PRIVATE) {
+            own_key(gateway)?;
+        }
         gateway.room.run(own_folders)
     }
 

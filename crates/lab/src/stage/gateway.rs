@@ -66,6 +66,14 @@ impl Gateway {
         etc::lay(&self.etc, &SiteFile { path: path.to_owned(), private: false, text: text.to_owned() })
     }
 
+    /// The same, for root alone.
+    ///
+    /// # Errors
+    /// On a failure of the file system.
+    pub fn lay_private(&self, path: &str, text: &str) -> io::Result<()> {
+        etc::lay(&self.etc, &SiteFile { path: path.to_owned(), private: true, text: text.to_owned() })
+    }
+
     /// The default route came with the link. Masquerading where the site shares its internet access; a filter
     /// that lets the inside out and nothing unasked in; and the user's own script.
     pub(super) fn administer(&self) -> io::Result<()> {
