@@ -7,13 +7,14 @@ use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
 use crate::compare::Looked;
 use crate::description::{Description, Site, Tunnel};
+use crate::dialect::Unwritable;
 use crate::dialect::gate;
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
-use crate::platform::{PLATFORMS, Platform, Unwritable};
+use crate::platform::{PLATFORMS, Platform};
 use crate::rehearse::{Actor, Rehearsal, Stage, try_out};
 use crate::routing;
 

@@ -61,6 +61,7 @@ pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};
 pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
+pub use dialect::{Remarks, Unwritable};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
@@ -78,8 +79,8 @@ pub use network::set_up;
 pub use origins::{Origins, origins};
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
-    CipherName, Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, Remarks,
-    ReplayWindow, Sa, Selectors, TakeOut, Unwritable, platform,
+    CipherName, Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, ReplayWindow, Sa,
+    Selectors, TakeOut, platform,
 };
 pub use rehearse::{
     Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,

@@ -40,7 +40,7 @@ impl Lab {
     pub fn load(&self, platform: &str, tree: &Tree, address: &str) -> Result<Loaded, LabError> {
         let folder = tempfile::Builder::new().prefix("uspan-tree-").tempdir_in("/var/tmp")?;
         lay_out(tree, folder.path())?;
-        let output = Command::new("unshare")
+        let output = Command::new("/usr/bin/unshare")
             .env("PATH", PATH)
             .args(["--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", LOAD, "load.sh", platform])
             .arg(folder.path())

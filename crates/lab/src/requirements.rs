@@ -7,6 +7,7 @@ use std::process::Command;
 use crate::LabError;
 use crate::daemon::daemon;
 use crate::ground::{Ground, KERNEL_BUILD, KERNEL_CONFIG, kernel_file, machine_has_esp};
+use crate::stage::room::PATH;
 
 const INSTALL: &str = include_str!("../scripts/install.sh");
 
@@ -82,7 +83,7 @@ impl Lab {
             return Err(LabError::NotRoot);
         }
         std::fs::create_dir_all(cache)?;
-        let output = Command::new("sh").args(["-c", INSTALL, "install.sh"]).arg(cache).output()?;
+        let output = Command::new("/bin/sh").args(["-c", INSTALL, "install.sh"]).arg(cache).env("PATH", PATH).output()?;
         if !output.status.success() {
             return Err(LabError::Install(String::from_utf8_lossy(&output.stderr).into_owned()));
         }
@@ -102,7 +103,12 @@ impl Lab {
         let mut config = tempfile::NamedTempFile::new()?;
         config.write_all(KERNEL_CONFIG.as_bytes())?;
         let kernel = kernel_file(cache);
-        let output = Command::new("bash").args(["-c", KERNEL_BUILD, "build-kernel.sh"]).arg(config.path()).arg(&kernel).output()?;
+        let output = Command::new("/bin/bash")
+            .env("PATH", PATH)
+            .args(["-c", KERNEL_BUILD, "build-kernel.sh"])
+            .arg(config.path())
+            .arg(&kernel)
+            .output()?;
         if !output.status.success() {
             let text = String::from_utf8_lossy(&output.stderr).into_owned();
             let lines: Vec<_> = text.lines().collect();

@@ -11,7 +11,7 @@ use zeroize::Zeroizing;
 /// Larger than any description, inventory or manifest of 100,000 tunnels.
 pub const TABLE: u64 = 256 << 20;
 /// Larger than any file of a gateway.
-pub const FILE: u64 = 4 << 20;
+pub const FILE: u64 = 64 << 20;
 
 /// Opens a regular file: anything else is refused, and nothing is waited for.
 ///

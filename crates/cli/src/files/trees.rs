@@ -187,6 +187,7 @@ impl Walk {
         }
         self.files += 1;
         if !meta.is_file() || meta.len() > reading::FILE {
+            self.say(path, &format!("larger than {} MiB", reading::FILE >> 20));
             self.unread.push(name);
             return Ok(());
         }

@@ -325,20 +325,25 @@ fn a_machine_with_esp_proves_on_its_own_kernel() {
     );
     let init = folder.path().join("init");
     write(&init, script, 0o755);
-    let machine = Command::new(kernel)
-        .args(["mem=512M", "time-travel", "root=none", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
-        .args(["con=null", "con0=null,fd:1", "con1=null", "ssl=null"])
-        .arg(format!("uml_dir={}", folder.path().display()))
-        .arg(format!("init={}", init.display()))
-        .env("TMPDIR", folder.path())
-        .stdin(Stdio::null())
-        .output()
-        .expect("it boots");
-    let said = String::from_utf8_lossy(&machine.stdout);
+    let said = boot(&kernel, folder.path(), &init);
     for expected in ["on this machine's own kernel", "Proven", "exit 0", "left: /tmp:"] {
         assert!(said.contains(expected), "`{expected}` is not in:\n{said}");
     }
     assert!(!said.contains("uspan-prove-"), "{said}");
+}
+
+/// Boots the guest kernel as a machine of its own, with this as its first process, and returns what its console said.
+fn boot(kernel: &Path, folder: &Path, init: &Path) -> String {
+    let machine = Command::new(kernel)
+        .args(["mem=768M", "time-travel", "root=none", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
+        .args(["con=null", "con0=null,fd:1", "con1=null", "ssl=null"])
+        .arg(format!("uml_dir={}", folder.display()))
+        .arg(format!("init={}", init.display()))
+        .env("TMPDIR", folder)
+        .stdin(Stdio::null())
+        .output()
+        .expect("it boots");
+    String::from_utf8_lossy(&machine.stdout).into_owned()
 }
 
 /// What `rehearse` says of changed pairs is what the daemons make of them. `USPAN_SEED` draws other pairs, `USPAN_PAIRS`

@@ -4,13 +4,12 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
-use std::process::Command;
 use std::sync::PoisonError;
 
 use uspan_lab::Ground;
 
 use crate::common::{SECRET, uspan, write};
-use crate::{READY, TURN};
+use crate::{READY, TURN, boot};
 
 /// An end with an interface, whose file has commands that a shell runs as root.
 const DESCRIPTION: &str = r#"unified-span = 1
@@ -153,15 +152,7 @@ fn a_tampered_tree_writes_nothing_to_a_machine_whose_kernel_is_used() {
     let init = path.join("init");
     write(&init, script, 0o755);
     let before = machine();
-    let machine_said = Command::new(kernel)
-        .args(["mem=768M", "time-travel", "root=none", "rootfstype=hostfs", "rootflags=/", "ro", "quiet", "panic=-1"])
-        .args(["con=null", "con0=null,fd:1", "con1=null", "ssl=null"])
-        .arg(format!("uml_dir={}", path.display()))
-        .arg(format!("init={}", init.display()))
-        .env("TMPDIR", path)
-        .output()
-        .expect("the machine runs");
-    let console = String::from_utf8_lossy(&machine_said.stdout).into_owned();
+    let console = boot(&kernel, path, &init);
     let read = |name: &str| fs::read_to_string(path.join("came").join(name)).unwrap_or_else(|error| panic!("{name}: {error}\n{console}"));
     let (said, errors) = (read("said"), read("errors"));
     assert!(said.contains("on this machine's own kernel"), "{said}{errors}");

@@ -3,14 +3,17 @@
 //! What a reader does with long lines, with a backslash and with odd characters was found with the program itself; the lab's
 //! test `readers` holds each row against it.
 
+mod remarks;
 pub mod shell;
+mod unwritable;
 
-use std::borrow::Cow;
+pub use remarks::Remarks;
+pub(crate) use remarks::{REMARK, comment, head, remark};
+pub use unwritable::Unwritable;
 
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Tree, TreeFile};
-use crate::platform::Unwritable;
-use crate::source::{Source, Span, is_plain, misleads};
+use crate::source::{Source, Span, misleads};
 
 /// A kind of file.
 #[derive(Debug)]
@@ -77,8 +80,6 @@ pub fn dialect(path: &str) -> Option<&'static Dialect> {
     DIALECTS.iter().find(|(begin, end, _)| path.starts_with(begin) && path.ends_with(end)).map(|(_, _, dialect)| *dialect)
 }
 
-/// No remark is longer; longer ones are broken into lines.
-const REMARK: usize = 160;
 /// As much of what a reader takes at once as a line of ours fills at most.
 const SHARE: (usize, usize) = (3, 4);
 /// As long may a line be where a reader has no limit: a list of a few thousand networks.
@@ -201,67 +202,6 @@ pub(crate) fn is_interface(name: &str) -> bool {
         && name.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
 }
 
-/// A text as comments, each line of a safe length; the first with `lead` before it, the others with a few blanks more. What would
-/// end the line, or not be seen, becomes a blank.
-pub(crate) fn comment(out: &mut String, lead: &str, text: &str) {
-    let plain: Cow<'_, str> = match is_plain(text) {
-        true => Cow::Borrowed(text),
-        false => text.chars().map(|c| if misleads(c) { ' ' } else { c }).collect::<String>().into(),
-    };
-    let mut rest = &*plain;
-    let mut first = true;
-    loop {
-        let (line, more) = broken(rest);
-        out.push_str(lead);
-        out.push_str(if first { " " } else { "   " });
-        out.push_str(line);
-        // Some readers take the next line along.
-        if line.ends_with('\\') {
-            out.push('.');
-        }
-        out.push('\n');
-        let Some(more) = more else { return };
-        (rest, first) = (more, false);
-    }
-}
-
-/// The first line of a remark, and what comes behind it: broken at a blank, or within a word that has none.
-fn broken(text: &str) -> (&str, Option<&str>) {
-    if text.len() <= REMARK {
-        return (text, None);
-    }
-    let mut end = REMARK;
-    while !text.is_char_boundary(end) {
-        end -= 1;
-    }
-    match text[..end].rfind(' ').filter(|at| *at > 0) {
-        Some(at) => (text[..at].trim_end(), Some(text[at..].trim_start()).filter(|rest| !rest.is_empty())),
-        None => (&text[..end], Some(&text[end..])),
-    }
-}
-
-/// As much as most files have, so that they need not grow piece by piece.
-const ROOM: usize = 4096;
-
-/// The head of a file as comments.
-pub(crate) fn head(lines: &[String]) -> String {
-    let mut text = String::with_capacity(ROOM);
-    lines.iter().for_each(|line| comment(&mut text, "#", line));
-    text
-}
-
-/// An indented remark, or nothing if there is none.
-pub(crate) fn remark(out: &mut String, indent: &str, text: &str) {
-    if text.is_empty() {
-        return;
-    }
-    if text.len() <= REMARK && is_plain(text) && !text.ends_with('\\') {
-        out.extend([indent, "# ", text, "\n"]);
-    } else {
-        comment(out, &format!("{indent}#"), text);
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -271,13 +211,6 @@ mod tests {
         let mut tree = Tree::default();
         tree.add(path, TreeFile::public(text.to_owned()));
         tree
-    }
-
-    #[test]
-    fn a_comment_stays_on_its_line() {
-        assert_eq!(head(&["x\n}".to_owned()]), "# x }\n");
-        assert_eq!(head(&["a\nb\r\u{2028}c\0".to_owned()]), "# a b  c \n");
-        assert_eq!(head(&["goes on \\".to_owned()]), "# goes on \\.\n");
     }
 
     #[test]

@@ -11,6 +11,7 @@ use ipnet::IpNet;
 
 use crate::agreement::{Agreement, Bundle};
 use crate::description::{Description, Network, Site, Tunnel};
+use crate::dialect::Remarks;
 use crate::digest::digest;
 use crate::gateway::{
     BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule,
@@ -20,7 +21,7 @@ use crate::gateway::{
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
 use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER};
-use crate::platform::{InterfaceName, Remarks};
+use crate::platform::InterfaceName;
 use crate::secret::Secret;
 
 /// One gateway's share of a tunnel: what to write, and the remarks that go with it.

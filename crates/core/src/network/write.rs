@@ -3,9 +3,9 @@
 use std::fmt::Write as _;
 
 use super::FOLDER;
+use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{Gateway, InterfaceKind, Through, Tree, TreeFile};
-use crate::platform::{Remarks, Unwritable};
 
 pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();

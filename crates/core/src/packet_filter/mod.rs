@@ -13,9 +13,9 @@ pub(crate) use nftables::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use std::fmt;
 
 use crate::dialect::interface;
+use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Filter, Gateway, NatRule, Protection, Ruleset, SegmentLimit, Tree};
-use crate::platform::{Remarks, Unwritable};
 
 /// How many packets a second each rule writes to the log.
 const LOG_RATE: u32 = 5;

@@ -19,6 +19,7 @@ use std::fmt;
 use std::time::Duration;
 
 use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
+use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
 
@@ -239,72 +240,6 @@ pub(crate) const OWN_ADDRESS: &str = "its own address";
 /// How long a silent peer is given in IKEv1, which asks it several times (RFC 3706); IKEv2 retransmits instead.
 pub(crate) fn v1_patience(interval: Duration) -> Duration {
     interval * 5
-}
-
-/// Something that a platform's files cannot say.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Unwritable {
-    /// What it is, in the trade's words.
-    pub what: String,
-    /// What to do.
-    pub remedy: String,
-}
-
-impl Unwritable {
-    /// An identity that the files do not say.
-    pub(crate) fn no_identity() -> Self {
-        Unwritable::new("an end whose identity is not said", "Say it.")
-    }
-
-    /// A value and a way out.
-    pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
-        Unwritable { what: what.into(), remedy: remedy.into() }
-    }
-}
-
-/// Comments for the files: which part of the description each statement follows from.
-///
-/// They name the key (`tunnel.harvest.carries`), not the line number: a key stands on one line of
-/// the description, and keeps its name when a site is added above it, so that the files of
-/// other tunnels do not change.
-#[derive(Clone, Debug, Default)]
-pub struct Remarks {
-    /// Name of the tunnel; files are named after it.
-    pub stem: String,
-    /// Lines for the head of every file.
-    pub head: Vec<String>,
-    /// Where addresses come from.
-    pub addresses: String,
-    /// Where identities come from.
-    pub identities: String,
-    /// Where the IKE proposals come from.
-    pub ike: String,
-    /// Where the ESP proposals come from.
-    pub esp: String,
-    /// Where the lifetimes come from.
-    pub ike_lifetime: String,
-    /// Where the lifetimes come from.
-    pub esp_lifetime: String,
-    /// Where liveness comes from.
-    pub liveness: String,
-    /// Where the roles come from.
-    pub opening: String,
-    /// Where the secret comes from.
-    pub secret: String,
-    /// Where each child's selectors come from, in the order of the children.
-    pub selectors: Vec<String>,
-    /// Where the exemption comes from.
-    pub exemption: String,
-    /// Where the filter comes from.
-    pub filter: String,
-    /// Where the size of packets comes from.
-    pub mtu: String,
-    /// Where the interface's addresses come from.
-    pub link: String,
-    /// Where the routes come from.
-    pub routes: String,
-    /// Where sessions of a routing protocol come from.
-    pub routing: String,
 }
 
 impl Facts {

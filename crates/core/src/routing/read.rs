@@ -110,8 +110,8 @@ impl Found {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::dialect::Remarks;
     use crate::gateway::{Gateway, TreeFile};
-    use crate::platform::Remarks;
     use proptest::prelude::*;
 
     fn session(own_as: u32, peer_as: u32, v4: bool, nets: &[u8]) -> BgpSession {

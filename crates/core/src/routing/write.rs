@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 
 use super::{TIMERS, family, path};
 use crate::dialect::comment;
+use crate::dialect::{Remarks, Unwritable};
 use crate::gateway::{Gateway, Tree, TreeFile};
-use crate::platform::{Remarks, Unwritable};
 
 pub(crate) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();

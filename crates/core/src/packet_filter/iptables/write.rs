@@ -4,10 +4,10 @@ use std::fmt::Write as _;
 
 use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, OUTPUT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, Family};
+use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
 use crate::packet_filter::{DESTINATION_ORDER, EXEMPTION_ORDER, LOG_RATE, interfaces_fit};
-use crate::platform::{Remarks, Unwritable};
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     interfaces_fit(gateway)?;

@@ -17,8 +17,8 @@ mod syntax;
 mod write;
 
 use super::{FoundRules, Look, PacketFilter};
+use crate::dialect::{Remarks, Unwritable};
 use crate::gateway::{Gateway, Tree};
-use crate::platform::{Remarks, Unwritable};
 
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/nftables.d";

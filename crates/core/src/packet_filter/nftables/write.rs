@@ -5,12 +5,12 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 
 use super::{DEPARTURE_ORDER, FOLDER};
+use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
 };
 use crate::packet_filter::{LOG_RATE, interfaces_fit};
-use crate::platform::{Remarks, Unwritable};
 use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {

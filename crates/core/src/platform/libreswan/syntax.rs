@@ -4,9 +4,9 @@ use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 
 use crate::dialect::IPSEC_SECRETS;
+use crate::dialect::Unwritable;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
-use crate::platform::Unwritable;
 use crate::platform::text::{Opened, Word, included};
 use crate::source::{Source, Span};
 

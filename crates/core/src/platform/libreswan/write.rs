@@ -10,12 +10,13 @@ use super::facts::FACTS;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
+use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
-use crate::platform::{Remarks, Unwritable, v1_patience};
+use crate::platform::v1_patience;
 use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {

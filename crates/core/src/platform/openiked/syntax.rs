@@ -2,8 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use crate::dialect::Unwritable;
 use crate::finding::{self as rules, Finding};
-use crate::platform::Unwritable;
 use crate::source::{Located, Source, Span};
 
 /// Quotes a text. The grammar has no escapes that are safe for every version.

@@ -5,13 +5,13 @@ use std::fmt::Write as _;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
+use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Tree,
     TreeFile,
 };
 use crate::platform::text::authority_name;
-use crate::platform::{Remarks, Unwritable};
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let one = |e| vec![e];

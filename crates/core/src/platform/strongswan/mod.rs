@@ -8,7 +8,8 @@ mod read;
 mod syntax;
 mod write;
 
-use super::{Facts, Platform, Remarks, TakeOut, Unwritable};
+use super::{Facts, Platform, TakeOut};
+use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Connection, Gateway, Tree};
 

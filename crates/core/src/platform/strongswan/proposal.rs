@@ -2,9 +2,10 @@
 
 use super::facts::FACTS;
 use crate::algorithm::{Cipher, Group, Integrity, Prf};
+use crate::dialect::Unwritable;
 use crate::gateway::{EspProposal, IkeProposal};
+use crate::platform::Sa;
 use crate::platform::names::one_mode;
-use crate::platform::{Sa, Unwritable};
 
 fn lacking(what: impl std::fmt::Display, sa: Sa) -> Unwritable {
     Unwritable::new(

@@ -2,10 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 
+use crate::dialect::Unwritable;
 use crate::effort::steps;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
-use crate::platform::Unwritable;
 use crate::platform::text::{Opened, Word, included};
 use crate::source::{Source, Span};
 

@@ -6,12 +6,13 @@ use std::time::Duration;
 use super::proposal::{write_esp, write_ike};
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
-use crate::platform::{Remarks, Unwritable, v1_patience};
+use crate::platform::v1_patience;
 use crate::spelled;
 
 type Written = Result<(), Vec<Unwritable>>;

@@ -1,0 +1,22 @@
+//! What a file cannot say.
+
+/// Something that a platform's files cannot say.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unwritable {
+    /// What it is, in the trade's words.
+    pub what: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+impl Unwritable {
+    /// An identity that the files do not say.
+    pub(crate) fn no_identity() -> Self {
+        Unwritable::new("an end whose identity is not said", "Say it.")
+    }
+
+    /// A value and a way out.
+    pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
+        Unwritable { what: what.into(), remedy: remedy.into() }
+    }
+}
