@@ -51,7 +51,7 @@ pub fn foreign(built: &Tree, standing: &Tree, covered: &Tree) -> Foreign {
                 _ => {
                     let seen = covered.files.get(path).and_then(|file| file.text.get(span.range())).unwrap_or_default().trim();
                     let message = match seen == line {
-                        true => format!("`{}` is not the build's", shown(&line)),
+                        true => format!("`{}` is not the build's", beginning(&shown(&line))),
                         false => "a statement here is not the build's; it is not shown, because a secret may stand in it".to_owned(),
                     };
                     found.more.push(Finding::new(&rules::FOREIGN_STATEMENT, message).at(source.place(span)));
@@ -63,6 +63,16 @@ pub fn foreign(built: &Tree, standing: &Tree, covered: &Tree) -> Foreign {
     let gone = built.files.iter().filter(|(path, _)| !standing.files.contains_key(*path));
     found.fewer += gone.map(|(_, file)| file.text.lines().count()).sum::<usize>();
     found
+}
+
+/// As much of a statement as a message quotes: the line itself is shown below it.
+const QUOTED: usize = 80;
+
+fn beginning(text: &str) -> String {
+    match text.char_indices().nth(QUOTED) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text.to_owned(),
+    }
 }
 
 #[cfg(test)]

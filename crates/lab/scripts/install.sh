@@ -2,6 +2,8 @@
 # install.sh CACHE - installs what the lab needs on Debian 12 (root, apt), and unpacks Libreswan, whose
 # package conflicts with strongSwan's, into CACHE/libreswan. Does nothing where all is there.
 set -eu
+# What performs a proof is nobody's user, and reads this.
+umask 022
 cache=$1
 export DEBIAN_FRONTEND=noninteractive
 need='charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins openiked nftables iptables iproute2 ifupdown frr openssl

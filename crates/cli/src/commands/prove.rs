@@ -67,7 +67,8 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
         } else {
             let count =
                 if more == 1 { "One statement is not the build's".to_owned() } else { format!("{more} statements are not the build's") };
-            let next = "Nothing was run. Next: look at them; where they are meant, --with-changes";
+            let meant = if more == 1 { "look at it; where it is meant" } else { "look at them; where they are meant" };
+            let next = format!("Nothing was run. Next: {meant}, --with-changes");
             super::print_line(&format!("{}. {next}", styled(STOP, &count)))?;
         }
         return Ok(Verdict::Stopped);

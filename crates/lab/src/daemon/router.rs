@@ -27,6 +27,10 @@ impl Router {
     /// # Errors
     /// When a program cannot be run.
     pub fn start(gateway: &Gateway) -> io::Result<(Router, Talk)> {
+        // As the package installs it, where only its own user may read.
+        if gateway.site.files.iter().all(|file| file.path != "etc/frr/vtysh.conf") {
+            gateway.lay_etc("etc/frr/vtysh.conf", "service integrated-vtysh-config\n")?;
+        }
         // As the package's start script leaves it.
         let folder = gateway.room.tell("install", &["-d", "-o", "frr", "-g", "frr", "-m", "775", "/run/frr"])?;
         let mut said = vec![("install".to_owned(), folder)];

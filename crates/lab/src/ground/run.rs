@@ -123,9 +123,16 @@ impl Keeper {
         sandbox::give(&jobs_file)?;
         sandbox::give(&events)?;
         file(&folder.path().join("console"))?;
+        // Whoever performs is nobody's user: a program that only its owner may run is copied for it.
+        let mut program = options.program.clone();
+        if fs::metadata(&program)?.permissions().mode() & 0o005 != 0o005 {
+            program = folder.path().join("program");
+            fs::copy(&options.program, &program)?;
+            fs::set_permissions(&program, fs::Permissions::from_mode(0o755))?;
+        }
         let mut command = Command::new("/usr/bin/unshare");
-        command.args(["--pid", "--fork", "--kill-child", "--mount", "--mount-proc"]).arg(&options.program);
-        command.args(["prove-inside", "keeper"]).arg(folder.path()).arg(&options.program).arg(&options.cache);
+        command.args(["--pid", "--fork", "--kill-child", "--mount", "--mount-proc"]).arg(&program);
+        command.args(["prove-inside", "keeper"]).arg(folder.path()).arg(&program).arg(&options.cache);
         if let Ground::Guest(kernel) = &options.ground {
             let sites = jobs.iter().map(|job| job.sites.len()).max().unwrap_or(2);
             command.arg((256 + 64 * sites).to_string()).arg(kernel);
