@@ -39,9 +39,20 @@ pub fn listing(root: &Path) -> BTreeSet<String> {
     all
 }
 
+/// The staging folders below a folder, wherever they are.
 fn staging(folder: &Path) -> Vec<PathBuf> {
-    let names = fs::read_dir(folder).expect("a folder").flatten().map(|entry| entry.path());
-    names.filter(|path| path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(".uspan-"))).collect()
+    let (mut found, mut open) = (Vec::new(), vec![folder.to_owned()]);
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            match entry.file_name().to_string_lossy().starts_with(".uspan-") {
+                true => found.push(entry.path()),
+                false if entry.file_type().is_ok_and(|kind| kind.is_dir()) => open.push(entry.path()),
+                false => {}
+            }
+        }
+    }
+    found.sort();
+    found
 }
 
 #[test]
@@ -129,53 +140,55 @@ fn runs_that_are_ended_leave_nothing_that_the_next_does_not_remove_and_tell_of()
     fs::write(path.join("other.span.toml"), text.replace("10.73.16.0/20", "10.73.32.0/20")).expect("written");
     assert_eq!(uspan(path, &["build", "other.span.toml", "-o", "out"]).code, 0);
     wholes.push(built());
-    let mut length = Duration::from_millis(30);
-    let (mut ended, mut told) = (0, 0);
-    let rounds = if std::env::var_os("USPAN_ATTACKS").is_some() { 1100 } else { 60 };
+    let commands: [&[&str]; 5] = [
+        &["build", "orchard.span.toml", "-o", "out"],
+        &["build", "other.span.toml", "-o", "out"],
+        &["secret", "new/new.key", "--replace"],
+        &["report", "orchard.span.toml", "-o", "report/report.html", "--replace"],
+        &["adopt", "built/packhouse", "built/coldstore", "-o", "taken/over.span.toml", "--replace"],
+    ];
+    assert_eq!(uspan(path, &["build", "orchard.span.toml", "-o", "built"]).code, 0);
+    let mut lengths = [Duration::from_millis(30); 5];
+    let (mut ended, mut told, mut killed, mut interrupted) = (0, 0, 0, 0);
+    let rounds: u32 = if std::env::var_os("USPAN_ATTACKS").is_some() { 1100 } else { 60 };
     for round in 0..rounds {
-        let args: &[&str] = match round % 4 {
-            0 => &["build", "orchard.span.toml", "-o", "out"],
-            1 => &["build", "other.span.toml", "-o", "out"],
-            2 => &["secret", "new.key", "--replace"],
-            _ => &["report", "orchard.span.toml", "-o", "report.html", "--replace"],
-        };
-        let mut child = start(path, args);
-        std::thread::sleep(length * (round * 77 % 100) / 90);
+        let which = round as usize % commands.len();
+        let before = staging(path);
+        let mut child = start(path, commands[which]);
+        std::thread::sleep(lengths[which] * (round * 77 % 100) / 90);
         let signal = if round % 11 == 0 { Signal::INT } else { Signal::KILL };
-        let before = staging(path).len();
         let _ = kill_process(Pid::from_child(&child), signal);
-        let status = child.wait().expect("it ends");
-        if status.success() {
-            length = length.mul_f64(0.97);
-        } else {
-            ended += 1;
-            length = length.mul_f64(1.03);
-        }
+        let early = !child.wait().expect("it ends").success();
+        lengths[which] = lengths[which].mul_f64(if early { 1.05 } else { 0.95 });
+        ended += u32::from(early);
+        killed += u32::from(early && signal == Signal::KILL);
+        interrupted += u32::from(early && signal == Signal::INT);
+        let left = staging(path);
         if signal == Signal::INT {
-            assert!(staging(path).len() <= before, "a signal leaves nothing: {:?}", staging(path));
+            assert!(left.iter().all(|folder| before.contains(folder)), "a signal leaves nothing: {left:?}");
         }
         let now = built();
         assert!(wholes.contains(&now), "a mixture in round {round}");
-        for file in staging(path).iter().flat_map(|folder| files(folder)) {
-            let mode = fs::metadata(&file).expect("there").mode() & 0o777;
-            let content = fs::read(&file).expect("read");
+        for file in left.iter().flat_map(|folder| files(folder)) {
+            // Others cannot come as far; what holds a secret is 0600 all the same.
+            let (mode, content) = (fs::metadata(&file).expect("there").mode() & 0o777, fs::read(&file).expect("read"));
             assert!(mode == 0o600 || !String::from_utf8_lossy(&content).contains(SECRET), "{}: {mode:o}", file.display());
         }
-        let left = staging(path);
-        if round % 7 == 0 && !left.is_empty() {
-            let run = uspan(path, &["secret", "again.key", "--replace"]);
-            assert_eq!(run.code, 0, "{}", run.all());
+        if round % 15 == 14 {
+            let said: String = commands.iter().map(|args| uspan(path, args)).map(|run| run.stderr).collect();
             assert_eq!(staging(path), Vec::<PathBuf>::new());
             for folder in left {
                 told += 1;
                 let name = folder.file_name().expect("a name").to_string_lossy().into_owned();
-                assert!(run.stderr.contains(&name), "{name} is told of: {}", run.stderr);
+                assert!(said.contains(&name), "{name} is told of: {said}");
             }
         }
     }
     assert!(ended > rounds / 4, "{ended} of {rounds} runs were ended before their time");
-    eprintln!("{ended} of {rounds} runs were ended before their time; {told} folders were left, removed and told of");
-    assert_eq!(uspan(path, &["secret", "again.key", "--replace"]).code, 0);
+    eprintln!(
+        "{killed} runs were killed and {interrupted} interrupted before their time, of {rounds}; {told} folders were left, removed and told of"
+    );
+    commands.iter().for_each(|args| drop(uspan(path, args)));
     assert_eq!(staging(path), Vec::<PathBuf>::new());
 }
 
