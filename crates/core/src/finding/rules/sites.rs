@@ -19,7 +19,7 @@ chapter! {
     BAD_INTERFACE = "US204" "bad-interface" Error {
         what: "Not a name that a network interface can have.",
         why: "A filter rule for an interface that cannot exist never matches.",
-        remedy: "Use 1 to 15 letters, digits, `.`, `_`, `-` or `@`, as `ip link` prints it.",
+        remedy: "Use 1 to 15 letters, digits, `.`, `_`, `-` or `@`, as `ip link` prints it; the first one a letter, a digit or `_`.",
     }
     SAME_INTERFACE = "US205" "same-interface" Error {
         what: "The outside interface is also an inside interface.",
