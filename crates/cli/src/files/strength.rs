@@ -64,6 +64,7 @@ const LONGEST_WORD: usize = 14;
 /// where most of it is no words.
 fn words(text: &str, names: &[&str]) -> Option<f64> {
     let (mut guesses, mut letters, mut count) = (0.0, 0, 0);
+    let mut between = BTreeSet::new();
     for part in parts(text) {
         let length = part.chars().count();
         if is_word(part) {
@@ -71,7 +72,8 @@ fn words(text: &str, names: &[&str]) -> Option<f64> {
             guesses += WORD.min(known);
             letters += length;
             count += 1;
-        } else {
+        } else if between.insert(part) {
+            // What stands between all words is guessed once.
             guesses += zxcvbn::zxcvbn(part, names).guesses_log10();
         }
     }
