@@ -160,7 +160,7 @@ fn runs_that_are_ended_leave_nothing_that_the_next_does_not_remove_and_tell_of()
         let before = staging(path);
         let mut child = start(path, commands[which]);
         std::thread::sleep(lengths[which] * (round * 77 % 100) / 90);
-        let signal = if round % 11 == 0 { Signal::INT } else { Signal::KILL };
+        let signal = if round.is_multiple_of(11) { Signal::INT } else { Signal::KILL };
         let _ = kill_process(Pid::from_child(&child), signal);
         let early = !child.wait().expect("it ends").success();
         lengths[which] = lengths[which].mul_f64(if early { 1.05 } else { 0.95 });
