@@ -6,7 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use serde_json::json;
 use uspan_core::{
-    Builder, Description, Finding, Looked, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, flaw, read_tree,
+    Builder, Description, Finding, Looked, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, covered, flaw,
+    read_tree,
 };
 
 use crate::args::Format;
@@ -244,6 +245,7 @@ fn drift(standing: &Standing<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) 
         return None;
     }
     let [(now, _), (should, _)] = [&tree, planned].map(|tree| read_tree(site.platform.value, tree));
+    let tree = covered(&tree);
     let looked = |called, gateway, tree| Looked { name: called, gateway, ends_open: false, tree: Some(tree) };
     let compared = compare_same(looked(name, &now, &tree), looked("description", &should, planned));
     let source = |path: &String, file: &TreeFile| {

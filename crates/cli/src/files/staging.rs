@@ -189,6 +189,12 @@ fn is_ignored(signal: i32) -> bool {
     mask.is_some_and(|mask| mask >> (signal - 1) & 1 == 1)
 }
 
+/// Whether a folder still stands at its path.
+fn is_at(handle: &File, path: &Path) -> bool {
+    let same = |one: fs::Metadata, other: fs::Metadata| (one.dev(), one.ino()) == (other.dev(), other.ino());
+    matches!((handle.metadata(), fs::metadata(path)), (Ok(one), Ok(other)) if same(one, other))
+}
+
 /// How long another run is waited for, and after how long that is said.
 const PATIENCE: Duration = Duration::from_secs(60);
 const QUIET: Duration = Duration::from_secs(1);
@@ -198,11 +204,13 @@ const QUIET: Duration = Duration::from_secs(1);
 /// # Errors
 /// When it is not free after a minute.
 pub fn alone(path: &Path) -> Result<File, Failure> {
-    let handle = folder(path).map_err(Failure::file("cannot open the folder", path))?;
     let (since, mut told) = (Instant::now(), false);
     loop {
+        let handle = folder(path).map_err(Failure::file("cannot open the folder", path))?;
         match flock(&handle, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => return Ok(handle),
+            // Another run may just have put another folder in its place.
+            Ok(()) if is_at(&handle, path) => return Ok(handle),
+            Ok(()) => continue,
             Err(rustix::io::Errno::WOULDBLOCK) => {}
             Err(error) => return Err(Failure::file("cannot lock the folder", path)(error.into())),
         }
