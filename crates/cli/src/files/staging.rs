@@ -191,7 +191,7 @@ fn is_ignored(signal: i32) -> bool {
 
 /// Whether a folder still stands at its path.
 fn is_at(handle: &File, path: &Path) -> bool {
-    let same = |one: fs::Metadata, other: fs::Metadata| (one.dev(), one.ino()) == (other.dev(), other.ino());
+    let same = |one: &fs::Metadata, other: &fs::Metadata| (one.dev(), one.ino()) == (other.dev(), other.ino());
     matches!((handle.metadata(), fs::metadata(path)), (Ok(one), Ok(other)) if same(one, other))
 }
 
