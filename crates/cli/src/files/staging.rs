@@ -192,7 +192,7 @@ fn is_ignored(signal: i32) -> bool {
 /// Whether a folder still stands at its path.
 fn is_at(handle: &File, path: &Path) -> bool {
     let same = |one: &fs::Metadata, other: &fs::Metadata| (one.dev(), one.ino()) == (other.dev(), other.ino());
-    matches!((handle.metadata(), fs::metadata(path)), (Ok(one), Ok(other)) if same(one, other))
+    matches!((handle.metadata(), fs::metadata(path)), (Ok(ref one), Ok(ref other)) if same(one, other))
 }
 
 /// How long another run is waited for, and after how long that is said.
