@@ -303,6 +303,9 @@ fn loaded(lab: &Lab, platform: &str, tree: &uspan_core::Tree, address: &str) -> 
             .collect::<Vec<_>>()
             .join(" ")
     });
-    // What pluto says of its interfaces comes in any order, or not.
-    lines.filter(|line| !line.starts_with("whack:") && !line.contains("pid") && !line.contains("uptime")).collect::<Vec<_>>().join("\n")
+    // What pluto says of its interfaces and its kernel comes in any order, or not.
+    lines
+        .filter(|line| !line.starts_with("whack:") && !line.starts_with("log:") && !line.contains("pid") && !line.contains("uptime"))
+        .collect::<Vec<_>>()
+        .join("\n")
 }
