@@ -1,9 +1,10 @@
 //! Failures of the outside world, and how a run ends.
 
-use crate::show::path_shown;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+
+use crate::show::path_shown;
 
 /// How a run ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -7,8 +7,7 @@ use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
 use crate::compare::Looked;
 use crate::description::{Description, Site, Tunnel};
-use crate::dialect::Unwritable;
-use crate::dialect::gate;
+use crate::dialect::{Unwritable, gate};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
 use crate::mirror::{End, Proofs, Side, hold, take_sides};
@@ -146,11 +145,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     let mut gateways = Vec::with_capacity(2);
     for (side, site) in sides.iter().zip(ends) {
         let unwritable = |refused: Vec<Unwritable>| -> Vec<Finding> {
-            let find = |u: Unwritable| {
-                let message = format!("{} cannot be told: {}", site.name.value, u.what);
-                Finding::new(&rules::CANNOT_BE_WRITTEN, message).at(place.clone()).remedy(u.remedy)
-            };
-            refused.into_iter().map(find).collect()
+            refused.into_iter().map(|refused| refused.finding(&site.name.value).at(place.clone())).collect()
         };
         let tree = write(site.platform.value, site.packet_filter, side).map_err(unwritable)?;
         let (read, findings) = verify(site.platform.value, site.packet_filter, &tree);

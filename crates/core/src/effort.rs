@@ -36,13 +36,10 @@ impl Budget {
         Budget(bytes.saturating_mul(Budget::TIMES) + Budget::LEAST)
     }
 
-    /// Spends some; `false` where there is not enough left, and then nothing is.
+    /// Spends some; `false` where nothing is left then.
     pub(crate) fn spend(&mut self, count: usize) -> bool {
         steps(count);
-        match self.0.checked_sub(count) {
-            Some(left) => self.0 = left,
-            None => self.0 = 0,
-        }
+        self.0 = self.0.saturating_sub(count);
         self.0 > 0
     }
 }

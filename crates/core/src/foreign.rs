@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use crate::dialect::dialect;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
-use crate::source::{Source, shown};
+use crate::source::{Source, Span, shown};
 
 /// The statements of a tree that are not those of the build, as its real readers see them, each at its place; and what of the build
 /// is not there any more.
@@ -33,7 +33,7 @@ pub fn foreign(built: &Tree, standing: &Tree, covered: &Tree) -> Foreign {
             continue;
         }
         let kind = dialect(path);
-        let statements = |source: &'_ Source| -> Vec<(String, crate::source::Span)> {
+        let statements = |source: &'_ Source| -> Vec<(String, Span)> {
             let each: Vec<_> = match kind {
                 Some(kind) => kind.statements(source).map(|(line, span)| (line.to_owned(), span)).collect(),
                 None => source.lines().map(|(line, span)| (line.to_owned(), span)).collect(),
@@ -78,32 +78,25 @@ fn beginning(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::gateway::TreeFile;
-
-    fn tree(path: &str, text: &str) -> Tree {
-        let mut tree = Tree::default();
-        tree.add(path, TreeFile::public(text.to_owned()));
-        tree
-    }
 
     #[test]
     fn what_is_not_the_build_s_is_named_at_its_place() {
         let path = "etc/network/interfaces.d/uspan-harvest";
-        let built = tree(path, "# a remark\nauto x\niface x inet manual\n\tup ip link set x up\n");
-        let standing = tree(path, "auto x\niface x inet manual\n\tpre-up sh -c evil\n# another\n");
+        let built = Tree::of(path, "# a remark\nauto x\niface x inet manual\n\tup ip link set x up\n");
+        let standing = Tree::of(path, "auto x\niface x inet manual\n\tpre-up sh -c evil\n# another\n");
         let found = foreign(&built, &standing, &standing);
         let told: Vec<_> =
             found.more.iter().map(|finding| (finding.message.as_str(), finding.place.as_ref().map(|place| place.span.start))).collect();
         assert_eq!((told, found.fewer), (vec![("`pre-up sh -c evil` is not the build's", Some(27))], 1));
         assert_eq!(foreign(&built, &built, &built).more.len(), 0);
-        assert_eq!(foreign(&built, &tree("etc/iked.conf", "include \"/x\"\n"), &built).more.len(), 1);
+        assert_eq!(foreign(&built, &Tree::of("etc/iked.conf", "include \"/x\"\n"), &built).more.len(), 1);
     }
 
     #[test]
     fn the_end_of_a_remark_that_its_reader_takes_for_a_line_is_a_statement() {
         let path = "etc/iptables/uspan-harvest.v4";
-        let built = tree(path, "# x\n*filter\nCOMMIT\n");
-        let standing = tree(path, &format!("# {}-I INPUT -j ACCEPT\n*filter\nCOMMIT\n", "x".repeat(10_237)));
+        let built = Tree::of(path, "# x\n*filter\nCOMMIT\n");
+        let standing = Tree::of(path, &format!("# {}-I INPUT -j ACCEPT\n*filter\nCOMMIT\n", "x".repeat(10_237)));
         let found = foreign(&built, &standing, &standing);
         assert_eq!(found.more.len(), 1);
         assert_eq!(found.more[0].message, "`-I INPUT -j ACCEPT` is not the build's");

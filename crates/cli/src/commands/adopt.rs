@@ -10,8 +10,7 @@ use super::parts::{self, Part};
 use crate::args::{Adopt, Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::single;
-use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, styled, wrapped};
-use crate::show::{path_shown, path_word};
+use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, path_shown, path_word, styled, wrapped};
 
 pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;

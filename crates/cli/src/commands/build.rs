@@ -16,8 +16,7 @@ use crate::files::output::{self, Change, Earlier, Folders, Layout, Manner, Outco
 use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
-use crate::show::{CARE, GOOD, findings, styled};
-use crate::show::{path_shown, path_word};
+use crate::show::{CARE, GOOD, findings, path_shown, path_word, styled};
 
 pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
     let read = input::read(file, supply)?;

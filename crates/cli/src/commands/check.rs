@@ -11,8 +11,7 @@ use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::fleet;
-use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, styled};
-use crate::show::{path_shown, path_word};
+use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, path_shown, path_word, styled};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {

@@ -10,8 +10,7 @@ use super::parts::{self, Part};
 use crate::args::{Compare, Format};
 use crate::failure::{Failure, Verdict};
 use crate::files::input;
-use crate::show::path_shown;
-use crate::show::{CARE, GOOD, STOP, comparison, findings, styled};
+use crate::show::{CARE, GOOD, STOP, comparison, findings, path_shown, styled};
 
 pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     if let (Some(file), None, false) = (&args.against, &args.site, args.left.join("etc").is_dir()) {

@@ -11,8 +11,7 @@ use crate::args::Supply;
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Manner, Outcome};
 use crate::files::{reading, secret, single};
-use crate::show::{GOOD, HEADING, agreement, findings, styled};
-use crate::show::{path_shown, path_word};
+use crate::show::{GOOD, HEADING, agreement, findings, path_shown, path_word, styled};
 
 /// The orchard's description.
 const DEMO: &str = include_str!("../../../core/demo/orchard.span.toml");

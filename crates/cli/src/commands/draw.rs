@@ -9,8 +9,7 @@ use super::check::plan_few;
 use crate::args::{Draw, Format, Theme};
 use crate::failure::{Failure, Verdict};
 use crate::files::single;
-use crate::show::path_shown;
-use crate::show::{GOOD, styled};
+use crate::show::{GOOD, path_shown, styled};
 
 pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     let path = &args.output;

@@ -16,8 +16,7 @@ use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::files::reading;
 use crate::fleet;
-use crate::show::path_shown;
-use crate::show::{GOOD, STOP, comparison, styled};
+use crate::show::{GOOD, STOP, comparison, path_shown, styled};
 
 /// As many that fail, or differ, are shown.
 const SHOWN: usize = 3;

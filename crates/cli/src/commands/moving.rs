@@ -12,8 +12,7 @@ use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input;
 use crate::files::single;
-use crate::show::path_word;
-use crate::show::{CARE, GOOD, HEADING, columns, findings, styled, wrapped};
+use crate::show::{CARE, GOOD, HEADING, columns, findings, path_word, styled, wrapped};
 
 /// What becomes of a tunnel.
 struct Moved {

@@ -14,8 +14,7 @@ use crate::args::Ends;
 use crate::failure::Failure;
 use crate::files::input::{self, Input};
 use crate::files::trees;
-use crate::show::path_shown;
-use crate::show::{Shown, findings};
+use crate::show::{Shown, findings, path_shown};
 
 /// A gateway that takes part, with what its files are called where the user opens them.
 pub struct Part {

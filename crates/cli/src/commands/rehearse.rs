@@ -14,8 +14,7 @@ use crate::files::input;
 use crate::files::output::Earlier;
 use crate::files::{reading, single};
 use crate::fleet;
-use crate::show::path_shown;
-use crate::show::{GOOD, STOP, ladder, ladder_svg, styled};
+use crate::show::{GOOD, STOP, ladder, ladder_svg, path_shown, styled};
 
 /// Two gateways, and what came of it.
 struct Act {

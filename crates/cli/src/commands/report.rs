@@ -14,8 +14,7 @@ use crate::failure::{Failure, Verdict};
 use crate::files::input::Input;
 use crate::files::single;
 use crate::page::report::{self, SiteFiles, Told};
-use crate::show::path_shown;
-use crate::show::{GOOD, ladder_svg, styled};
+use crate::show::{GOOD, ladder_svg, path_shown, styled};
 
 pub fn run(args: &Report) -> Result<Verdict, Failure> {
     let path = &args.output;

@@ -10,8 +10,7 @@ use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::output::{self, Manner, Outcome};
-use crate::show::path_word;
-use crate::show::{GOOD, findings, styled};
+use crate::show::{GOOD, findings, path_word, styled};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
     let (read, planned) = plan(file, supply)?;

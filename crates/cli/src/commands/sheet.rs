@@ -11,8 +11,7 @@ use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::files::{reading, single};
 use crate::page;
-use crate::show::{GOOD, findings, sheet as show, styled};
-use crate::show::{path_shown, path_word};
+use crate::show::{GOOD, findings, path_shown, path_word, sheet as show, styled};
 
 pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
     if let Some(path) = &args.output {

@@ -39,8 +39,8 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
             return Ok(Input { source, description: None, supplied: Supplied::default(), findings });
         }
     }
-    let (bytes, _) = reading::bytes(path, reading::TABLE).map_err(Failure::file("cannot read", path))?;
-    Ok(understand(path, bytes.to_vec(), &given, supply.for_lab))
+    let (mut bytes, _) = reading::bytes(path, reading::TABLE).map_err(Failure::file("cannot read", path))?;
+    Ok(understand(path, std::mem::take(&mut *bytes), &given, supply.for_lab))
 }
 
 /// Reads a text as if it stood in this file.

@@ -5,7 +5,7 @@ use std::io::{self, Read as _};
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::Path;
 
-use rustix::fs::OFlags;
+use rustix::fs::{Mode, OFlags};
 use zeroize::Zeroizing;
 
 /// Larger than any description, inventory or manifest of 100,000 tunnels.
@@ -26,6 +26,15 @@ pub fn open(path: &Path) -> io::Result<File> {
         false if kind.is_dir() => Err(io::Error::other("it is a folder")),
         false => Err(io::Error::other("it is a device, a pipe or a socket, and not a file")),
     }
+}
+
+/// Opens a folder, and not what a link leads to.
+///
+/// # Errors
+/// What the system says.
+pub fn folder(path: &Path) -> io::Result<File> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(File::from(rustix::fs::open(path, flags, Mode::empty())?))
 }
 
 /// The content of a regular file of at most `most` bytes, and its permission bits. It is wiped when dropped.
@@ -58,9 +67,8 @@ pub fn content(file: File, most: u64) -> io::Result<(Zeroizing<Vec<u8>>, u32)> {
 /// # Errors
 /// The same; that it is no text.
 pub fn text(path: &Path, most: u64) -> io::Result<String> {
-    let (content, _) = bytes(path, most)?;
-    match std::str::from_utf8(&content) {
-        Ok(text) => Ok(text.to_owned()),
-        Err(error) => Err(io::Error::other(format!("byte {} is not part of a character", error.valid_up_to() + 1))),
-    }
+    let (mut content, _) = bytes(path, most)?;
+    // Taken, not copied: an inventory may be large.
+    String::from_utf8(std::mem::take(&mut *content))
+        .map_err(|error| io::Error::other(format!("byte {} is not part of a character", error.utf8_error().valid_up_to() + 1)))
 }

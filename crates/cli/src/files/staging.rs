@@ -13,6 +13,7 @@ use rustix::fs::{FlockOperation, Mode, OFlags, flock, openat};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 
+use super::reading;
 use crate::failure::Failure;
 use crate::show::{path_shown, terminal};
 
@@ -107,16 +108,11 @@ impl Drop for Staging {
 /// Makes it private whatever the umask, holds it, and marks it.
 fn hold(path: &Path) -> io::Result<File> {
     fs::set_permissions(path, Permissions::from_mode(0o700))?;
-    let held = folder(path)?;
+    let held = reading::folder(path)?;
     flock(&held, FlockOperation::LockExclusive)?;
     let mut mark = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path.join(MARK))?;
     mark.write_all(MARK_TEXT)?;
     Ok(held)
-}
-
-fn folder(path: &Path) -> io::Result<File> {
-    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    Ok(File::from(rustix::fs::open(path, flags, Mode::empty())?))
 }
 
 fn letters() -> io::Result<String> {
@@ -145,7 +141,7 @@ fn clear(parent: &Path) -> Vec<PathBuf> {
 }
 
 fn is_ours(path: &Path) -> bool {
-    let Ok(handle) = folder(path) else { return false };
+    let Ok(handle) = reading::folder(path) else { return false };
     let private = handle.metadata().is_ok_and(|meta| meta.uid() == rustix::process::geteuid().as_raw() && meta.mode() & 0o777 == 0o700);
     if !private || flock(&handle, FlockOperation::NonBlockingLockExclusive).is_err() {
         return false;
@@ -184,7 +180,7 @@ fn watch() {
 
 /// Whether whoever started this run wants it to go on in spite of a signal, as `nohup` does (proc(5), `SigIgn`).
 fn is_ignored(signal: i32) -> bool {
-    let text = super::reading::text(Path::new("/proc/self/status"), super::reading::FILE).unwrap_or_default();
+    let text = reading::text(Path::new("/proc/self/status"), reading::FILE).unwrap_or_default();
     let mask = text.lines().find_map(|line| line.strip_prefix("SigIgn:")).and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok());
     mask.is_some_and(|mask| mask >> (signal - 1) & 1 == 1)
 }
@@ -206,7 +202,7 @@ const QUIET: Duration = Duration::from_secs(1);
 pub fn alone(path: &Path) -> Result<File, Failure> {
     let (since, mut told) = (Instant::now(), false);
     loop {
-        let handle = folder(path).map_err(Failure::file("cannot open the folder", path))?;
+        let handle = reading::folder(path).map_err(Failure::file("cannot open the folder", path))?;
         match flock(&handle, FlockOperation::NonBlockingLockExclusive) {
             // Another run may just have put another folder in its place.
             Ok(()) if is_at(&handle, path) => return Ok(handle),

@@ -26,7 +26,7 @@ pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
         let mut walk = Walk::begin(&folder.join(site))?;
-        walk.folder("", &|_| true, 0)?;
+        walk.folder(Path::new(""), &|_| true, 0)?;
         if let Some(path) = walk.unread.first() {
             return Err(Failure::file("cannot read", &folder.join(site).join(path))(io::Error::other("it is not a text")));
         }
@@ -40,7 +40,7 @@ pub fn earlier(folder: &Path, planned: &Build) -> BTreeMap<String, Tree> {
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
         let Ok(mut walk) = Walk::begin(&folder.join(site)) else { continue };
-        if walk.folder("", &|_| true, 0).is_ok() && walk.unread.is_empty() {
+        if walk.folder(Path::new(""), &|_| true, 0).is_ok() && walk.unread.is_empty() {
             trees.insert(site.clone(), walk.tree);
         }
     }
@@ -62,9 +62,9 @@ pub fn gateway(root: &Path) -> Result<(Tree, Vec<Finding>), Failure> {
         uspan_core::READ_BELOW.iter().any(|start| inside.starts_with(start) || start.starts_with(&inside) || path.starts_with(start))
     };
     let mut walk = Walk::begin(root)?;
-    walk.folder("etc", &wanted, 0)?;
+    walk.folder(Path::new("etc"), &wanted, 0)?;
     if root.join("listing").is_dir() {
-        walk.folder("listing", &wanted, 0)?;
+        walk.folder(Path::new("listing"), &wanted, 0)?;
     }
     Ok((walk.tree, walk.findings))
 }
@@ -119,11 +119,7 @@ impl Walk {
         move |error| Failure::file("cannot read", &whole)(error.into())
     }
 
-    fn folder(&mut self, below: &str, wanted: &dyn Fn(&str) -> bool, depth: usize) -> Result<(), Failure> {
-        self.read_folder(Path::new(below), wanted, depth)
-    }
-
-    fn read_folder(&mut self, below: &Path, wanted: &dyn Fn(&str) -> bool, depth: usize) -> Result<(), Failure> {
+    fn folder(&mut self, below: &Path, wanted: &dyn Fn(&str) -> bool, depth: usize) -> Result<(), Failure> {
         let here = if below.as_os_str().is_empty() { Path::new(".") } else { below };
         let folder = openat2(&self.root, here, CAREFULLY | OFlags::DIRECTORY, Mode::empty(), WITHIN).map_err(self.cannot(below))?;
         let stat = fstat(&folder).map_err(self.cannot(below))?;
@@ -167,7 +163,7 @@ impl Walk {
         };
         let stat = fstat(&handle).map_err(self.cannot(path))?;
         match FileType::from_raw_mode(stat.st_mode) {
-            FileType::Directory => self.read_folder(path, wanted, depth + 1),
+            FileType::Directory => self.folder(path, wanted, depth + 1),
             FileType::RegularFile => self.file(path),
             _ => {
                 self.say(path, "a device, a pipe or a socket, and not a file");
@@ -191,12 +187,12 @@ impl Walk {
             self.unread.push(name);
             return Ok(());
         }
-        let (content, mode) = reading::content(file, reading::FILE).map_err(Failure::file("cannot read", &self.shown.join(path)))?;
+        let (mut content, mode) = reading::content(file, reading::FILE).map_err(Failure::file("cannot read", &self.shown.join(path)))?;
         self.bytes += content.len() as u64;
         // A database of keys is not read.
-        match std::str::from_utf8(&content) {
+        match String::from_utf8(std::mem::take(&mut *content)) {
             Ok(text) => {
-                let (text, private) = (text.to_owned(), mode & 0o077 == 0);
+                let private = mode & 0o077 == 0;
                 self.tree.add(name, if private { TreeFile::private(text) } else { TreeFile::public(text) });
             }
             Err(_) => self.unread.push(name),

@@ -6,30 +6,26 @@ use std::io::{self, Write};
 use serde::Serialize;
 use serde_json::Serializer;
 use serde_json::ser::{Formatter, PrettyFormatter};
-use uspan_core::misleads;
+use uspan_core::{lines_written_out, misleads};
 
 /// A text of several lines as it may go to a terminal: of what steers one, only our own styles (SGR sequences) are left.
 fn safe(text: &str) -> Cow<'_, str> {
-    let stays = |c: char| matches!(c, '\n' | '\t');
-    if !text.contains(|c| misleads(c) && !stays(c)) {
-        return Cow::Borrowed(text);
+    let mut rest = text;
+    let mut out = String::new();
+    while let Some((at, length)) = next_style(rest) {
+        out.push_str(&lines_written_out(&rest[..at]));
+        out.push_str(&rest[at..at + length]);
+        rest = &rest[at + length..];
     }
-    let mut out = String::with_capacity(text.len());
-    let mut at = 0;
-    while let Some(c) = text[at..].chars().next() {
-        if let Some(length) = (c == '\u{1b}').then(|| style(&text[at..])).flatten() {
-            out.push_str(&text[at..at + length]);
-            at += length;
-            continue;
-        }
-        if misleads(c) && !stays(c) {
-            out.extend(c.escape_default());
-        } else {
-            out.push(c);
-        }
-        at += c.len_utf8();
+    match out.is_empty() {
+        true => lines_written_out(rest),
+        false => (out + &lines_written_out(rest)).into(),
     }
-    out.into()
+}
+
+/// Where the next style of a text stands, and its length.
+fn next_style(text: &str) -> Option<(usize, usize)> {
+    text.match_indices('\u{1b}').find_map(|(at, _)| Some((at, style(&text[at..])?)))
 }
 
 /// The length of a style that a text begins with (ECMA-48, SGR).

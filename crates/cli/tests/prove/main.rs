@@ -20,7 +20,7 @@ use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::{LazyLock, Mutex, PoisonError};
+use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use common::{SECRET, uspan, write, write_keys};
@@ -42,6 +42,19 @@ static READY: LazyLock<bool> = LazyLock::new(|| {
 
 /// The tests take turns: the last one counts what is left on the machine.
 static TURN: Mutex<()> = Mutex::new(());
+
+/// Where the lab runs, the turn of a test.
+fn turn() -> Option<MutexGuard<'static, ()>> {
+    READY.then(|| TURN.lock().unwrap_or_else(PoisonError::into_inner))
+}
+
+/// The guest kernel and a folder for a machine of its own. None where the machine's own kernel has ESP: there the other
+/// tests run on just such a kernel.
+fn machine_in_the_machine() -> Option<(PathBuf, tempfile::TempDir)> {
+    let Ok(Ground::Guest(kernel)) = uspan_lab::ground(&uspan_lab::default_cache()) else { return None };
+    // Not below /var/tmp, which the machine in the machine covers.
+    Some((kernel, tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder")))
+}
 
 /// A secret for a second tunnel.
 const OTHER: &str = "Zr4uY8wQe1TnM5pVb9XcF2kDhG7jLsO0aPiEyNtC6vB";
@@ -73,10 +86,7 @@ fn failures(proof: &Value) -> Vec<(String, Vec<(String, String)>)> {
 
 #[test]
 fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let folder = folder();
     let cases = suite::part();
     assert!(cases.len() >= 40);
@@ -186,10 +196,7 @@ fn spoil(folder: &Path, sabotage: &Sabotage) -> Vec<String> {
 
 #[test]
 fn a_sabotaged_pair_fails_at_the_right_check() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let mut wrong = Vec::new();
     for sabotage in sabotages() {
         say(&format!("proving that it fails: {}", sabotage.name));
@@ -216,10 +223,7 @@ fn a_sabotaged_pair_fails_at_the_right_check() {
 /// What `compare` calls fatal does not work between real daemons, and what it calls compatible does.
 #[test]
 fn compare_and_the_daemons_agree_on_what_is_fatal() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let mut wrong = Vec::new();
     for change in suite::draw(weights::changes(), 4, |change| change.name.to_owned()) {
         let folder = folder();
@@ -263,10 +267,7 @@ fn traces() -> BTreeSet<String> {
 
 #[test]
 fn nothing_is_left_after_twenty_runs_five_of_them_interrupted() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let folder = folder();
     let args = spoil(folder.path(), &sabotages()[0]);
     let before = traces();
@@ -303,16 +304,8 @@ fn nothing_is_left_after_twenty_runs_five_of_them_interrupted() {
 /// such a machine.
 #[test]
 fn a_machine_with_esp_proves_on_its_own_kernel() {
-    if !*READY {
-        return;
-    }
-    let Ok(Ground::Guest(kernel)) = uspan_lab::ground(&uspan_lab::default_cache()) else {
-        // The other tests have just done that.
-        return;
-    };
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
-    // Not below /var/tmp, which the machine in the machine covers.
-    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
+    let Some(_turn) = turn() else { return };
+    let Some((kernel, folder)) = machine_in_the_machine() else { return };
     write(&folder.path().join("k"), format!("{SECRET}\n"), 0o600);
     write(&folder.path().join("x.span.toml"), orchard().text(), 0o644);
     let script = format!(
@@ -350,10 +343,7 @@ fn boot(kernel: &Path, folder: &Path, init: &Path) -> String {
 /// says how many; without it a run of the whole lab takes 330, and any other one a few. `USPAN_CASES=17,105` takes some of them.
 #[test]
 fn rehearsals_and_the_daemons_agree() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let number = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
     let whole = std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
     let seed = number("USPAN_SEED").unwrap_or(1);
@@ -393,10 +383,7 @@ fn rehearsals_and_the_daemons_agree() {
 /// What `walk` says of a flow is what becomes of it: everybody to everybody, over pairs of which some are spoilt.
 #[test]
 fn walks_and_the_packets_agree() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let cases = suite::draw(walks::cases(), 3, |case| case.name.to_owned());
     let (all, wrong) = walks::tried(&cases);
     say(&format!("{} of {all} flows as walked", all - wrong.len()));

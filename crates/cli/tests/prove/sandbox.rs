@@ -4,12 +4,9 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
-use std::sync::PoisonError;
-
-use uspan_lab::Ground;
 
 use crate::common::{SECRET, uspan, write};
-use crate::{READY, TURN, boot};
+use crate::{boot, machine_in_the_machine, turn};
 
 /// An end with an interface, whose file has commands that a shell runs as root.
 const DESCRIPTION: &str = r#"unified-span = 1
@@ -90,10 +87,7 @@ fn differences(before: &BTreeMap<String, String>, after: &BTreeMap<String, Strin
 /// Without the switch nothing runs; the statement is named. With it, it runs, comes to nothing, and is named again.
 #[test]
 fn a_tampered_tree_writes_nothing_to_the_machine() {
-    if !*READY {
-        return;
-    }
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
+    let Some(_turn) = turn() else { return };
     let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
     lay_out(folder.path(), &[EVIL]);
     let named = |text: &str| text.contains("US954") && text.contains("interfaces.d/uspan-harvest:14");
@@ -120,16 +114,8 @@ fn a_tampered_tree_writes_nothing_to_the_machine() {
 /// The same where the machine's own kernel is used: the guest kernel plays a machine that has files of its own.
 #[test]
 fn a_tampered_tree_writes_nothing_to_a_machine_whose_kernel_is_used() {
-    if !*READY {
-        return;
-    }
-    let Ok(Ground::Guest(kernel)) = uspan_lab::ground(&uspan_lab::default_cache()) else {
-        // The other test has just done that.
-        return;
-    };
-    let _turn = TURN.lock().unwrap_or_else(PoisonError::into_inner);
-    // Not below /var/tmp, which the machine in the machine covers.
-    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
+    let Some(_turn) = turn() else { return };
+    let Some((kernel, folder)) = machine_in_the_machine() else { return };
     let path = folder.path();
     lay_out(path, &[CRASH, EVIL]);
     fs::create_dir(path.join("came")).expect("made");

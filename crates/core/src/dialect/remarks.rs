@@ -51,6 +51,7 @@ pub struct Remarks {
 
 /// No remark is longer; longer ones are broken into lines.
 pub(crate) const REMARK: usize = 160;
+
 /// A text as comments, each line of a safe length; the first with `lead` before it, the others with a few blanks more. What would
 /// end the line, or not be seen, becomes a blank.
 pub(crate) fn comment(out: &mut String, lead: &str, text: &str) {

@@ -1,5 +1,7 @@
 //! What a file cannot say.
 
+use crate::finding::{self as rules, Finding};
+
 /// Something that a platform's files cannot say.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unwritable {
@@ -13,6 +15,11 @@ impl Unwritable {
     /// An identity that the files do not say.
     pub(crate) fn no_identity() -> Self {
         Unwritable::new("an end whose identity is not said", "Say it.")
+    }
+
+    /// As a finding about the files of a site.
+    pub fn finding(self, site: &str) -> Finding {
+        Finding::new(&rules::CANNOT_BE_WRITTEN, format!("{site} cannot be told: {}", self.what)).remedy(self.remedy)
     }
 
     /// A value and a way out.

@@ -98,6 +98,12 @@ pub struct Tree {
 }
 
 impl Tree {
+    /// A tree of one file that everybody may read.
+    #[cfg(test)]
+    pub(crate) fn of(path: &str, text: &str) -> Tree {
+        Tree { files: BTreeMap::from([(path.to_owned(), TreeFile::public(text.to_owned()))]) }
+    }
+
     /// Adds a file.
     pub fn add(&mut self, path: impl Into<String>, file: TreeFile) {
         self.files.insert(path.into(), file);

@@ -74,14 +74,7 @@ fn route(words: &[&str], ipv4: bool) -> Option<Route> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::gateway::TreeFile;
     use proptest::prelude::*;
-
-    fn tree(path: &str, text: &str) -> Tree {
-        let mut tree = Tree::default();
-        tree.add(path, TreeFile::public(text.to_owned()));
-        tree
-    }
 
     #[test]
     fn addresses_as_they_are_listed() {
@@ -92,7 +85,7 @@ mod tests {
                     \x20   inet 198.51.100.20/24 brd 198.51.100.255 scope global wan0\n\
                     \x20   inet6 fe80::1/64 scope link\n\
                     3: uspan1: <POINTOPOINT,NOARP,UP,LOWER_UP> mtu 1400\n    inet 10.254.0.1 peer 10.254.0.2/32 scope global uspan1\n";
-        let found = super::super::addresses(&tree(ADDRESSES, text));
+        let found = super::super::addresses(&Tree::of(ADDRESSES, text));
         let words: Vec<_> = found.iter().map(|own| format!("{} {}", own.interface, own.address)).collect();
         assert_eq!(words, ["lo 127.0.0.1/8", "wan0 198.51.100.20/24", "uspan1 10.254.0.1/32"]);
     }
@@ -102,7 +95,7 @@ mod tests {
         let text = "default via 198.51.100.1 dev wan0 proto static \n10.41.0.0/22 dev lan0 proto kernel scope link src 10.41.0.1 \n\
                     blackhole 10.73.16.0/20 metric 4107 \n10.73.16.0/20 dev uspan1 scope link metric 10 \n\
                     203.0.113.9 via 198.51.100.1 dev wan0\n10.9.0.0/16 proto static\n\tnexthop via 10.41.0.2 dev lan0 weight 1\n";
-        let table = routing_table(&tree("listing/ip-route", text));
+        let table = routing_table(&Tree::of("listing/ip-route", text));
         let words = |route: &Route| format!("{} {} {}", route.to, route.through, route.metric);
         let routes: Vec<_> = table.ipv4.expect("listed").iter().map(words).collect();
         let wanted = [
@@ -120,8 +113,8 @@ mod tests {
     proptest! {
         #[test]
         fn any_text_is_survived(text in "[defaultvi0-9:<>./ metrcsop\n\té]{0,200}") {
-            let _ = routing_table(&tree("listing/ip-route", &text));
-            let _ = super::super::addresses(&tree(ADDRESSES, &text));
+            let _ = routing_table(&Tree::of("listing/ip-route", &text));
+            let _ = super::super::addresses(&Tree::of(ADDRESSES, &text));
         }
     }
 }

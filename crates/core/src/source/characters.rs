@@ -19,38 +19,41 @@ pub fn is_plain(text: &str) -> bool {
 
 /// A text as it may stand in a message or a terminal: what misleads is written out (`\u{202e}`).
 pub fn shown(text: &str) -> Cow<'_, str> {
-    if is_plain(text) {
-        return Cow::Borrowed(text);
+    match is_plain(text) {
+        true => Cow::Borrowed(text),
+        false => written_out(text, |_| false),
     }
-    let mut shown = String::with_capacity(text.len() + 8);
-    for c in text.chars() {
-        if misleads(c) { shown.extend(c.escape_default()) } else { shown.push(c) }
-    }
-    shown.into()
 }
 
 /// The same of a text of several lines: line ends and tabulators stay.
 pub fn lines_written_out(text: &str) -> Cow<'_, str> {
-    let stays = |c: char| matches!(c, '\n' | '\t');
-    if !text.contains(|c| misleads(c) && !stays(c)) {
-        return Cow::Borrowed(text);
+    match text.contains(|c| misleads(c) && !is_layout(c)) {
+        false => Cow::Borrowed(text),
+        true => written_out(text, is_layout),
     }
-    let mut shown = String::with_capacity(text.len() + 8);
+}
+
+fn written_out(text: &str, stays: impl Fn(char) -> bool) -> Cow<'_, str> {
+    let mut out = String::with_capacity(text.len() + 8);
     for c in text.chars() {
-        if misleads(c) && !stays(c) { shown.extend(c.escape_default()) } else { shown.push(c) }
+        if misleads(c) && !stays(c) { out.extend(c.escape_default()) } else { out.push(c) }
     }
-    shown.into()
+    out.into()
+}
+
+/// What puts lines and columns where they are.
+fn is_layout(c: char) -> bool {
+    matches!(c, '\n' | '\t')
 }
 
 /// The lines of a text for a terminal, each byte where it was: what misleads becomes a mark of the same length. Line ends and
 /// tabulators stay.
 pub fn lines_shown(text: &str) -> Cow<'_, str> {
-    let stays = |c: char| matches!(c, '\n' | '\t');
-    if text.bytes().all(|byte| matches!(byte, b' '..=b'~' | b'\n' | b'\t')) || !text.contains(|c| misleads(c) && !stays(c)) {
+    if !text.contains(|c| misleads(c) && !is_layout(c)) {
         return Cow::Borrowed(text);
     }
     let mark = |c: char| match c {
-        _ if stays(c) || !misleads(c) => c,
+        _ if is_layout(c) || !misleads(c) => c,
         // Before a line end it belongs to that.
         '\r' => ' ',
         _ => match c.len_utf8() {

@@ -68,7 +68,7 @@ pub fn furnish(outer: &Path) -> io::Result<PathBuf> {
     for name in ["logs", "state", "guest", "jobs.d"] {
         let folder = run.join(name);
         DirBuilder::new().mode(0o700).create(&folder)?;
-        std::os::unix::fs::chown(&folder, Some(USER), Some(USER))?;
+        give(&folder)?;
     }
     DirBuilder::new().mode(0o755).create(run.join("cache"))?;
     File::create(run.join("program"))?;
@@ -127,7 +127,8 @@ fn seal(outer: &Path, program: &Path, cache: &Path, ground: &Ground) -> io::Resu
     mount_bind(&run, outer)?;
     mount_bind(&program, &inside.program)?;
     mount_bind_recursive(&cache, &inside.cache)?;
-    for mounted in mounts()? {
+    let mounts = mounts()?;
+    for (i, mounted) in mounts.iter().enumerate() {
         let ours = mounted.path == outer;
         let memory = mounted.kind == "tmpfs"
             && (COVERED.iter().any(|folder| mounted.path == Path::new(folder)) || mounted.path == Path::new("/dev/shm"));
@@ -142,7 +143,7 @@ fn seal(outer: &Path, program: &Path, cache: &Path, ground: &Ground) -> io::Resu
         }
         match mount_remount(&mounted.path, MountFlags::BIND | flags, "") {
             // Something is mounted over it, and it is not to be reached.
-            Err(rustix::io::Errno::NOENT | rustix::io::Errno::INVAL) if mounted.is_covered() => {}
+            Err(rustix::io::Errno::NOENT | rustix::io::Errno::INVAL) if mounted.is_covered(&mounts[i + 1..]) => {}
             done => done.map_err(|error| io::Error::other(format!("{}: {error}", mounted.path.display())))?,
         }
     }
@@ -187,24 +188,22 @@ struct Mounted {
     kind: String,
     /// What it forbids already.
     flags: MountFlags,
-    /// The numbers by which mounts are told, its own and that below it.
-    number: String,
-    all_above: Vec<(String, PathBuf)>,
 }
 
 impl Mounted {
-    /// Whether something else is mounted over it or over a folder above it.
-    fn is_covered(&self) -> bool {
-        self.all_above.iter().any(|(number, path)| *number != self.number && self.path.starts_with(path))
+    /// Whether one of those that were mounted later is over it, or over a folder above it.
+    fn is_covered(&self, later: &[Mounted]) -> bool {
+        later.iter().any(|other| self.path.starts_with(&other.path))
     }
 }
 
+/// All mounts, in the order in which they were made.
 fn mounts() -> io::Result<Vec<Mounted>> {
     let text = fs::read_to_string("/proc/self/mountinfo")?;
     let mut all: Vec<Mounted> = Vec::new();
     for line in text.lines() {
         let words: Vec<&str> = line.split(' ').collect();
-        let (Some(number), Some(path), Some(options)) = (words.first(), words.get(4), words.get(5)) else { continue };
+        let (Some(path), Some(options)) = (words.get(4), words.get(5)) else { continue };
         let kind = words.iter().position(|word| *word == "-").and_then(|at| words.get(at + 1)).copied().unwrap_or_default();
         let mut flags = MountFlags::empty();
         for option in options.split(',') {
@@ -217,12 +216,7 @@ fn mounts() -> io::Result<Vec<Mounted>> {
                 _ => MountFlags::empty(),
             };
         }
-        all.push(Mounted { path: unescaped(path), kind: kind.to_owned(), flags, number: (*number).to_owned(), all_above: Vec::new() });
-    }
-    // What was mounted later lies above.
-    let listed: Vec<_> = all.iter().map(|mounted| (mounted.number.clone(), mounted.path.clone())).collect();
-    for (i, mounted) in all.iter_mut().enumerate() {
-        mounted.all_above = listed[i + 1..].to_vec();
+        all.push(Mounted { path: unescaped(path), kind: kind.to_owned(), flags });
     }
     Ok(all)
 }

@@ -11,6 +11,7 @@ use super::manifest::MANIFEST;
 use super::standing::Standing;
 use super::{Planned, planned_at};
 use crate::failure::Failure;
+use crate::files::reading;
 
 /// The names of further attributes of a folder (access lists are some) have less room than this, and each value too.
 const ROOM: usize = 64 << 10;
@@ -85,12 +86,7 @@ impl Carrying<'_> {
         // Where links are not to be had, or to files of others.
         fs::copy(&from, &to).map_err(self.cannot(path))?;
         self.owned_like(&meta, path)?;
-        let times = FileTimes::new();
-        let times = match (meta.accessed(), meta.modified()) {
-            (Ok(accessed), Ok(modified)) => times.set_accessed(accessed).set_modified(modified),
-            _ => times,
-        };
-        open(&to).and_then(|file| file.set_times(times)).map_err(self.cannot(path))
+        reading::open(&to).and_then(|file| timed_like(&meta, &file)).map_err(self.cannot(path))
     }
 
     /// Gives a folder mode, owner and further attributes of the one that stands; and its times, if it is not ours.
@@ -101,11 +97,10 @@ impl Carrying<'_> {
         self.owned_like(&meta, path)?;
         attributes(&from, &to).map_err(cannot())?;
         fs::set_permissions(&to, Permissions::from_mode(meta.mode() & 0o7777)).map_err(cannot())?;
-        if let (true, Ok(accessed), Ok(modified)) = (times, meta.accessed(), meta.modified()) {
-            let times = FileTimes::new().set_accessed(accessed).set_modified(modified);
-            open(&to).and_then(|folder| folder.set_times(times)).map_err(cannot())?;
+        match times {
+            true => reading::folder(&to).and_then(|folder| timed_like(&meta, &folder)).map_err(cannot()),
+            false => Ok(()),
         }
-        Ok(())
     }
 
     fn owned_like(&self, meta: &Metadata, path: &Path) -> Result<(), Failure> {
@@ -118,9 +113,12 @@ impl Carrying<'_> {
     }
 }
 
-#[expect(clippy::disallowed_methods, reason = "a folder or a file that was just made")]
-fn open(path: &Path) -> io::Result<File> {
-    File::open(path)
+/// Gives a file or a folder the times of another.
+fn timed_like(meta: &Metadata, handle: &File) -> io::Result<()> {
+    match (meta.accessed(), meta.modified()) {
+        (Ok(accessed), Ok(modified)) => handle.set_times(FileTimes::new().set_accessed(accessed).set_modified(modified)),
+        _ => Ok(()),
+    }
 }
 
 /// Copies what else a folder has, such as access lists (acl(5)).

@@ -199,7 +199,7 @@ impl Layout {
     pub fn flush_meanwhile(&mut self) -> Result<(), Failure> {
         if self.staging.is_some() {
             let cannot = Failure::file("the output stands as it was; cannot write", &self.fresh);
-            self.flusher = Some(Flusher::start(folder(&self.fresh).map_err(cannot)?));
+            self.flusher = Some(Flusher::start(reading::folder(&self.fresh).map_err(cannot)?));
         }
         Ok(())
     }
@@ -268,7 +268,7 @@ impl Layout {
 /// Makes sure that the files are on the disk before the folder takes its place.
 fn sync(root: &Path, files: usize) -> io::Result<()> {
     if files > 64 {
-        return Ok(rustix::fs::syncfs(&folder(root)?)?);
+        return Ok(rustix::fs::syncfs(&reading::folder(root)?)?);
     }
     let mut open = vec![root.to_owned()];
     while let Some(path) = open.pop() {
@@ -281,12 +281,7 @@ fn sync(root: &Path, files: usize) -> io::Result<()> {
                 reading::open(&entry.path())?.sync_all()?;
             }
         }
-        folder(&path)?.sync_all()?;
+        reading::folder(&path)?.sync_all()?;
     }
     Ok(())
-}
-
-#[expect(clippy::disallowed_methods, reason = "a folder that was just made")]
-fn folder(path: &Path) -> io::Result<File> {
-    File::open(path)
 }

@@ -82,7 +82,7 @@ impl Standing {
             let meta = entry.metadata().map_err(cannot(&entry.path()))?;
             if meta.is_dir() {
                 self.walk(root, &path)?;
-                let ours = matches!(&self.manifest, Found::Read(manifest) if manifest.has_below(&path));
+                let ours = self.is_ours_above(&path);
                 self.foreign |= !ours || meta.mode() & 0o7777 != 0o755 || (meta.uid(), meta.gid()) != me;
                 self.folders.insert(path.into());
                 continue;
