@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use serde_json::json;
+use uspan_core::dialect::gate;
 use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 
 use super::check::plan;
@@ -28,6 +29,12 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
     }
     let retirements = retire(description, &read.supplied, &planned, |name| name == tunnel);
     let trees: BTreeMap<String, Tree> = retirements.iter().map(|one| (one.site.clone(), tree(one))).collect();
+    // These files pass the same gate as those of a build.
+    let refused = trees.iter().filter_map(|(site, tree)| Some((site, gate(tree).err()?)));
+    let refused: Vec<_> = refused.flat_map(|(site, list)| list.into_iter().map(|one| one.finding(site))).collect();
+    if !refused.is_empty() {
+        return stopped(&refused);
+    }
     let written = match output::write(folder, &trees, Manner { replace, ..Manner::default() })? {
         Outcome::Done(written) => written,
         Outcome::Refused(found) => return stopped(&found),
