@@ -10,14 +10,15 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::algorithm::{CIPHERS, Cipher, GROUPS, Group, INTEGRITIES, PRESETS, PRFS};
+use crate::algorithm::{Kind, PRESETS, Transform};
 use crate::compare::{Gravity, Looked, Parameter, Shown, compare_ends};
 use crate::couples::Couples;
 use crate::description::is_name;
 use crate::duration::duration_words;
+use crate::fits::proposals::common;
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, Method, NatTarget, Opening,
-    OwnAddress, Passing,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, NatTarget, Opening, OwnAddress, Passing,
+    Proposal,
 };
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::platform::{Facts, Liveness, ReplayWindow};
@@ -369,82 +370,48 @@ impl Adopted {
     }
 }
 
-/// Values that both have, in the order of the first.
-fn both<T: Copy + PartialEq>(one: &[T], other: &[T]) -> Vec<T> {
-    one.iter().filter(|value| other.contains(value)).copied().collect()
-}
-
-/// Proposals that both ends can agree on, each with what both have of it; those of the first end where there are none.
-fn common_ike(one: &[IkeProposal], other: &[IkeProposal]) -> Vec<IkeProposal> {
-    if one == other {
-        return one.to_vec();
+/// ESP proposals that both ends can agree on; where the two disagree on PFS the first one counts.
+fn common_esp(one: &[Proposal], other: &[Proposal]) -> Vec<Proposal> {
+    let groups = |list: &[Proposal]| list.first().map(|proposal| proposal.of(Kind::KeyExchange).to_vec()).unwrap_or_default();
+    let agreed = common(one, other);
+    let shared = agreed != one || one == other;
+    if shared {
+        return agreed;
     }
-    let mut found: Vec<IkeProposal> = Vec::new();
-    for (a, b) in one.iter().flat_map(|a| other.iter().map(move |b| (a, b))) {
-        let proposal = IkeProposal {
-            ciphers: both(&a.ciphers, &b.ciphers),
-            integrities: both(&a.integrities, &b.integrities),
-            prfs: both(&a.prfs, &b.prfs),
-            groups: both(&a.groups, &b.groups),
-        };
-        let lacks = proposal.ciphers.is_empty() || proposal.prfs.is_empty() || proposal.groups.is_empty();
-        if !lacks && sound(&proposal.ciphers, proposal.integrities.is_empty()) && !found.contains(&proposal) {
-            found.push(proposal);
-        }
-    }
-    if found.is_empty() { one.to_vec() } else { found }
-}
-
-fn common_esp(one: &[EspProposal], other: &[EspProposal]) -> Vec<EspProposal> {
-    if one == other {
-        return one.to_vec();
-    }
-    let mut found: Vec<EspProposal> = Vec::new();
-    for (a, b) in one.iter().flat_map(|a| other.iter().map(move |b| (a, b))) {
-        let proposal = EspProposal {
-            ciphers: both(&a.ciphers, &b.ciphers),
-            integrities: both(&a.integrities, &b.integrities),
-            // Where the two disagree on PFS the first one counts.
-            groups: Some(both(&a.groups, &b.groups)).filter(|groups| !groups.is_empty()).unwrap_or_else(|| a.groups.clone()),
-        };
-        if !proposal.ciphers.is_empty() && sound(&proposal.ciphers, proposal.integrities.is_empty()) && !found.contains(&proposal) {
-            found.push(proposal);
-        }
-    }
-    if found.is_empty() { one.to_vec() } else { found }
-}
-
-/// Whether ciphers have the integrity that they need.
-fn sound(ciphers: &[Cipher], no_integrity: bool) -> bool {
-    !no_integrity || ciphers.iter().all(|cipher| cipher.is_aead())
+    let without = |list: &[Proposal]| list.iter().map(|proposal| proposal.without(Kind::KeyExchange)).collect::<Vec<_>>();
+    let pfs = groups(one);
+    common(&without(one), &without(other)).iter().map(|proposal| proposal.with(Kind::KeyExchange, pfs.iter().copied())).collect()
 }
 
 /// The part of the ciphers that needs integrity, and the part that does not: a description has them apart.
-fn apart(ciphers: &[Cipher]) -> [Vec<Cipher>; 2] {
-    let (combined, plain) = ciphers.iter().partition(|cipher: &&Cipher| cipher.is_aead());
+fn apart(ciphers: &[Transform]) -> [Vec<Transform>; 2] {
+    let (combined, plain) = ciphers.iter().partition(|cipher: &&Transform| cipher.is_aead());
     [combined, plain]
 }
 
 fn offers(lines: &mut Vec<String>, connections: [&Connection; 2], children: [&Child; 2]) {
-    let ike = common_ike(&connections[0].ike.value, &connections[1].ike.value);
+    let ike = common(&connections[0].ike.value, &connections[1].ike.value);
     let esp = common_esp(&children[0].esp.value, &children[1].esp.value);
     let mut said_ike = Vec::new();
     for proposal in &ike {
-        let [combined, plain] = apart(&proposal.ciphers);
-        let groups = list(&proposal.groups);
+        let [combined, plain] = apart(proposal.of(Kind::Encryption));
+        let groups = list(proposal.of(Kind::KeyExchange));
         if !combined.is_empty() {
-            said_ike.push(format!("{{ encryption = {}, prf = {}, group = {groups} }}", list(&combined), list(&proposal.prfs)));
+            said_ike.push(format!("{{ encryption = {}, prf = {}, group = {groups} }}", list(&combined), list(proposal.of(Kind::Prf))));
         }
         if !plain.is_empty() {
-            let following: Vec<_> = proposal.integrities.iter().filter_map(|integrity| integrity.prf()).collect();
-            let prf = if following == proposal.prfs { String::new() } else { format!("prf = {}, ", list(&proposal.prfs)) };
-            let integrity = list(&proposal.integrities);
+            let prf = if proposal.prfs_of_hashes() == proposal.of(Kind::Prf) {
+                String::new()
+            } else {
+                format!("prf = {}, ", list(proposal.of(Kind::Prf)))
+            };
+            let integrity = list(proposal.of(Kind::Integrity));
             said_ike.push(format!("{{ encryption = {}, integrity = {integrity}, {prf}group = {groups} }}", list(&plain)));
         }
     }
     let mut said_esp: Vec<String> = Vec::new();
     for proposal in &esp {
-        let [combined, plain] = apart(&proposal.ciphers);
+        let [combined, plain] = apart(proposal.of(Kind::Encryption));
         let mut add = |text: String| {
             if !said_esp.contains(&text) {
                 said_esp.push(text);
@@ -454,7 +421,7 @@ fn offers(lines: &mut Vec<String>, connections: [&Connection; 2], children: [&Ch
             add(format!("{{ encryption = {} }}", list(&combined)));
         }
         if !plain.is_empty() {
-            add(format!("{{ encryption = {}, integrity = {} }}", list(&plain), list(&proposal.integrities)));
+            add(format!("{{ encryption = {}, integrity = {} }}", list(&plain), list(proposal.of(Kind::Integrity))));
         }
     }
     match preset(&said_ike, &said_esp) {
@@ -465,8 +432,8 @@ fn offers(lines: &mut Vec<String>, connections: [&Connection; 2], children: [&Ch
             lines.push(format!("esp = [{}]", said_esp.join(", ")));
         }
     }
-    let of_ike = ike.first().and_then(|proposal| proposal.groups.first());
-    match esp.first().and_then(|proposal| proposal.groups.first()) {
+    let of_ike = ike.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
+    match esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange)) {
         None => lines.push("pfs = false".to_owned()),
         Some(group) if Some(group) == of_ike => {}
         Some(group) => lines.push(format!("pfs = {}", quoted(&group.to_string()))),
@@ -495,15 +462,9 @@ fn preset(ike: &[String], esp: &[String]) -> Option<&'static str> {
 }
 
 /// Names of the weak algorithms among proposals.
-fn weak(ike: &[IkeProposal], esp: &[EspProposal]) -> Vec<String> {
-    let ciphers = ike.iter().flat_map(|p| &p.ciphers).chain(esp.iter().flat_map(|p| &p.ciphers));
-    let integrities = ike.iter().flat_map(|p| &p.integrities).chain(esp.iter().flat_map(|p| &p.integrities));
-    let groups: Vec<&Group> = ike.iter().flat_map(|p| &p.groups).chain(esp.iter().flat_map(|p| &p.groups)).collect();
-    let prfs = ike.iter().flat_map(|p| &p.prfs);
-    let names = ciphers.map(ToString::to_string).chain(integrities.map(ToString::to_string)).chain(prfs.map(ToString::to_string));
-    let rows = || CIPHERS.iter().chain(INTEGRITIES).chain(PRFS).chain(GROUPS);
-    let mut weak: Vec<String> = names.chain(groups.iter().map(ToString::to_string)).collect();
-    weak.retain(|name| rows().any(|row| row.name == name && !row.weak.is_empty()));
+fn weak(ike: &[Proposal], esp: &[Proposal]) -> Vec<String> {
+    let rows = ike.iter().chain(esp).flat_map(Proposal::transforms).filter_map(|transform| transform.row());
+    let mut weak: Vec<_> = rows.filter(|row| !row.weak.is_empty() && !row.name.is_empty()).map(|row| row.name.to_owned()).collect();
     weak.sort();
     weak.dedup();
     weak
@@ -531,7 +492,7 @@ fn packets(lines: &mut Vec<String>, connection: &Connection, child: &Child) {
         Encapsulation::Forced => lines.push("nat-traversal = \"forced\"".to_owned()),
         Encapsulation::Off => lines.push("nat-traversal = \"off\"".to_owned()),
     }
-    if child.extended_sequence.value {
+    if child.sequence_numbers().first(Kind::SequenceNumbers) == Some(Transform::sequence_numbers(true)) {
         lines.push("extended-sequence-numbers = true".to_owned());
     }
     match child.dscp.value {

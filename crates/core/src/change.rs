@@ -154,7 +154,7 @@ impl Pair<'_> {
         say("IKE lifetime", self.each(|c| life(c.ike_lifetime.value)), AtOpening, false);
         say("selectors", self.each(selectors), AtOpening, true);
         say("ESP proposals", self.first(|c| list(&c.esp.value)), AtOpening, true);
-        say("sequence numbers", self.first(|c| if c.extended_sequence.value { "64 bits" } else { "32 bits" }.to_owned()), AtOpening, true);
+        say("sequence numbers", self.first(Child::sequence_numbers_words), AtOpening, true);
         say("mode", self.first(|c| format!("{:?}", c.mode.value).to_lowercase()), AtOpening, true);
         say("ESP lifetime", self.first(|c| life(c.lifetime.value)), AtOpening, false);
         say("replay window", self.first(|c| format!("{} packets", c.replay_window.value)), AtOpening, false);

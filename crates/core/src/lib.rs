@@ -32,6 +32,7 @@ mod drawing;
 mod duration;
 pub mod effort;
 mod finding;
+mod fits;
 mod foreign;
 mod gateway;
 mod identity;
@@ -67,11 +68,11 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use foreign::{Foreign, foreign};
 pub use gateway::{
-    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
-    Hook, Identity, IkeProposal, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget,
-    OnDeadPeer, Opening, Origin, OwnAddress, Packet, Passing, PinnedKey, Ports, Protection, Route, RoutingTable, Ruleset, SERVICES,
-    SegmentLimit, Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence,
-    service, service_names,
+    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, Face, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
+    Identity, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin,
+    OwnAddress, Packet, Passing, PinnedKey, Ports, Proposal, Protection, Protocol, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit,
+    Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service,
+    service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};
@@ -79,8 +80,8 @@ pub use network::set_up;
 pub use origins::{Origins, origins};
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
-    CipherName, Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, ReplayWindow, Sa,
-    Selectors, TakeOut, platform,
+    Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, ReplayWindow, Sa, Selectors,
+    TakeOut, platform,
 };
 pub use rehearse::{
     Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,

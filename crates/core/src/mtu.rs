@@ -5,8 +5,8 @@
 //! check value. What is left holds the inner packet, two bytes (pad length, next header) and padding up to the
 //! cipher's block, so it is rounded down to whole blocks of at least 4 bytes before the two bytes go.
 
-use crate::algorithm::{Cipher, Integrity};
-use crate::gateway::EspProposal;
+use crate::algorithm::{Kind, Sizes, Transform};
+use crate::gateway::{Proposal, Protocol};
 
 /// Bytes of GRE without its options (RFC 2784 section 2.1). In transport mode it stands where in tunnel mode the inner
 /// packet begins.
@@ -17,50 +17,20 @@ pub const fn ip_header(ipv4: bool) -> u16 {
     if ipv4 { 20 } else { 40 }
 }
 
-/// Bytes of vector and block of a cipher.
-fn cipher_bytes(cipher: Cipher) -> (u16, u16) {
-    match cipher.number {
-        // DES, 3DES, Blowfish, CAST: CBC with blocks of 8 (RFC 2451).
-        2 | 3 | 6 | 7 => (8, 8),
-        11 => (0, 4),
-        // AES and Camellia in CBC mode (RFC 3602, RFC 4312).
-        12 | 23 => (16, 16),
-        // Counter and combined modes (RFC 3686, RFC 4106, RFC 4309, RFC 5529, RFC 7634).
-        _ => (8, 4),
-    }
-}
-
-/// Bytes of the check value of a combined-mode cipher.
-fn tag_bytes(cipher: Cipher) -> u16 {
-    match cipher.number {
-        14 | 18 | 25 => 8,
-        15 | 19 | 26 => 12,
-        _ => 16,
-    }
-}
-
-/// Bytes of the check value of an integrity algorithm.
-fn check_bytes(integrity: Integrity) -> u16 {
-    match integrity.0 {
-        0 => 0,
-        // Cut to 96 bits (RFC 2403, RFC 2404, RFC 3566, RFC 4494).
-        1 | 2 | 5 | 8 => 12,
-        // Half of the hash (RFC 4868).
-        12 => 16,
-        13 => 24,
-        _ => 32,
-    }
+/// What a transform adds to a packet; of one that is not registered, the most that any adds.
+fn sizes(transform: Transform) -> Sizes {
+    transform.row().map_or(Sizes { vector: 16, block: 16, tag: 32 }, |row| row.sizes)
 }
 
 /// The largest inner packet that fits whatever of these proposals is chosen.
-pub fn inner_mtu(path: u16, outer_ipv4: bool, in_udp: bool, proposals: &[EspProposal]) -> u16 {
+pub fn inner_mtu(path: u16, outer_ipv4: bool, in_udp: bool, proposals: &[Proposal]) -> u16 {
     let fixed = ip_header(outer_ipv4) + if in_udp { 8 } else { 0 } + 8;
     let each = proposals.iter().flat_map(|proposal| {
-        proposal.ciphers.iter().map(move |cipher| {
-            let (vector, block) = cipher_bytes(*cipher);
+        proposal.of(Kind::Encryption).iter().map(move |cipher| {
+            let Sizes { vector, block, tag } = sizes(*cipher);
             let check = match cipher.is_aead() {
-                true => tag_bytes(*cipher),
-                false => proposal.integrities.iter().map(|i| check_bytes(*i)).max().unwrap_or(0),
+                true => tag,
+                false => proposal.of(Kind::Integrity).iter().map(|integrity| sizes(*integrity).tag).max().unwrap_or(0),
             };
             let room = path.saturating_sub(fixed + vector + check);
             (room / block * block).saturating_sub(2)
@@ -71,7 +41,7 @@ pub fn inner_mtu(path: u16, outer_ipv4: bool, in_udp: bool, proposals: &[EspProp
 
 /// The largest inner packet that fits whatever ESP there is: what goes on into another tunnel does not meet a narrower one.
 pub fn narrowest_mtu(path: u16, outer_ipv4: bool) -> u16 {
-    let widest = EspProposal { ciphers: vec![Cipher { number: 12, key_bits: 256 }], integrities: vec![Integrity(14)], groups: Vec::new() };
+    let widest = Proposal::new(Protocol::Esp, [Transform::encryption(12, 256), Transform::integrity(14)]);
     inner_mtu(path, outer_ipv4, true, &[widest])
 }
 
@@ -84,22 +54,16 @@ pub fn segment_limit(mtu: u16, ipv4: bool) -> u16 {
 mod tests {
     use super::*;
 
-    fn proposal(cipher: (u16, u16), integrity: Option<u16>) -> EspProposal {
-        EspProposal {
-            ciphers: vec![Cipher { number: cipher.0, key_bits: cipher.1 }],
-            integrities: integrity.map(Integrity).into_iter().collect(),
-            groups: Vec::new(),
-        }
+    fn proposal(cipher: (u16, u16), integrity: Option<u16>) -> Proposal {
+        Proposal::new(Protocol::Esp, std::iter::once(Transform::encryption(cipher.0, cipher.1)).chain(integrity.map(Transform::integrity)))
     }
 
     #[test]
     fn no_esp_takes_more_than_the_widest() {
-        for row in crate::algorithm::Kind::Cipher.rows().iter().filter(|row| !row.name.is_empty()) {
-            let cipher: Cipher = crate::algorithm::named(row.name);
-            let integrity = (!cipher.is_aead()).then_some(14);
-            let one = proposal((cipher.number, cipher.key_bits), integrity);
+        for row in Kind::Encryption.rows().iter().filter(|row| !row.name.is_empty()) {
+            let one = proposal((row.number, row.key_bits), (!row.aead).then_some(14));
             for ipv4 in [true, false] {
-                assert!(narrowest_mtu(1500, ipv4) <= inner_mtu(1500, ipv4, true, std::slice::from_ref(&one)), "{cipher}");
+                assert!(narrowest_mtu(1500, ipv4) <= inner_mtu(1500, ipv4, true, std::slice::from_ref(&one)), "{}", row.name);
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use uspan_core::algorithm::{Cipher, Group, Integrity, Prf, named};
+use uspan_core::algorithm::{Kind, Transform, named};
 use uspan_core::*;
 
 const DEMO: &str = include_str!("../demo/orchard.span.toml");
@@ -60,11 +60,11 @@ spoilt! {
     nothing_is_found_in_a_pair_that_fits: |_| {} => [""; 0];
     another_version: |g| connection(g).version.value = IkeVersion::V1 => ["US711"];
     transport_mode_on_one_end: |g| child(g).mode.value = Mode::Transport => ["US711"];
-    another_hash: |g| connection(g).ike.value[1].integrities = vec![named("sha2-256")] => ["US702"];
+    another_hash: |g| connection(g).ike.value[1].set(Kind::Integrity, [named(Kind::Integrity, "sha2-256")]) => ["US702"];
     another_order: |g| connection(g).ike.value.swap(0, 1) => ["US702"];
     no_ike_proposal: |g| connection(g).ike.value.clear() => ["US702"];
-    another_pfs_group: |g| child(g).esp.value[0].groups = vec![named("ecp-256")] => ["US703"];
-    no_pfs_on_one_end: |g| child(g).esp.value.iter_mut().for_each(|p| p.groups.clear()) => ["US703"];
+    another_pfs_group: |g| child(g).esp.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ecp-256")]) => ["US703"];
+    no_pfs_on_one_end: |g| child(g).esp.value.iter_mut().for_each(|p| p.set(Kind::KeyExchange, [])) => ["US703"];
     another_identity: |g| connection(g).local_identity.value = Identity::Name("press.example.net".to_owned()) => ["US705", "US706"];
     identities_crossed: |g| {
         let c = connection(g);
@@ -344,19 +344,19 @@ macro_rules! refused {
 refused! {
     libreswan_takes_the_demo: "libreswan", |_| {} => "written";
     strongswan_takes_the_demo: "strongswan", |_| {} => "written";
-    libreswan_has_no_prf_of_its_own: "libreswan", |g| connection(g).ike.value[1].prfs = vec![named::<Prf>("sha2-512")] => "PRF that differs";
-    libreswan_has_one_pfs_group: "libreswan", |g| child(g).esp.value[0].groups = vec![named("ecp-256")] => "different PFS groups";
+    libreswan_has_no_prf_of_its_own: "libreswan", |g| connection(g).ike.value[1].set(Kind::Prf, [named(Kind::Prf, "sha2-512")]) => "PRF that differs";
+    libreswan_has_one_pfs_group: "libreswan", |g| child(g).esp.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ecp-256")]) => "different PFS groups";
     libreswan_has_one_margin: "libreswan", |g| child(g).lifetime.value.margin = Duration::from_secs(30) => "different rekey margins";
     libreswan_lives_a_day_at_most: "libreswan", |g| connection(g).ike_lifetime.value.hard = Duration::from_secs(86_401) => "over 24 h";
     libreswan_has_one_pair_a_child: "libreswan", |g| child(g).local.value.push("10.9.0.0/16".parse().expect("a net")) => "several selectors";
     libreswan_names_children_after_the_connection: "libreswan", |g| child(g).name = "other".to_owned() => "begin with the connection's name";
     libreswan_mixes_no_families: "libreswan", |g| child(g).local.value = vec!["fd00::/64".parse().expect("a net")] => "another address family";
-    libreswan_has_no_curve448: "libreswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("curve448")] => "`curve448` for IKE";
+    libreswan_has_no_curve448: "libreswan", |g| connection(g).ike.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "curve448")]) => "`curve448` for IKE";
     openiked_has_no_ikev1: "openiked", |g| { connection(g).children.truncate(1); connection(g).version.value = IkeVersion::V1 } => "IKEv1";
-    strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike.value[0].groups = vec![named::<Group>("ml-kem-768")] => "`ml-kem-768` for IKE";
-    no_mix_of_modes_strongswan: "strongswan", |g| child(g).esp.value[2].ciphers.push(named::<Cipher>("aes-256-gcm")) => "combined-mode and other";
-    no_mix_of_modes_libreswan: "libreswan", |g| child(g).esp.value[2].ciphers.push(named::<Cipher>("aes-256-gcm")) => "combined-mode and other";
-    an_unknown_code_point_is_not_written: "strongswan", |g| child(g).esp.value[2].integrities = vec![Integrity(4711)] => "integrity-4711";
+    strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ml-kem-768")]) => "`ml-kem-768` for IKE";
+    no_mix_of_modes_strongswan: "strongswan", |g| child(g).esp.value[2].push(named(Kind::Encryption, "aes-256-gcm")) => "combined-mode and other";
+    no_mix_of_modes_libreswan: "libreswan", |g| child(g).esp.value[2].push(named(Kind::Encryption, "aes-256-gcm")) => "combined-mode and other";
+    an_unknown_code_point_is_not_written: "strongswan", |g| child(g).esp.value[2].set(Kind::Integrity, [Transform::integrity(4711)]) => "integrity-4711";
     a_line_break_in_a_name_strongswan: "strongswan", |g| connection(g).name = "a\nb".to_owned() => "section name";
     a_line_break_in_a_name_libreswan: "libreswan", |g| connection(g).name = "a\nb".to_owned() => "section name";
     a_line_break_in_an_identity_strongswan: "strongswan", |g| connection(g).local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use proptest::prelude::*;
 use proptest::sample::{select, subsequence};
-use uspan_core::algorithm::{Algorithm, CIPHERS, Cipher, GROUPS, Group, INTEGRITIES, Integrity, PRFS, Prf, Row};
+use uspan_core::algorithm::{Kind, Row, Transform};
 use uspan_core::*;
 
 // ---- descriptions ------------------------------------------------------------------------------
@@ -56,18 +56,17 @@ fn site() -> impl Strategy<Value = RandomSite> {
 }
 
 /// Sound algorithms that both platforms can do.
-fn common(rows: &'static [Row], kind: algorithm::Kind, sa: Sa, sites: &[RandomSite; 2]) -> Vec<&'static Row> {
-    let can = |site: &RandomSite, row: &Row| PLATFORMS[site.platform].facts().spelling(kind, row.number, row.key_bits, sa).is_some();
-    rows.iter().filter(|row| row.weak.is_empty() && sites.iter().all(|site| can(site, row))).collect()
+fn common(kind: Kind, sa: Sa, sites: &[RandomSite; 2]) -> Vec<&'static Row> {
+    let can = |site: &RandomSite, row: &Row| PLATFORMS[site.platform].facts().can(Transform::of(row), sa);
+    kind.rows().iter().filter(|row| row.weak.is_empty() && sites.iter().all(|site| can(site, row))).collect()
 }
 
 fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, String)> {
-    use algorithm::Kind;
-    let pick = |rows, kind, sa| common(rows, kind, sa, &sites);
-    let integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Ike);
-    let esp_integrities = pick(INTEGRITIES, Kind::Integrity, Sa::Esp);
-    let prfs = pick(PRFS, Kind::Prf, Sa::Ike);
-    let groups = pick(GROUPS, Kind::Group, Sa::Ike);
+    let pick = |kind, sa| common(kind, sa, &sites);
+    let integrities = pick(Kind::Integrity, Sa::Ike);
+    let esp_integrities = pick(Kind::Integrity, Sa::Esp);
+    let prfs = pick(Kind::Prf, Sa::Ike);
+    let groups = pick(Kind::KeyExchange, Sa::Ike);
     // One value or several, combined-mode ciphers and others in one list too.
     let some = |rows: Vec<&'static Row>, most: usize| subsequence(rows.clone(), 1..=most.min(rows.len()));
     let words = |rows: &[&'static Row]| match rows {
@@ -75,12 +74,12 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
         several => format!("[{}]", several.iter().map(|row| format!("\"{}\"", row.name)).collect::<Vec<_>>().join(", ")),
     };
     let combined = |ciphers: &[&'static Row]| ciphers.iter().all(|cipher| cipher.aead);
-    let parts = (some(pick(CIPHERS, Kind::Cipher, Sa::Ike), 3), some(integrities, 2), some(prfs, 2), some(groups.clone(), 2));
+    let parts = (some(pick(Kind::Encryption, Sa::Ike), 3), some(integrities, 2), some(prfs, 2), some(groups.clone(), 2));
     let ike = parts.prop_map(move |(ciphers, integrities, prfs, groups)| match combined(&ciphers) {
         true => format!("{{ encryption = {}, prf = {}, group = {} }}", words(&ciphers), words(&prfs), words(&groups)),
         false => format!("{{ encryption = {}, integrity = {}, group = {} }}", words(&ciphers), words(&integrities), words(&groups)),
     });
-    let esp = (some(pick(CIPHERS, Kind::Cipher, Sa::Esp), 3), some(esp_integrities, 2));
+    let esp = (some(pick(Kind::Encryption, Sa::Esp), 3), some(esp_integrities, 2));
     let esp = esp.prop_map(move |(ciphers, integrities)| match combined(&ciphers) {
         true => format!("{{ encryption = {} }}", words(&ciphers)),
         false => format!("{{ encryption = {}, integrity = {} }}", words(&ciphers), words(&integrities)),
@@ -450,9 +449,9 @@ proptest! {
 
 // ---- gateways ----------------------------------------------------------------------------------
 
-fn words<A: Algorithm + std::fmt::Debug + 'static>(platform: usize, sa: Sa, aead: Option<bool>) -> Vec<A> {
-    let rows = A::KIND.rows().iter().filter(|row| aead.is_none_or(|aead| row.aead == aead));
-    rows.map(A::of).filter(|a| PLATFORMS[platform].facts().can(*a, sa)).collect()
+fn words(platform: usize, kind: Kind, sa: Sa, aead: Option<bool>) -> Vec<Transform> {
+    let rows = kind.rows().iter().filter(|row| !row.name.is_empty() && aead.is_none_or(|aead| row.aead == aead));
+    rows.map(Transform::of).filter(|one| PLATFORMS[platform].facts().can(*one, sa)).collect()
 }
 
 /// One to three of a list, in an order of their own.
@@ -460,37 +459,42 @@ fn some<A: Clone + std::fmt::Debug + 'static>(list: Vec<A>) -> impl Strategy<Val
     subsequence(list, 1..3).prop_shuffle()
 }
 
-fn ike_proposal(platform: usize) -> impl Strategy<Value = IkeProposal> {
+fn ike_proposal(platform: usize) -> impl Strategy<Value = Proposal> {
     let follows = PLATFORMS[platform].facts().prf_follows_integrity;
-    let groups = || some(words::<Group>(platform, Sa::Ike, None));
-    let prfs = || some(words::<Prf>(platform, Sa::Ike, None));
-    let aead = (some(words::<Cipher>(platform, Sa::Ike, Some(true))), prfs(), groups()).prop_map(|(ciphers, prfs, groups)| IkeProposal {
-        ciphers,
-        integrities: Vec::new(),
-        prfs,
-        groups,
-    });
-    let integrities = words::<Integrity>(platform, Sa::Ike, None).into_iter().filter(|i| i.prf().is_some()).collect();
-    let plain = (some(words::<Cipher>(platform, Sa::Ike, Some(false))), some(integrities), prfs(), groups()).prop_map(
-        move |(ciphers, integrities, prfs, groups): (_, Vec<Integrity>, _, _)| {
-            let prfs = if follows { integrities.iter().filter_map(|i| i.prf()).collect() } else { prfs };
-            IkeProposal { ciphers, integrities, prfs, groups }
+    let groups = || some(words(platform, Kind::KeyExchange, Sa::Ike, None));
+    let prfs = || some(words(platform, Kind::Prf, Sa::Ike, None));
+    let proposal = |lists: [Vec<Transform>; 4]| Proposal::new(Protocol::Ike, lists.into_iter().flatten());
+    let aead = (some(words(platform, Kind::Encryption, Sa::Ike, Some(true))), prfs(), groups())
+        .prop_map(move |(ciphers, prfs, groups)| proposal([ciphers, Vec::new(), prfs, groups]));
+    let integrities = words(platform, Kind::Integrity, Sa::Ike, None).into_iter().filter(|i| i.prf_of_hash().is_some()).collect();
+    let plain = (some(words(platform, Kind::Encryption, Sa::Ike, Some(false))), some(integrities), prfs(), groups()).prop_map(
+        move |(ciphers, integrities, prfs, groups)| {
+            let mut one = proposal([ciphers, integrities, prfs, groups]);
+            if follows {
+                one.set(Kind::Prf, one.prfs_of_hashes());
+            }
+            one
         },
     );
     prop_oneof![aead, plain]
 }
 
-fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<EspProposal>> {
-    let aeads = words::<Cipher>(platform, Sa::Esp, Some(true));
-    let plain = (some(words::<Cipher>(platform, Sa::Esp, Some(false))), some(words::<Integrity>(platform, Sa::Esp, None)));
+fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<Proposal>> {
+    let aeads = words(platform, Kind::Encryption, Sa::Esp, Some(true));
+    let plain = (some(words(platform, Kind::Encryption, Sa::Esp, Some(false))), some(words(platform, Kind::Integrity, Sa::Esp, None)));
     let one = match aeads.is_empty() {
         true => plain.boxed(),
         false => prop_oneof![some(aeads).prop_map(|ciphers| (ciphers, Vec::new())), plain].boxed(),
     };
     // Where one group serves all proposals, a proposal has exactly that one.
-    let groups = prop_oneof![Just(Vec::new()), select(words::<Group>(platform, Sa::Esp, None)).prop_map(|group| vec![group])];
-    (prop::collection::vec(one, 1..4), groups).prop_map(|(list, groups)| {
-        list.into_iter().map(|(ciphers, integrities)| EspProposal { ciphers, integrities, groups: groups.clone() }).collect()
+    let groups = prop_oneof![Just(Vec::new()), select(words(platform, Kind::KeyExchange, Sa::Esp, None)).prop_map(|group| vec![group])];
+    let wide = any::<bool>().prop_map(move |wide| wide && PLATFORMS[platform].facts().extended_sequence);
+    (prop::collection::vec(one, 1..4), groups, wide).prop_map(|(list, groups, wide)| {
+        let each = list.into_iter().map(|(ciphers, integrities)| {
+            let transforms = ciphers.into_iter().chain(integrities).chain(groups.iter().copied());
+            Proposal::new(Protocol::Esp, transforms.chain([Transform::sequence_numbers(wide)]))
+        });
+        each.collect()
     })
 }
 
@@ -528,9 +532,9 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
     let opening = select(vec![Opening::AtOnce, Opening::OnTraffic, Opening::Wait]);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
     let facts = PLATFORMS[platform].facts();
-    let packets = (0..2040u32, any::<bool>(), select(facts.dscp), select(vec![None, Some(GRE), Some(1)]));
+    let packets = (0..2040u32, select(facts.dscp), select(vec![None, Some(GRE), Some(1)]));
     (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
-        move |(local, remote, esp, mode, lifetime, opening, dead, (window, extended, dscp, protocol))| Child {
+        move |(local, remote, esp, mode, lifetime, opening, dead, (window, dscp, protocol))| Child {
             name: String::new(),
             local: Setting::planned(vec![local]),
             remote: Setting::planned(vec![remote]),
@@ -542,7 +546,7 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
             opening: Setting::planned(opening),
             on_dead_peer: Setting::planned(watched.then_some(dead)),
             replay_window: Setting::planned(window),
-            extended_sequence: Setting::planned(extended && facts.extended_sequence),
+            sequence_numbers: Whence::default(),
             dscp: Setting::planned(dscp),
         },
     )
@@ -578,7 +582,7 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                 let (mut life, mut persistent) = (life, persistent);
                 let mut ike = ike;
                 if version == IkeVersion::V1 && facts.word == "libreswan" {
-                    ike.iter_mut().for_each(|proposal| proposal.groups.truncate(1));
+                    ike.iter_mut().for_each(|proposal| proposal.set(Kind::KeyExchange, proposal.first(Kind::KeyExchange)));
                 }
                 narrow(platform, &mut children, &mut life, &mut persistent);
                 let connection = Connection {

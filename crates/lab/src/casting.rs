@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
     Address, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Mode, Opening, Passing, Ports, Retirement, Traffic,
     Transport, Tree, routing, set_up,
@@ -172,6 +173,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         seen: [0, 1].map(|end| sites[place(end)].address.into()),
         child: children.first().map(|child| child.name.clone()).unwrap_or_default(),
     });
+    let transform = |kind: Kind| built.agreement.esp.first().and_then(|proposal| proposal.first(kind));
     Tunnel {
         name: built.name.clone(),
         ends: [place(0), place(1)],
@@ -180,7 +182,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         opens,
         liveness: built.agreement.liveness.map(|interval| interval.as_secs()),
         lifetimes: [built.agreement.ike_lifetime.hard.as_secs(), built.agreement.esp_lifetime.hard.as_secs()],
-        extended: built.agreement.extended_sequence,
+        extended: transform(Kind::SequenceNumbers) == Some(Transform::sequence_numbers(true)),
         windows: built.agreement.replay_window,
         dscp: [built.agreement.dscp != Dscp::Never, built.agreement.dscp == Dscp::Both],
         in_udp: [0, 1].iter().any(|end| {
@@ -191,6 +193,6 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
         link: told.and_then(|tunnel| tunnel.link.as_ref()).map(|link| link.value),
         routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
         onward: None,
-        pfs: built.agreement.esp.first().and_then(|proposal| proposal.groups.first()).map(|group| group.0),
+        pfs: transform(Kind::KeyExchange).map(|group| group.number),
     }
 }

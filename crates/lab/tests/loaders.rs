@@ -7,7 +7,7 @@
 use std::fmt::Write as _;
 use std::sync::LazyLock;
 
-use uspan_core::algorithm::{CIPHERS, GROUPS, INTEGRITIES, Kind, PRESETS, PRFS, Row};
+use uspan_core::algorithm::{Kind, PRESETS, Row, Transform};
 use uspan_core::{Description, PLATFORMS, Sa, Secret, SecretFile, Source, Supplied, build};
 use uspan_lab::Lab;
 
@@ -112,9 +112,9 @@ fn every_strength_is_loaded_in_every_order_of_platforms() {
 }
 
 /// Rows a platform can do for an SA, the weak ones too.
-fn able(rows: &'static [Row], kind: Kind, sa: Sa, platform: usize) -> Vec<&'static Row> {
+fn able(kind: Kind, sa: Sa, platform: usize) -> Vec<&'static Row> {
     let facts = PLATFORMS[platform].facts();
-    rows.iter().filter(|row| facts.spelling(kind, row.number, row.key_bits, sa).is_some()).collect()
+    kind.rows().iter().filter(|row| facts.can(Transform::of(row), sa)).collect()
 }
 
 /// Every row of a platform's tables in proposals of one tunnel between two such gateways: if one spelling
@@ -123,27 +123,27 @@ fn whole_table(platform: usize) -> String {
     let weak = |row: &&Row| row.strength == 0;
     let group = "ecp-256";
     let mut ike = Vec::new();
-    let prfs = able(PRFS, Kind::Prf, Sa::Ike, platform);
-    for (i, cipher) in able(CIPHERS, Kind::Cipher, Sa::Ike, platform).into_iter().enumerate() {
+    let prfs = able(Kind::Prf, Sa::Ike, platform);
+    for (i, cipher) in able(Kind::Encryption, Sa::Ike, platform).into_iter().enumerate() {
         ike.push(match cipher.aead {
             true => format!("{{ encryption = \"{}\", prf = \"{}\", group = \"{group}\" }}", cipher.name, prfs[i % prfs.len()].name),
             false => format!("{{ encryption = \"{}\", integrity = \"sha2-256\", group = \"{group}\" }}", cipher.name),
         });
     }
-    for integrity in able(INTEGRITIES, Kind::Integrity, Sa::Ike, platform) {
+    for integrity in able(Kind::Integrity, Sa::Ike, platform) {
         ike.push(format!("{{ encryption = \"aes-128-cbc\", integrity = \"{}\", group = \"{group}\" }}", integrity.name));
     }
-    for group in able(GROUPS, Kind::Group, Sa::Ike, platform) {
+    for group in able(Kind::KeyExchange, Sa::Ike, platform) {
         ike.push(format!("{{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\", group = \"{}\" }}", group.name));
     }
     let mut esp = Vec::new();
-    for cipher in able(CIPHERS, Kind::Cipher, Sa::Esp, platform).into_iter().filter(|row| !weak(row)) {
+    for cipher in able(Kind::Encryption, Sa::Esp, platform).into_iter().filter(|row| !weak(row)) {
         esp.push(match cipher.aead {
             true => format!("{{ encryption = \"{}\" }}", cipher.name),
             false => format!("{{ encryption = \"{}\", integrity = \"sha2-256\" }}", cipher.name),
         });
     }
-    for integrity in able(INTEGRITIES, Kind::Integrity, Sa::Esp, platform) {
+    for integrity in able(Kind::Integrity, Sa::Esp, platform) {
         esp.push(format!("{{ encryption = \"aes-128-cbc\", integrity = \"{}\" }}", integrity.name));
     }
     let rows = Kind::ALL.iter().flat_map(|kind| kind.rows()).filter(|row| !row.weak.is_empty() && !row.name.is_empty());

@@ -3,6 +3,10 @@
 //!
 //! Needs root and Debian's packages, which it installs. Where that is not possible it says so loudly; with CI=true that is a failure.
 
+#[path = "../../cli/tests/attacks/texts.rs"]
+mod texts;
+
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 use std::process::Command;
@@ -212,76 +216,100 @@ fn what_stands_in_a_remark_stays_in_it_and_longer_lines_are_read_in_pieces_as_th
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
-/// Texts that would be rules, commands and entries if they were more than a remark, in every note, with each pair of platforms: the
-/// loaders take the trees without a word, and what is loaded is what a harmless note gives.
+/// Hostile texts in every field, with each pair of platforms: the loaders take the trees, and what is loaded is what a harmless text
+/// in the same field gives. In a note or a reason it is the same word for word; in an identity or the name of an interface it is as
+/// many statements.
+///
+/// `USPAN_ATTACKS=1` takes all texts (some minutes); without it a part.
 #[test]
-fn notes_that_want_to_be_statements_change_nothing_that_is_loaded() {
+fn texts_that_want_to_be_statements_change_nothing_that_is_loaded() {
     let Some(lab) = LAB.as_ref() else { return };
-    let mut notes: Vec<String> = Vec::new();
+    let all = std::env::var_os("USPAN_ATTACKS").is_some();
+    let mut values: Vec<String> = texts::payloads();
     for length in [160, 320, 900] {
-        notes.push(format!("{}-I INPUT -s 6.6.6.6/32 -j ACCEPT", "x".repeat(length)));
-        notes.push(format!("{}\\", "x ".repeat(length / 2)));
-        notes.push(format!("{} \\ *filter -A INPUT -j ACCEPT COMMIT", "\\ ".repeat(length / 2)));
+        values.push(format!("{}-I INPUT -s 6.6.6.6/32 -j ACCEPT", "x".repeat(length)));
+        values.push(format!("{}\\", "x ".repeat(length / 2)));
+        values.push(format!("{} \\ *filter -A INPUT -j ACCEPT COMMIT", "\\ ".repeat(length / 2)));
     }
-    for odd in [
-        "} secrets { x { secret = 1 } }",
-        ": PSK \"evil\"",
-        "conn evil",
-        "ikev2 \"evil\" passive esp from any to any",
-        "ip route 0.0.0.0/0 192.0.2.66",
-        "table inet evil { }",
-        "$(touch /run/evil)",
-        "` # \" ' \\",
-    ] {
-        notes.push(odd.to_owned());
-    }
-    let secret = Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec());
-    let file = SecretFile::Read { secret, guesses_log10: 60.0, drawn: true, exposed: false };
-    let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };
-    let bases = [
-        ("strongswan", "libreswan", "", "iptables"),
-        ("openiked", "strongswan", "", "nftables"),
-        ("libreswan", "strongswan", "style = \"route-based\"\nas-number = 64512\n", "iptables"),
-    ];
-    for (one, other, style, filter) in bases {
-        let text = |note: &str| {
-            let quoted = serde_json::Value::from(note).to_string();
-            let routing = if style.is_empty() { "" } else { "link = \"10.254.0.0/31\"\nrouting = \"bgp\"\n" };
-            let site = |name: &str, platform: &str, address: &str, net: &str| {
-                let own = style.replace("64512", if name == "a" { "64512" } else { "64513" });
-                format!(
-                    "[site.{name}]\nplatform = \"{platform}\"\n{own}packet-filter = \"{filter}\"\ngateway = {{ address = \"{address}\", outside = \"outside\", inside = \"lan0\" }}\nnetworks = {{ net = \"{net}\" }}\nshares-internet = true\nnote = {quoted}\n"
-                )
-            };
-            format!(
-                "unified-span = 1\n{}{}[tunnel.t]\nbetween = [\"a\", \"b\"]\nsecret = {{ file = \"k\" }}\n{routing}note = {quoted}\n",
-                site("a", one, "198.51.100.20", "10.41.0.0/16"),
-                site("b", other, "203.0.113.77", "10.42.0.0/16")
-            )
-        };
-        let built = |note: &str| {
-            let (description, findings) = Description::parse(&Source::new("d", text(note).as_str()));
-            assert!(!any_stops(&findings), "{note}: {findings:?}");
-            let built = build(&description, &supplied);
-            assert!(!any_stops(&built.findings), "{note}: {:?}", built.findings);
-            built.trees
-        };
-        let plain = built("plain");
-        for note in &notes {
-            let trees = built(note);
-            for (site, address) in [("a", "198.51.100.20"), ("b", "203.0.113.77")] {
-                let platform = if site == "a" { one } else { other };
-                let (hostile, benign) = (loaded(lab, platform, &trees[site], address), loaded(lab, platform, &plain[site], address));
-                assert_eq!(hostile, benign, "{platform}: {note}");
+    values.push("$(touch /run/evil)".to_owned());
+    let (mut loads, mut wrong) = (0, Vec::new());
+    // A field of an inventory's cell becomes the site's, which the others try; what a name does as an address is seen without a loader.
+    for (base, text, _) in texts::bases().iter().filter(|(base, ..)| *base != "group") {
+        let marked: Vec<&'static str> =
+            texts::FIELDS.into_iter().filter(|field| *field != "address" && text.contains(&format!("\"@{field}\""))).collect();
+        let plain = built(text, |_| None).unwrap_or_else(|findings| panic!("{base}: {findings}"));
+        let shown: BTreeMap<_, _> = plain.iter().map(|(site, tree)| (site.clone(), loaded(lab, text, site, tree))).collect();
+        for (v, value) in values.iter().enumerate() {
+            if !all && v % 12 != base.len() % 12 {
+                continue;
+            }
+            let takes = |fields: &[&'static str]| built(text, |field| fields.contains(&field).then_some(value));
+            let (remarks, mut names): (Vec<_>, Vec<_>) =
+                marked.iter().copied().filter(|field| takes(&[*field]).is_ok()).partition(|field| REMARKS.contains(field));
+            // All remarks at once, and as many of the others as go together: two interfaces cannot have one name.
+            let mut together = vec![(remarks, true)];
+            while !names.is_empty() {
+                let mut some = Vec::new();
+                names.retain(|field| {
+                    let joins = takes(&[&some[..], &[*field]].concat()).is_ok();
+                    some.extend(joins.then_some(*field));
+                    !joins
+                });
+                together.push((some, false));
+            }
+            for (fields, word_for_word) in together {
+                let trees = takes(&fields).unwrap_or_else(|findings| panic!("{base}: {value:?} in {fields:?}: {findings}"));
+                for (site, tree) in trees.iter().filter(|(site, tree)| plain[*site] != **tree) {
+                    loads += 1;
+                    let (came, due) = (loaded(lab, text, site, tree), &shown[site]);
+                    let alike = if word_for_word {
+                        came == *due
+                    } else {
+                        came.lines().count() == due.lines().count() && came.lines().all(|line| line != "/run/evil")
+                    };
+                    if !alike {
+                        wrong.push(format!(
+                            "{base} {site} {fields:?} {:?}:\n{came}\n  against\n{due}",
+                            value.chars().take(80).collect::<String>()
+                        ));
+                    }
+                }
             }
         }
     }
+    eprintln!("{loads} gateways with hostile texts were loaded");
+    assert!(loads > 20, "{loads}");
+    assert!(wrong.is_empty(), "{} of {loads}:\n{}", wrong.len(), wrong.join("\n"));
+}
+
+/// Fields that are nothing but remarks.
+const REMARKS: [&str; 4] = ["note", "tunnel-note", "reason", "policy-note"];
+
+/// What is built with a value in some fields and harmless ones in the others, or what stops it.
+fn built<'v>(text: &str, value: impl Fn(&'static str) -> Option<&'v String>) -> Result<BTreeMap<String, uspan_core::Tree>, String> {
+    let file = value("file").map_or("k.key", String::as_str).to_owned();
+    let text = texts::filled(text, |field| value(field).map_or_else(|| texts::harmless(field), String::as_str));
+    let (description, findings) = Description::parse(&Source::new("d", text.as_str()));
+    if any_stops(&findings) {
+        return Err(format!("{findings:?}"));
+    }
+    let secret = Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec());
+    let secret = SecretFile::Read { secret, guesses_log10: 60.0, drawn: true, exposed: false };
+    let built = build(&description, &Supplied { secrets: [(file, secret)].into(), ..Supplied::default() });
+    if any_stops(&built.findings) {
+        return Err(format!("{:?}", built.findings));
+    }
+    Ok(built.trees.into_iter().map(|(site, tree)| (site.to_string(), tree)).collect())
 }
 
 /// Everything that a tree comes to in the real programs: what the daemon's loaders say, rules that are loaded, commands that would be
 /// run, lines that a router takes.
-fn loaded(lab: &Lab, platform: &str, tree: &uspan_core::Tree, address: &str) -> String {
-    let mut said = lab.load(platform, tree, address).expect("a loader").lines.join("\n");
+fn loaded(lab: &Lab, description: &str, site: &str, tree: &uspan_core::Tree) -> String {
+    let own = description.split("[site.").find_map(|part| part.strip_prefix(site)).expect("the site");
+    let quoted = |key: &str| own.split(key).nth(1).and_then(|rest| rest.split('"').nth(1)).expect("a value");
+    let address = quoted("address");
+    let address = if address.starts_with('@') { texts::harmless("address") } else { address };
+    let mut said = lab.load(quoted("platform"), tree, address).expect("a loader").lines.join("\n");
     let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
     for (path, file) in &tree.files {
         let path = folder.path().join(path);

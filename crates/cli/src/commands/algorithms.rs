@@ -1,7 +1,7 @@
 //! `uspan algorithms`.
 
 use serde_json::{Value, json};
-use uspan_core::algorithm::{Kind, PRESETS, Row};
+use uspan_core::algorithm::{Kind, PRESETS, Row, Transform};
 use uspan_core::{PLATFORMS, Sa};
 
 use crate::args::{Format, Listing};
@@ -12,19 +12,19 @@ use crate::show::{HEADING, columns, styled, wrapped};
 pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure> {
     let kinds: Vec<_> = match listing {
         None => Kind::ALL.to_vec(),
-        Some(Listing::Encryption) => vec![Kind::Cipher],
+        Some(Listing::Encryption) => vec![Kind::Encryption],
         Some(Listing::Prf) => vec![Kind::Prf],
         Some(Listing::Integrity) => vec![Kind::Integrity],
-        Some(Listing::Group) => vec![Kind::Group],
+        Some(Listing::Group) => vec![Kind::KeyExchange],
         Some(Listing::Strength) => return strengths(format),
     };
     if format == Format::Json {
-        let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(|row| value(*kind, row)));
+        let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(value));
         super::print_json(&rows.collect::<Vec<_>>())?;
         return Ok(Verdict::Fine);
     }
     for kind in kinds {
-        super::print_line(&styled(HEADING, title(kind)))?;
+        super::print_line(&styled(HEADING, &title(kind)))?;
         super::print_line(&rows(kind))?;
         super::print_line("")?;
     }
@@ -37,21 +37,16 @@ IANA names are accepted too; --format json shows them with numbers and RFCs.",
     Ok(Verdict::Fine)
 }
 
-fn title(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Cipher => "encryption (IANA transform type 1)",
-        Kind::Prf => "prf (IANA transform type 2)",
-        Kind::Integrity => "integrity (IANA transform type 3)",
-        Kind::Group => "group (IANA transform type 4)",
-    }
+fn title(kind: Kind) -> String {
+    format!("{} (IANA transform type {})", kind.word(), kind.number())
 }
 
 /// A platform's spelling; a star where it can do it for ESP only, a tilde where for IKE only.
-fn spelling(kind: Kind, row: &Row, facts: &uspan_core::Facts) -> String {
-    let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(kind, row.number, row.key_bits, sa));
+fn spelling(row: &Row, facts: &uspan_core::Facts) -> String {
+    let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(Transform::of(row), sa));
     match (ike, esp) {
         (None, Some(word)) => format!("{word} *"),
-        (Some(word), None) if matches!(kind, Kind::Cipher | Kind::Integrity) => format!("{word} ~"),
+        (Some(word), None) if matches!(row.kind, Kind::Encryption | Kind::Integrity) => format!("{word} ~"),
         (Some(word), _) => word.to_owned(),
         (None, None) => "-".to_owned(),
     }
@@ -81,7 +76,7 @@ fn kind_table(kind: Kind, status: bool, spellings: bool) -> String {
             cells.extend([row.strength.to_string(), row.ike.word().to_owned(), row.esp.word().to_owned()]);
         }
         if spellings {
-            cells.extend(PLATFORMS.iter().map(|platform| spelling(kind, row, platform.facts())));
+            cells.extend(PLATFORMS.iter().map(|platform| spelling(row, platform.facts())));
         }
         cells
     });
@@ -90,17 +85,17 @@ fn kind_table(kind: Kind, status: bool, spellings: bool) -> String {
     table(&heads, each.collect(), &fixed)
 }
 
-fn value(kind: Kind, row: &Row) -> Value {
+fn value(row: &Row) -> Value {
     let spellings: serde_json::Map<_, _> = PLATFORMS
         .iter()
         .map(|platform| {
             let facts = platform.facts();
-            let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(kind, row.number, row.key_bits, sa));
+            let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(Transform::of(row), sa));
             (facts.word.to_owned(), json!({ "ike": ike, "esp": esp }))
         })
         .collect();
     json!({
-        "kind": kind.word(),
+        "kind": row.kind.word(),
         "name": if row.name.is_empty() { Value::Null } else { row.name.into() },
         "also": row.also,
         "iana": { "name": row.iana, "number": row.number, "key_bits": if row.key_bits == 0 { Value::Null } else { row.key_bits.into() } },

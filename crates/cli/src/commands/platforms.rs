@@ -1,7 +1,7 @@
 //! `uspan platforms`.
 
 use serde_json::json;
-use uspan_core::algorithm::Kind;
+use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{Dscp, Encapsulation, Facts, IkeVersion, Liveness, Method, PACKET_FILTERS, PLATFORMS, ReplayWindow, Sa, duration_words};
 
 use crate::args::Format;
@@ -44,12 +44,12 @@ fn rows(all: &[&Facts]) -> Vec<Vec<String>> {
     let mut rows = vec![
         row("version", &|f| f.title.to_owned()),
         row("key exchange", &versions),
-        row("ciphers for IKE", &|f| names(f, Kind::Cipher, Sa::Ike)),
-        row("ciphers for ESP", &|f| names(f, Kind::Cipher, Sa::Esp)),
+        row("ciphers for IKE", &|f| names(f, Kind::Encryption, Sa::Ike)),
+        row("ciphers for ESP", &|f| names(f, Kind::Encryption, Sa::Esp)),
         row("integrity for IKE", &|f| names(f, Kind::Integrity, Sa::Ike)),
         row("integrity for ESP", &|f| names(f, Kind::Integrity, Sa::Esp)),
         row("PRF", &|f| names(f, Kind::Prf, Sa::Ike)),
-        row("groups", &|f| names(f, Kind::Group, Sa::Ike)),
+        row("groups", &|f| names(f, Kind::KeyExchange, Sa::Ike)),
         row("PRF by itself", &|f| if f.prf_follows_integrity { "no: follows the integrity algorithm" } else { "yes" }.to_owned()),
         row("PFS groups", &|f| match (f.pfs_group_of_ike, f.one_pfs_group) {
             (true, _) => "that of the IKE SA".to_owned(),
@@ -116,7 +116,7 @@ fn versions(facts: &Facts) -> String {
 fn names(facts: &Facts, kind: Kind, sa: Sa) -> String {
     let mut families: Vec<(String, Vec<String>)> = Vec::new();
     for row in kind.rows().iter().filter(|row| row.weak.is_empty()) {
-        if facts.spelling(kind, row.number, row.key_bits, sa).is_none() {
+        if !facts.can(Transform::of(row), sa) {
             continue;
         }
         let bits = row.key_bits.to_string();
@@ -132,7 +132,7 @@ fn names(facts: &Facts, kind: Kind, sa: Sa) -> String {
 
 fn value(facts: &Facts) -> serde_json::Value {
     let list = |kind: Kind, sa: Sa| -> Vec<&str> {
-        let rows = kind.rows().iter().filter(|row| !row.name.is_empty() && facts.spelling(kind, row.number, row.key_bits, sa).is_some());
+        let rows = kind.rows().iter().filter(|row| !row.name.is_empty() && facts.can(Transform::of(row), sa));
         rows.map(|row| row.name).collect()
     };
     json!({
@@ -140,8 +140,8 @@ fn value(facts: &Facts) -> serde_json::Value {
         "title": facts.title,
         "version": facts.version,
         "key_exchange": versions(facts),
-        "ike": { "encryption": list(Kind::Cipher, Sa::Ike), "integrity": list(Kind::Integrity, Sa::Ike), "prf": list(Kind::Prf, Sa::Ike), "group": list(Kind::Group, Sa::Ike) },
-        "esp": { "encryption": list(Kind::Cipher, Sa::Esp), "integrity": list(Kind::Integrity, Sa::Esp), "group": list(Kind::Group, Sa::Esp) },
+        "ike": { "encryption": list(Kind::Encryption, Sa::Ike), "integrity": list(Kind::Integrity, Sa::Ike), "prf": list(Kind::Prf, Sa::Ike), "group": list(Kind::KeyExchange, Sa::Ike) },
+        "esp": { "encryption": list(Kind::Encryption, Sa::Esp), "integrity": list(Kind::Integrity, Sa::Esp), "group": list(Kind::KeyExchange, Sa::Esp) },
         "prf_follows_integrity": facts.prf_follows_integrity,
         "one_pfs_group": facts.one_pfs_group,
         "pfs_group_of_ike": facts.pfs_group_of_ike,

@@ -12,6 +12,7 @@ mod input;
 mod output;
 mod payloads;
 mod secrets;
+mod texts;
 
 use std::path::Path;
 use std::process::{Child, Command, Stdio};

@@ -6,11 +6,11 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
 use ipnet::IpNet;
-use uspan_core::algorithm::{Cipher, Group, Integrity, Prf};
+use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
-    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion,
-    Lifetime, Looked, Method, Mode, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build,
-    platform, read_tree, rehearse,
+    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Looked, Method, Mode,
+    Proposal, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build, platform, read_tree,
+    rehearse,
 };
 use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
@@ -266,25 +266,45 @@ fn child<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Child> {
 }
 
 /// One of the proposals for IKE, to be changed.
-fn ike<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut IkeProposal> {
+fn ike<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Proposal> {
     let list = &mut connection(gateway)?.ike.value;
     let at = rng.below(list.len().max(1));
     list.get_mut(at)
 }
 
 /// All of one Child SA's proposals.
-fn esp<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Vec<EspProposal>> {
+fn esp<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Vec<Proposal>> {
     Some(&mut child(rng, gateway)?.esp.value).filter(|list| !list.is_empty())
 }
 
-const CIPHERS: [Cipher; 4] = [
-    Cipher { number: 12, key_bits: 128 },
-    Cipher { number: 12, key_bits: 192 },
-    Cipher { number: 12, key_bits: 256 },
-    Cipher { number: 13, key_bits: 256 },
-];
+const CIPHERS: [Transform; 4] =
+    [Transform::encryption(12, 128), Transform::encryption(12, 192), Transform::encryption(12, 256), Transform::encryption(13, 256)];
 const HASHES: [u16; 3] = [12, 13, 14];
-const GROUPS: [Group; 5] = [Group(14), Group(15), Group(16), Group(19), Group(20)];
+const GROUPS: [Transform; 5] = [
+    Transform::key_exchange(14),
+    Transform::key_exchange(15),
+    Transform::key_exchange(16),
+    Transform::key_exchange(19),
+    Transform::key_exchange(20),
+];
+
+/// Another cipher in a proposal, with a hash where that needs one.
+fn recipher(rng: &mut Rng, proposal: &mut Proposal) -> Option<()> {
+    let other = *rng.other(&CIPHERS, &proposal.first(Kind::Encryption)?);
+    proposal.set(Kind::Encryption, [other]);
+    if proposal.of(Kind::Integrity).is_empty() {
+        proposal.set(Kind::Integrity, [Transform::integrity(14)]);
+    }
+    Some(())
+}
+
+/// Another group beside the first one of a proposal, before or behind.
+fn regroup(rng: &mut Rng, proposal: &mut Proposal, groups: impl Fn(Transform, &[Transform]) -> Vec<Transform>) -> Option<()> {
+    let other = *rng.other(&GROUPS, &proposal.first(Kind::KeyExchange)?);
+    let groups = groups(other, proposal.of(Kind::KeyExchange));
+    proposal.set(Kind::KeyExchange, groups);
+    Some(())
+}
 
 fn net(text: &str) -> IpNet {
     text.parse().expect("a network")
@@ -324,27 +344,32 @@ const CHANGES: &[Change] = &[
         let other = if c.version.value == IkeVersion::V1 { IkeVersion::V2 } else { IkeVersion::V1 };
         set(&mut c.version, other)
     }),
-    ("cipher of IKE", |r, g| { let p = ike(r, g)?; p.ciphers = vec![*r.other(&CIPHERS, &p.ciphers[0])]; if p.integrities.is_empty() { p.integrities = vec![Integrity(14)]; } Some(()) }),
+    ("cipher of IKE", |r, g| { let p = ike(r, g)?; recipher(r, p) }),
     ("hash of IKE", |r, g| {
         let p = ike(r, g)?;
-        let hash = *r.other(&HASHES, &p.integrities.first()?.0);
-        p.integrities = vec![Integrity(hash)];
-        p.prfs = vec![Prf(hash - 7)];
+        let hash = *r.other(&HASHES, &p.first(Kind::Integrity)?.number);
+        p.set(Kind::Integrity, [Transform::integrity(hash)]);
+        p.set(Kind::Prf, [Transform::prf(hash - 7)]);
         Some(())
     }),
-    ("group of IKE", |r, g| { let p = ike(r, g)?; p.groups = vec![*r.other(&GROUPS, &p.groups[0])]; Some(()) }),
-    ("another group of IKE before", |r, g| { let p = ike(r, g)?; p.groups.insert(0, *r.other(&GROUPS, &p.groups[0])); Some(()) }),
-    ("another group of IKE behind", |r, g| { let p = ike(r, g)?; p.groups.push(*r.other(&GROUPS, &p.groups[0])); Some(()) }),
+    ("group of IKE", |r, g| { let p = ike(r, g)?; regroup(r, p, |other, _| vec![other]) }),
+    ("another group of IKE before", |r, g| { let p = ike(r, g)?; regroup(r, p, |other, known| [&[other], known].concat()) }),
+    ("another group of IKE behind", |r, g| { let p = ike(r, g)?; regroup(r, p, |other, known| [known, &[other]].concat()) }),
     ("first proposal of IKE dropped", |_, g| { let list = &mut connection(g)?.ike.value; (list.len() > 1).then(|| { list.remove(0); }) }),
     ("proposals of IKE turned round", |_, g| { let list = &mut connection(g)?.ike.value; (list.len() > 1).then(|| list.reverse()) }),
-    ("cipher of ESP", |r, g| { let list = esp(r, g)?; let other = *r.other(&CIPHERS, &list[0].ciphers[0]); list[0].ciphers = vec![other]; if list[0].integrities.is_empty() { list[0].integrities = vec![Integrity(14)]; } Some(()) }),
-    ("hash of ESP", |r, g| { let list = esp(r, g)?; let hash = *r.other(&HASHES, &list[0].integrities.first()?.0); list[0].integrities = vec![Integrity(hash)]; Some(()) }),
-    ("group of PFS", |r, g| { let list = esp(r, g)?; let other = *r.other(&GROUPS, list[0].groups.first()?); list.iter_mut().for_each(|p| p.groups = vec![other]); Some(()) }),
-    ("no PFS", |r, g| { let list = esp(r, g)?; (!list[0].groups.is_empty()).then(|| list.iter_mut().for_each(|p| p.groups.clear())) }),
-    ("PFS", |r, g| { let list = esp(r, g)?; list[0].groups.is_empty().then(|| list.iter_mut().for_each(|p| p.groups = vec![Group(15)])) }),
+    ("cipher of ESP", |r, g| { let list = esp(r, g)?; recipher(r, &mut list[0]) }),
+    ("hash of ESP", |r, g| { let list = esp(r, g)?; let hash = *r.other(&HASHES, &list[0].first(Kind::Integrity)?.number); list[0].set(Kind::Integrity, [Transform::integrity(hash)]); Some(()) }),
+    ("group of PFS", |r, g| { let list = esp(r, g)?; let other = *r.other(&GROUPS, &list[0].first(Kind::KeyExchange)?); list.iter_mut().for_each(|p| p.set(Kind::KeyExchange, [other])); Some(()) }),
+    ("no PFS", |r, g| { let list = esp(r, g)?; list[0].first(Kind::KeyExchange)?; list.iter_mut().for_each(|p| p.set(Kind::KeyExchange, [])); Some(()) }),
+    ("PFS", |r, g| { let list = esp(r, g)?; list[0].of(Kind::KeyExchange).is_empty().then(|| list.iter_mut().for_each(|p| p.set(Kind::KeyExchange, [Transform::key_exchange(15)]))) }),
     ("first proposal of ESP dropped", |r, g| { let list = esp(r, g)?; (list.len() > 1).then(|| { list.remove(0); }) }),
     ("proposals of ESP turned round", |r, g| { let list = esp(r, g)?; (list.len() > 1).then(|| list.reverse()) }),
-    ("extended sequence numbers", |r, g| { let c = child(r, g)?; let other = !c.extended_sequence.value; set(&mut c.extended_sequence, other) }),
+    ("extended sequence numbers", |r, g| {
+        let list = esp(r, g)?;
+        let wide = list[0].first(Kind::SequenceNumbers)? != Transform::sequence_numbers(true);
+        list.iter_mut().for_each(|p| p.set(Kind::SequenceNumbers, [Transform::sequence_numbers(wide)]));
+        Some(())
+    }),
     ("own network", |r, g| { let c = child(r, g)?; let other = bent(r, *c.local.value.first()?); let mut nets = c.local.value.clone(); nets[0] = other; set(&mut c.local, nets) }),
     ("peer's network", |r, g| { let c = child(r, g)?; let other = bent(r, *c.remote.value.first()?); let mut nets = c.remote.value.clone(); nets[0] = other; set(&mut c.remote, nets) }),
     ("crossed networks", |r, g| { let c = child(r, g)?; std::mem::swap(&mut c.local, &mut c.remote); Some(()) }),

@@ -3,9 +3,9 @@
 
 use super::Reason;
 use super::proposals::Talk;
-use crate::algorithm::{Algorithm, Cipher, Integrity, Prf, Row};
+use crate::algorithm::{Kind, Row, Transform};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{EspProposal, IkeProposal, IkeVersion};
+use crate::gateway::{IkeVersion, Proposal};
 use crate::platform::Sa;
 use crate::source::{Located, Span};
 
@@ -18,50 +18,35 @@ struct Offered {
 }
 
 impl Talk<'_> {
-    /// What becomes of an IKE proposal: values that an end cannot do are left out of its lists, combined-mode ciphers
-    /// get a proposal of their own (RFC 7296 section 3.3), and for IKEv1 each combination becomes one (RFC 2409
-    /// section 5).
-    pub(super) fn ike_alternatives(&mut self, proposal: &Located<IkeProposal>) -> Vec<Located<IkeProposal>> {
-        let at = Offered { about: "ike", sa: Sa::Ike, span: proposal.span, preset: self.tunnel.offer.ike_preset };
+    /// What becomes of a proposal: values that an end cannot do are left out of its lists, combined-mode ciphers get a proposal of their
+    /// own (RFC 7296 section 3.3), and for IKEv1 each combination becomes one (RFC 2409 section 5).
+    pub(super) fn alternatives(&mut self, proposal: &Located<Proposal>, sa: Sa) -> Vec<Located<Proposal>> {
+        let (about, preset) = match sa {
+            Sa::Ike => ("ike", self.tunnel.offer.ike_preset),
+            _ => ("esp", self.tunnel.offer.esp_preset),
+        };
+        let at = Offered { about, sa, span: proposal.span, preset };
         let value = &proposal.value;
-        let ciphers = self.narrowed(&value.ciphers, &at);
-        let groups = self.narrowed(&value.groups, &at);
+        let ciphers = self.narrowed(value.of(Kind::Encryption), &at);
+        let groups = self.narrowed(value.of(Kind::KeyExchange), &at);
         let (integrities, prfs) = self.hashes(value, &at);
         let mut all = Vec::new();
         for ciphers in one_mode(&ciphers) {
-            let integrities = if ciphers[0].is_aead() { Vec::new() } else { integrities.clone() };
-            all.push(IkeProposal { ciphers, integrities, prfs: prfs.clone(), groups: groups.clone() });
+            let integrities = if ciphers[0].is_aead() { &[] } else { integrities.as_slice() };
+            let lists = [ciphers.as_slice(), integrities, &prfs, &groups];
+            all.push(Proposal::new(value.protocol, lists.into_iter().flatten().copied()));
         }
         self.tell_split(&all, &at);
         if self.tunnel.version.value == IkeVersion::V1 {
-            all = all.iter().flat_map(each_ike).collect();
-            self.tell_expanded(all.len(), &value.ciphers, &at);
-        }
-        all.into_iter().map(|value| Located::new(value, proposal.span)).collect()
-    }
-
-    /// The same of an ESP proposal.
-    pub(super) fn esp_alternatives(&mut self, proposal: &Located<EspProposal>) -> Vec<Located<EspProposal>> {
-        let at = Offered { about: "esp", sa: Sa::Esp, span: proposal.span, preset: self.tunnel.offer.esp_preset };
-        let value = &proposal.value;
-        let ciphers = self.narrowed(&value.ciphers, &at);
-        let integrities = self.narrowed(&value.integrities, &at);
-        let mut all = Vec::new();
-        for ciphers in one_mode(&ciphers) {
-            let integrities = if ciphers[0].is_aead() { Vec::new() } else { integrities.clone() };
-            all.push(EspProposal { ciphers, integrities, groups: Vec::new() });
-        }
-        self.tell_split(&all, &at);
-        if self.tunnel.version.value == IkeVersion::V1 {
-            all = all.iter().flat_map(each_esp).collect();
-            self.tell_expanded(all.len(), &value.ciphers, &at);
+            all = all.iter().flat_map(each).collect();
+            self.tell_expanded(all.len(), value.of(Kind::Encryption), &at);
         }
         all.into_iter().map(|value| Located::new(value, proposal.span)).collect()
     }
 
     /// The values of a list that both ends can do; all of them if there are none, so that the whole proposal is dropped.
-    fn narrowed<A: Algorithm>(&mut self, list: &[A], at: &Offered) -> Vec<A> {
-        let obstacle = |talk: &Self, item: &A| item.row().and_then(|row| talk.obstacle(&[row], at.sa));
+    fn narrowed(&mut self, list: &[Transform], at: &Offered) -> Vec<Transform> {
+        let obstacle = |talk: &Self, item: &Transform| item.row().and_then(|row| talk.obstacle(&[row], at.sa));
         if list.len() < 2 || list.iter().all(|item| obstacle(self, item).is_some()) {
             return list.to_vec();
         }
@@ -77,13 +62,17 @@ impl Talk<'_> {
 
     /// Integrity algorithms and PRFs: of the same hashes where the PRF follows, because nothing else was said or an end
     /// cannot choose it.
-    fn hashes(&mut self, value: &IkeProposal, at: &Offered) -> (Vec<Integrity>, Vec<Prf>) {
-        let following = |list: &[Integrity]| list.iter().filter_map(|i| i.prf()).collect::<Vec<_>>();
-        let (mut integrities, mut prfs) = (self.narrowed(&value.integrities, at), self.narrowed(&value.prfs, at));
+    fn hashes(&mut self, value: &Proposal, at: &Offered) -> (Vec<Transform>, Vec<Transform>) {
+        let following = |list: &[Transform]| list.iter().filter_map(|i| i.prf_of_hash()).collect::<Vec<_>>();
+        let mut integrities = self.narrowed(value.of(Kind::Integrity), at);
+        let mut prfs = self.narrowed(value.of(Kind::Prf), at);
+        if at.sa != Sa::Ike {
+            return (integrities, prfs);
+        }
         let old = self.tunnel.version.value == IkeVersion::V1;
-        let follows = old || following(&value.integrities) == value.prfs || self.follows_integrity();
+        let follows = old || value.prfs_of_hashes() == value.of(Kind::Prf) || self.follows_integrity();
         let why = if old { "IKEv1 has one hash for integrity and PRF" } else { "the PRF follows from the integrity algorithm at one end" };
-        let common: Vec<_> = integrities.iter().copied().filter(|i| i.prf().is_some_and(|prf| prfs.contains(&prf))).collect();
+        let common: Vec<_> = integrities.iter().copied().filter(|i| i.prf_of_hash().is_some_and(|prf| prfs.contains(&prf))).collect();
         if follows && !common.is_empty() && following(&integrities) != prfs {
             for prf in prfs.iter().filter(|prf| !following(&common).contains(prf)) {
                 self.drop_value(prf.row(), why, at);
@@ -109,7 +98,7 @@ impl Talk<'_> {
         self.reasons.push(Reason { about: at.about, taken: false, value: name.to_owned(), why: format!("left out of its list: {why}") });
     }
 
-    fn tell_split<P: std::fmt::Display>(&mut self, all: &[P], at: &Offered) {
+    fn tell_split(&mut self, all: &[Proposal], at: &Offered) {
         if let [one, other] = all {
             let value = format!("{one}; {other}").replace(", no pfs", "");
             let why = "combined-mode ciphers and others cannot stand in one proposal".to_owned();
@@ -117,7 +106,7 @@ impl Talk<'_> {
         }
     }
 
-    fn tell_expanded(&mut self, count: usize, ciphers: &[Cipher], at: &Offered) {
+    fn tell_expanded(&mut self, count: usize, ciphers: &[Transform], at: &Offered) {
         if count > 1 {
             let value = format!("{count} proposals from {}", ciphers.iter().map(ToString::to_string).collect::<Vec<_>>().join("|"));
             self.reasons.push(Reason {
@@ -131,37 +120,22 @@ impl Talk<'_> {
 }
 
 /// Ciphers by mode, that of the first one first.
-fn one_mode(ciphers: &[Cipher]) -> Vec<Vec<Cipher>> {
+fn one_mode(ciphers: &[Transform]) -> Vec<Vec<Transform>> {
     let first = ciphers.first().is_some_and(|cipher| cipher.is_aead());
-    let (one, other): (Vec<Cipher>, Vec<_>) = ciphers.iter().partition(|cipher| cipher.is_aead() == first);
+    let (one, other): (Vec<Transform>, Vec<_>) = ciphers.iter().partition(|cipher| cipher.is_aead() == first);
     [one, other].into_iter().filter(|list| !list.is_empty()).collect()
 }
 
 /// Every combination, the first values first. Integrity and PRF are of one hash.
-fn each_ike(proposal: &IkeProposal) -> Vec<IkeProposal> {
+fn each(proposal: &Proposal) -> Vec<Proposal> {
+    let (integrities, prfs, groups) = (proposal.of(Kind::Integrity), proposal.of(Kind::Prf), proposal.of(Kind::KeyExchange));
     let mut all = Vec::new();
-    for cipher in &proposal.ciphers {
-        for at in 0..proposal.integrities.len().max(proposal.prfs.len()).max(1) {
-            for group in &proposal.groups {
-                let one = |at: usize| at..at + 1;
-                all.push(IkeProposal {
-                    ciphers: vec![*cipher],
-                    integrities: proposal.integrities.get(one(at)).unwrap_or_default().to_vec(),
-                    prfs: proposal.prfs.get(one(at)).unwrap_or_default().to_vec(),
-                    groups: vec![*group],
-                });
+    for cipher in proposal.of(Kind::Encryption) {
+        for at in 0..integrities.len().max(prfs.len()).max(1) {
+            for group in 0..groups.len().max(1) {
+                let one = [Some(cipher), integrities.get(at), prfs.get(at), groups.get(group)];
+                all.push(Proposal::new(proposal.protocol, one.into_iter().flatten().copied()));
             }
-        }
-    }
-    all
-}
-
-fn each_esp(proposal: &EspProposal) -> Vec<EspProposal> {
-    let mut all = Vec::new();
-    for cipher in &proposal.ciphers {
-        for at in 0..proposal.integrities.len().max(1) {
-            let integrities = proposal.integrities.get(at..at + 1).unwrap_or_default().to_vec();
-            all.push(EspProposal { ciphers: vec![*cipher], integrities, groups: Vec::new() });
         }
     }
     all
@@ -257,6 +231,6 @@ mod tests {
         let (ike, _, dropped) = mapped(["libreswan", "openiked"], lists);
         assert_eq!(ike, ["aes-256-gcm, prf sha2-256, group ecp-256"]);
         assert_eq!(dropped[0], "ike aes-128-ccm|aes-256-ccm, prf sha2-256, group ecp-256");
-        assert_eq!(one_mode(&[named("aes-256-gcm")]).len(), 1);
+        assert_eq!(one_mode(&[named(Kind::Encryption, "aes-256-gcm")]).len(), 1);
     }
 }

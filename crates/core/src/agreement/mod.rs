@@ -9,11 +9,11 @@ pub use bundle::{Bundle, bundle};
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use crate::algorithm::Group;
+use crate::algorithm::{Kind, Transform};
 use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, IkeProposal, IkeVersion, Lifetime, OnDeadPeer, Opening};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, IkeVersion, Lifetime, OnDeadPeer, Opening, Proposal};
 use crate::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
 use crate::platform::{ReplayWindow, Sa};
 
@@ -38,9 +38,9 @@ pub struct Agreement {
     /// Aggressive mode of IKEv1.
     pub aggressive: bool,
     /// IKE proposals in order of preference.
-    pub ike: Vec<IkeProposal>,
+    pub ike: Vec<Proposal>,
     /// ESP proposals in order of preference, with the PFS group.
-    pub esp: Vec<EspProposal>,
+    pub esp: Vec<Proposal>,
     /// Life of the IKE SA.
     pub ike_lifetime: Lifetime,
     /// Life of the ESP SAs.
@@ -53,8 +53,6 @@ pub struct Agreement {
     pub on_dead_peer: [Option<OnDeadPeer>; 2],
     /// Anti-replay window of each end in packets; it concerns the receiver alone.
     pub replay_window: [u32; 2],
-    /// Sequence numbers of 64 bits.
-    pub extended_sequence: bool,
     /// What becomes of the DSCP.
     pub dscp: Dscp,
     /// How the pairs of networks travel.
@@ -110,7 +108,6 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
             ReplayWindow::Settable => tunnel.replay_window.as_ref().map_or(REPLAY_WINDOW, |window| window.value),
             ReplayWindow::Fixed(packets) => packets,
         }),
-        extended_sequence: tunnel.extended_sequence.is_some(),
         dscp: tunnel.dscp.value,
         bundle,
         encapsulation,
@@ -162,7 +159,7 @@ fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
 }
 
 /// The largest packet that fits into ESP, whatever of the proposals is chosen.
-fn inner(description: &Description, tunnel: &Tunnel, esp: &[EspProposal], told: [Encapsulation; 2], reasons: &mut Vec<Reason>) -> u16 {
+fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [Encapsulation; 2], reasons: &mut Vec<Reason>) -> u16 {
     let ends = description.ends(tunnel);
     let ipv4 = ends.iter().find_map(|site| site.outer_ipv4()).unwrap_or(true);
     // Whoever has no fixed address may stand behind a NAT device.
@@ -196,15 +193,15 @@ pub fn blind(site: &Site) -> bool {
     site.local() == Endpoint::Anywhere && !site.platform.value.facts().knows_own_address
 }
 
-fn pfs_group(tunnel: &Tunnel, ike: &[IkeProposal]) -> Option<Group> {
+fn pfs_group(tunnel: &Tunnel, ike: &[Proposal]) -> Option<Transform> {
     match tunnel.pfs.value {
         Pfs::Off => None,
         Pfs::With(group) => Some(group),
-        Pfs::AsIke => ike.first().and_then(|proposal| proposal.groups.first().copied()),
+        Pfs::AsIke => ike.first().and_then(|proposal| proposal.first(Kind::KeyExchange)),
     }
 }
 
-fn pfs_reason(group: Option<Group>, tunnel: &Tunnel) -> Reason {
+fn pfs_reason(group: Option<Transform>, tunnel: &Tunnel) -> Reason {
     let value = group.map_or("off".to_owned(), |group| group.to_string());
     let why = match tunnel.pfs.value {
         Pfs::Off => "switched off in the description",

@@ -1,10 +1,10 @@
 //! Which of the offered proposals both platforms can do, and why the others are dropped.
 
 use super::Reason;
-use crate::algorithm::{Algorithm, Group, Kind, Row, Status, in_ikev1};
+use crate::algorithm::{Kind, Row, Status, Transform};
 use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{EspProposal, IkeProposal, IkeVersion};
+use crate::gateway::{IkeVersion, Proposal};
 use crate::platform::{Facts, Sa};
 use crate::source::{Located, Span};
 
@@ -12,11 +12,11 @@ use crate::source::{Located, Span};
 pub(super) fn offered_rows(tunnel: &Tunnel) -> Vec<(&'static Row, Span, Sa)> {
     let mut rows = Vec::new();
     for proposal in &tunnel.offer.ike {
-        let found = ike_parts(&proposal.value);
+        let found = rows_of(&proposal.value);
         rows.extend(found.into_iter().map(|row| (row, proposal.span, Sa::Ike)));
     }
     for proposal in &tunnel.offer.esp {
-        let found = esp_parts(&proposal.value);
+        let found = rows_of(&proposal.value);
         rows.extend(found.into_iter().map(|row| (row, proposal.span, Sa::Esp)));
     }
     if let Pfs::With(group) = tunnel.pfs.value {
@@ -25,26 +25,8 @@ pub(super) fn offered_rows(tunnel: &Tunnel) -> Vec<(&'static Row, Span, Sa)> {
     rows
 }
 
-fn rows_of<A: Algorithm>(list: &[A]) -> impl Iterator<Item = &'static Row> {
-    list.iter().filter_map(|a| a.row())
-}
-
-fn ike_parts(p: &IkeProposal) -> Vec<&'static Row> {
-    rows_of(&p.ciphers).chain(rows_of(&p.integrities)).chain(rows_of(&p.prfs)).chain(rows_of(&p.groups)).collect()
-}
-
-fn esp_parts(p: &EspProposal) -> Vec<&'static Row> {
-    rows_of(&p.ciphers).chain(rows_of(&p.integrities)).collect()
-}
-
-/// The kind of a row, by where it stands in the registry.
-fn kind_of(row: &'static Row) -> Kind {
-    let holds = |kind: &Kind| kind.rows().as_ptr_range().contains(&std::ptr::from_ref(row));
-    Kind::ALL.into_iter().find(holds).unwrap_or(Kind::Cipher)
-}
-
-fn can(facts: &Facts, row: &'static Row, sa: Sa) -> bool {
-    facts.spelling(kind_of(row), row.number, row.key_bits, sa).is_some()
+fn rows_of(proposal: &Proposal) -> Vec<&'static Row> {
+    proposal.transforms().iter().filter_map(|transform| transform.row()).collect()
 }
 
 pub(super) struct Talk<'a> {
@@ -71,19 +53,19 @@ impl<'a> Talk<'a> {
     /// Whether an end's platform can do an algorithm.
     fn can(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
         let facts = self.facts(end);
-        let old = self.tunnel.version.value == IkeVersion::V1 && sa == Sa::Esp && kind_of(row) == Kind::Group;
+        let old = self.tunnel.version.value == IkeVersion::V1 && sa == Sa::Esp && row.kind == Kind::KeyExchange;
         let narrowed = facts.ikev1_pfs_groups.filter(|_| old).is_some_and(|groups| !groups.contains(&row.number));
-        can(facts, row, sa) && !narrowed
+        facts.can(Transform::of(row), sa) && !narrowed
     }
 
     /// Whether an end can do an algorithm and may.
     fn able(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
-        self.can(end, row, sa) && self.ends[end].allows(kind_of(row), row) && self.defined(row, sa)
+        self.can(end, row, sa) && self.ends[end].allows(row.kind, row) && self.defined(row, sa)
     }
 
     /// Whether the version of the key exchange has a number for an algorithm.
     fn defined(&self, row: &'static Row, sa: Sa) -> bool {
-        self.tunnel.version.value == IkeVersion::V2 || in_ikev1(kind_of(row), row.number, sa == Sa::Ike)
+        self.tunnel.version.value == IkeVersion::V2 || row.is_in_ikev1(sa == Sa::Ike)
     }
 
     /// Why an end cannot do a proposal made of these rows, if it cannot.
@@ -110,9 +92,8 @@ impl<'a> Talk<'a> {
         [0, 1].into_iter().any(|end| self.facts(end).prf_follows_integrity)
     }
 
-    fn prf_obstacle(&self, proposal: &IkeProposal) -> Option<String> {
-        let following: Vec<_> = proposal.integrities.iter().filter_map(|i| i.prf()).collect();
-        if proposal.integrities.is_empty() || following == proposal.prfs {
+    fn prf_obstacle(&self, proposal: &Proposal) -> Option<String> {
+        if proposal.of(Kind::Integrity).is_empty() || proposal.prfs_of_hashes() == proposal.of(Kind::Prf) {
             return None;
         }
         if self.tunnel.version.value == IkeVersion::V1 {
@@ -126,65 +107,67 @@ impl<'a> Talk<'a> {
         ))
     }
 
-    pub(super) fn ike(&mut self) -> Vec<IkeProposal> {
+    pub(super) fn ike(&mut self) -> Vec<Proposal> {
         let offer = &self.tunnel.offer;
-        let mut agreed: Vec<IkeProposal> = Vec::new();
+        let mut agreed: Vec<Proposal> = Vec::new();
         for proposal in &offer.ike {
-            let parts = ike_parts(&proposal.value);
+            let parts = rows_of(&proposal.value);
             if self.misplaced(&parts, proposal.span, Sa::Ike) {
                 continue;
             }
-            for proposal in self.ike_alternatives(proposal) {
-                let parts = ike_parts(&proposal.value);
-                let first = agreed.first().map(|first| &first.groups);
+            for proposal in self.alternatives(proposal, Sa::Ike) {
+                let parts = rows_of(&proposal.value);
+                let first = agreed.first().map(|first| first.of(Kind::KeyExchange));
                 let obstacle = self.obstacle(&parts, Sa::Ike).or_else(|| self.prf_obstacle(&proposal.value)).or_else(|| {
                     // The first message carries the key exchange already (RFC 2409 section 5.4).
-                    let other = self.tunnel.aggressive.is_some() && first.is_some_and(|groups| *groups != proposal.value.groups);
+                    let other =
+                        self.tunnel.aggressive.is_some() && first.is_some_and(|groups| groups != proposal.value.of(Kind::KeyExchange));
                     other.then(|| "aggressive mode has one group for all proposals".to_owned())
                 });
                 self.weigh("ike", &proposal, obstacle, offer.ike_preset, &mut agreed);
             }
         }
         if agreed.is_empty() {
-            let first = offer.ike.first().map(|p| ike_parts(&p.value)).unwrap_or_default();
+            let first = offer.ike.first().map(|p| rows_of(&p.value)).unwrap_or_default();
             self.nothing_left(&first, offer.ike.first().map_or(self.tunnel.name.span, |p| p.span), Sa::Ike);
         }
         agreed
     }
 
-    pub(super) fn esp(&mut self, pfs: Option<Group>) -> Vec<EspProposal> {
+    pub(super) fn esp(&mut self, pfs: Option<Transform>) -> Vec<Proposal> {
         let offer = &self.tunnel.offer;
-        let mut agreed: Vec<EspProposal> = Vec::new();
+        let mut agreed: Vec<Proposal> = Vec::new();
         for proposal in &offer.esp {
-            let parts = esp_parts(&proposal.value);
+            let parts = rows_of(&proposal.value);
             if self.misplaced(&parts, proposal.span, Sa::Esp) {
                 continue;
             }
-            for proposal in self.esp_alternatives(proposal) {
-                let obstacle = self.obstacle(&esp_parts(&proposal.value), Sa::Esp);
+            for proposal in self.alternatives(proposal, Sa::Esp) {
+                let obstacle = self.obstacle(&rows_of(&proposal.value), Sa::Esp);
                 self.weigh("esp", &proposal, obstacle, offer.esp_preset, &mut agreed);
             }
         }
         if agreed.is_empty() {
-            let first = offer.esp.first().map(|p| esp_parts(&p.value)).unwrap_or_default();
+            let first = offer.esp.first().map(|p| rows_of(&p.value)).unwrap_or_default();
             self.nothing_left(&first, offer.esp.first().map_or(self.tunnel.name.span, |p| p.span), Sa::Esp);
         }
-        if let Some(row) = pfs.and_then(Algorithm::row)
+        if let Some(row) = pfs.and_then(Transform::row)
             && self.obstacle(&[row], Sa::Esp).is_some()
         {
             self.nothing_left(&[row], self.tunnel.pfs.span, Sa::Esp);
             agreed.clear();
         }
         for proposal in &mut agreed {
-            proposal.groups = pfs.into_iter().collect();
+            let numbers = Transform::sequence_numbers(self.tunnel.extended_sequence.is_some());
+            *proposal = proposal.with(Kind::KeyExchange, pfs).with(Kind::SequenceNumbers, [numbers]);
         }
         agreed
     }
 
     /// Reports a PFS group that an end will not use, because it knows only the one of the IKE SA.
-    pub(super) fn bound_group(&mut self, pfs: Option<Group>, ike: &[IkeProposal]) {
+    pub(super) fn bound_group(&mut self, pfs: Option<Transform>, ike: &[Proposal]) {
         let bound = [0, 1].into_iter().find(|end| self.facts(*end).pfs_group_of_ike);
-        let first = ike.first().and_then(|proposal| proposal.groups.first().copied());
+        let first = ike.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
         if let (Some(end), Some(wanted), Some(of_ike)) = (bound, pfs, first)
             && wanted != of_ike
             // What is weak, or what an end cannot do at all, is said elsewhere.
@@ -200,13 +183,13 @@ impl<'a> Talk<'a> {
     }
 
     /// Takes or drops a proposal and notes the reason.
-    fn weigh<P: Clone + PartialEq + std::fmt::Display>(
+    fn weigh(
         &mut self,
         about: &'static str,
-        proposal: &Located<P>,
+        proposal: &Located<Proposal>,
         obstacle: Option<String>,
         preset: bool,
-        agreed: &mut Vec<P>,
+        agreed: &mut Vec<Proposal>,
     ) {
         let value = proposal.value.to_string().trim_end_matches(", no pfs").to_owned();
         let place = self.description.source.place(proposal.span);
@@ -283,7 +266,7 @@ impl<'a> Talk<'a> {
 
     /// What an end can do of the kinds in question, without what is weak.
     fn possibilities(&self, end: usize, first: &[&'static Row], sa: Sa) -> String {
-        let mut kinds: Vec<_> = first.iter().filter(|row| !self.both(row, sa)).map(|row| kind_of(row)).collect();
+        let mut kinds: Vec<_> = first.iter().filter(|row| !self.both(row, sa)).map(|row| row.kind).collect();
         kinds.sort_unstable();
         kinds.dedup();
         let names = kinds.iter().map(|kind| {
@@ -299,7 +282,7 @@ impl<'a> Talk<'a> {
 
     /// The sound algorithm nearest in mode, strength and number that both ends can do.
     fn nearest(&self, wanted: &'static Row, sa: Sa) -> Option<&'static Row> {
-        let rows = kind_of(wanted).rows().iter().filter(|row| row.weak.is_empty() && !row.name.is_empty() && self.both(row, sa));
+        let rows = wanted.kind.rows().iter().filter(|row| row.weak.is_empty() && !row.name.is_empty() && self.both(row, sa));
         // Of the same mode, not weaker, then as near in strength as can be, then as the RFCs rank it.
         rows.min_by_key(|row| {
             let rank = if sa == Sa::Ike { row.ike.rank() } else { row.esp.rank() };

@@ -3,13 +3,11 @@
 //! An algorithm is a registry entry (number, and for ciphers the key length), never a spelling.
 //! Spellings of platforms are rows in the platforms' own tables.
 
-mod ikev1;
 mod preset;
 mod registry;
 
-pub use ikev1::in_ikev1;
 pub use preset::{PRESETS, Preset, PresetEsp, PresetIke, preset};
-pub use registry::{CIPHERS, GROUPS, INTEGRITIES, PRFS};
+pub use registry::{ENCRYPTION, INTEGRITY, KEY_EXCHANGES, PRFS, SEQUENCE_NUMBERS};
 
 use std::fmt;
 
@@ -64,47 +62,88 @@ impl Status {
     }
 }
 
-/// The four transform types of RFC 7296 section 3.3.2 that carry an algorithm.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+/// A transform type (RFC 7296 section 3.3.2, RFC 9370 section 2.2).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Kind {
-    /// Transform type 1, encryption.
-    Cipher,
-    /// Transform type 2, pseudo-random function.
+    /// Type 1, encryption algorithm.
+    Encryption,
+    /// Type 2, pseudorandom function.
     Prf,
-    /// Transform type 3, integrity.
+    /// Type 3, integrity algorithm.
     Integrity,
-    /// Transform type 4, key exchange method.
-    Group,
+    /// Type 4, key exchange method.
+    KeyExchange,
+    /// Type 5, sequence numbers of 32 or 64 bits.
+    SequenceNumbers,
+    /// Types 6 to 12, additional key exchanges 1 to 7: methods of the registry of type 4.
+    AdditionalKeyExchange(u8),
 }
 
 impl Kind {
-    /// All kinds in registry order.
-    pub const ALL: [Kind; 4] = [Kind::Cipher, Kind::Prf, Kind::Integrity, Kind::Group];
+    /// The kinds that descriptions and tables name, in registry order.
+    pub const ALL: [Kind; 4] = [Kind::Encryption, Kind::Prf, Kind::Integrity, Kind::KeyExchange];
 
     /// The word used in descriptions and tables.
     pub fn word(self) -> &'static str {
         match self {
-            Kind::Cipher => "encryption",
+            Kind::Encryption => "encryption",
             Kind::Prf => "prf",
             Kind::Integrity => "integrity",
-            Kind::Group => "group",
+            Kind::KeyExchange => "group",
+            Kind::SequenceNumbers => "sequence numbers",
+            Kind::AdditionalKeyExchange(_) => "additional key exchange",
+        }
+    }
+
+    /// The IANA transform type.
+    pub fn number(self) -> u8 {
+        match self {
+            Kind::Encryption => 1,
+            Kind::Prf => 2,
+            Kind::Integrity => 3,
+            Kind::KeyExchange => 4,
+            Kind::SequenceNumbers => 5,
+            Kind::AdditionalKeyExchange(which) => 5 + which,
         }
     }
 
     /// The rows of this kind.
     pub fn rows(self) -> &'static [Row] {
         match self {
-            Kind::Cipher => CIPHERS,
+            Kind::Encryption => ENCRYPTION,
             Kind::Prf => PRFS,
-            Kind::Integrity => INTEGRITIES,
-            Kind::Group => GROUPS,
+            Kind::Integrity => INTEGRITY,
+            Kind::KeyExchange | Kind::AdditionalKeyExchange(_) => KEY_EXCHANGES,
+            Kind::SequenceNumbers => SEQUENCE_NUMBERS,
         }
     }
+}
+
+/// What an algorithm adds to a packet of ESP, in bytes (RFC 4303 section 2).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Sizes {
+    /// Initialisation vector.
+    pub vector: u16,
+    /// What the payload is padded to, at least 4.
+    pub block: u16,
+    /// Integrity check value.
+    pub tag: u16,
+}
+
+/// The numbers that IKEv1 has for an algorithm, whose registries are closed (RFC 9395).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct InV1 {
+    /// In phase 1: encryption algorithm, hash or group (IANA "IKE Attributes"). A hash is integrity and PRF at once.
+    pub ike: Option<u16>,
+    /// For ESP: transform identifier (IANA "ISAKMP Identifiers"), or the attribute with the authentication algorithm or the group.
+    pub esp: Option<u16>,
 }
 
 /// One row of the registry.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Row {
+    /// The transform type.
+    pub kind: Kind,
     /// IANA transform ID.
     pub number: u16,
     /// Key length attribute in bits; 0 where the algorithm has a fixed key (RFC 7296 section 3.3.5).
@@ -127,100 +166,99 @@ pub struct Row {
     pub rfc: &'static str,
     /// Why it is weak or withdrawn; empty if it is not.
     pub weak: &'static str,
+    /// What it adds to a packet.
+    pub sizes: Sizes,
+    /// The PRF that is built on the same hash or cipher, of an integrity algorithm.
+    pub prf: Option<u16>,
+    /// What IKEv1 calls it.
+    pub v1: InV1,
 }
 
-/// A cipher with its key length.
+impl Row {
+    /// Whether IKEv1 can negotiate it, for its own SA or for ESP.
+    pub fn is_in_ikev1(&self, for_ike: bool) -> bool {
+        if for_ike { self.v1.ike.is_some() } else { self.v1.esp.is_some() }
+    }
+}
+
+/// A transform (RFC 7296 section 3.3.2): an algorithm by its IANA numbers.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Cipher {
-    /// IANA transform ID (type 1).
+pub struct Transform {
+    /// The transform type.
+    pub kind: Kind,
+    /// The transform ID.
     pub number: u16,
     /// Key length attribute in bits; 0 where fixed.
     pub key_bits: u16,
 }
 
-/// A pseudo-random function, by its IANA transform ID (type 2).
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Prf(pub u16);
+impl Transform {
+    /// Of a kind whose algorithms have a fixed key.
+    pub const fn new(kind: Kind, number: u16) -> Transform {
+        Transform { kind, number, key_bits: 0 }
+    }
 
-/// An integrity algorithm, by its IANA transform ID (type 3).
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Integrity(pub u16);
+    /// An encryption algorithm, with its key length in bits or 0.
+    pub const fn encryption(number: u16, key_bits: u16) -> Transform {
+        Transform { kind: Kind::Encryption, number, key_bits }
+    }
 
-/// A key exchange group, by its IANA transform ID (type 4).
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Group(pub u16);
+    /// A pseudorandom function.
+    pub const fn prf(number: u16) -> Transform {
+        Transform::new(Kind::Prf, number)
+    }
 
-/// What all algorithms have in common: a registry row, if the code point is registered.
-pub trait Algorithm: Copy + Eq + Ord + fmt::Display {
-    /// The transform type.
-    const KIND: Kind;
+    /// An integrity algorithm.
+    pub const fn integrity(number: u16) -> Transform {
+        Transform::new(Kind::Integrity, number)
+    }
+
+    /// A key exchange method.
+    pub const fn key_exchange(number: u16) -> Transform {
+        Transform::new(Kind::KeyExchange, number)
+    }
+
+    /// Sequence numbers of 64 bits (RFC 4303 section 2.2.1), or of 32.
+    pub const fn sequence_numbers(extended: bool) -> Transform {
+        Transform::new(Kind::SequenceNumbers, extended as u16)
+    }
+
     /// The algorithm of a row.
-    fn of(row: &Row) -> Self;
-    /// Transform ID and key length.
-    fn key(self) -> (u16, u16);
+    pub const fn of(row: &Row) -> Transform {
+        Transform { kind: row.kind, number: row.number, key_bits: row.key_bits }
+    }
 
-    /// The registry row.
-    fn row(self) -> Option<&'static Row> {
-        let key = self.key();
-        let rows = Self::KIND.rows();
+    /// The registry row, if the code point is registered.
+    pub fn row(self) -> Option<&'static Row> {
+        let rows = self.kind.rows();
+        let key = (self.number, self.key_bits);
         rows.binary_search_by_key(&key, |row| (row.number, row.key_bits)).ok().map(|i| &rows[i])
     }
-}
 
-macro_rules! algorithm {
-    ($type:ident, $row:ident => $make:expr, $me:ident => $key:expr) => {
-        impl Algorithm for $type {
-            const KIND: Kind = Kind::$type;
-            fn of($row: &Row) -> Self {
-                $make
-            }
-            fn key(self) -> (u16, u16) {
-                let $me = self;
-                $key
-            }
-        }
-        impl fmt::Display for $type {
-            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                match self.row() {
-                    Some(row) if !row.name.is_empty() => f.write_str(row.name),
-                    Some(row) => f.write_str(row.iana),
-                    None => write!(f, "{}-{}", Self::KIND.word(), self.key().0),
-                }
-            }
-        }
-        impl fmt::Debug for $type {
-            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                fmt::Display::fmt(self, f)
-            }
-        }
-    };
-}
-
-algorithm!(Cipher, row => Cipher { number: row.number, key_bits: row.key_bits }, c => (c.number, c.key_bits));
-algorithm!(Prf, row => Prf(row.number), p => (p.0, 0));
-algorithm!(Integrity, row => Integrity(row.number), i => (i.0, 0));
-algorithm!(Group, row => Group(row.number), g => (g.0, 0));
-
-impl Cipher {
-    /// Whether it protects integrity itself.
+    /// Whether it is a cipher that protects integrity itself.
     pub fn is_aead(self) -> bool {
         self.row().is_some_and(|row| row.aead)
     }
+
+    /// The PRF that is built on the same hash or cipher, where the registry has one.
+    pub fn prf_of_hash(self) -> Option<Transform> {
+        self.row()?.prf.map(Transform::prf)
+    }
 }
 
-impl Integrity {
-    /// The PRF built on the same hash or cipher, where the registry has one.
-    pub fn prf(self) -> Option<Prf> {
-        Some(Prf(match self.0 {
-            1 => 1,
-            2 => 2,
-            5 => 4,
-            8 => 8,
-            12 => 5,
-            13 => 6,
-            14 => 7,
-            _ => return None,
-        }))
+impl fmt::Display for Transform {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.row() {
+            Some(row) if !row.name.is_empty() => f.write_str(row.name),
+            Some(row) => f.write_str(row.iana),
+            None => write!(f, "{}-{}", self.kind.word(), self.number),
+        }
+    }
+}
+
+impl fmt::Debug for Transform {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
     }
 }
 
@@ -274,9 +312,9 @@ fn find(kind: Kind, word: &str) -> Lookup {
 ///
 /// # Panics
 /// When the registry has no such name.
-pub fn named<A: Algorithm>(name: &str) -> A {
-    match find(A::KIND, name) {
-        Lookup::Found(row) => A::of(row),
-        _ => panic!("the registry has no {} `{name}`", A::KIND.word()),
+pub fn named(kind: Kind, name: &str) -> Transform {
+    match find(kind, name) {
+        Lookup::Found(row) => Transform::of(row),
+        _ => panic!("the registry has no {} `{name}`", kind.word()),
     }
 }

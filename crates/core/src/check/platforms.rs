@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::agreement::{Bundle, blind, bundle};
-use crate::algorithm::Row;
+use crate::algorithm::{Row, Transform};
 use crate::description::{Description, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
@@ -83,8 +83,7 @@ fn in_vain(description: &Description) -> Vec<Finding> {
     for site in &description.sites {
         let facts = site.platform.value.facts();
         for narrowing in &site.allows {
-            let able =
-                |row: &Row| [Sa::Ike, Sa::Esp].iter().any(|sa| facts.spelling(narrowing.kind, row.number, row.key_bits, *sa).is_some());
+            let able = |row: &Row| [Sa::Ike, Sa::Esp].iter().any(|sa| facts.can(Transform::of(row), *sa));
             for row in narrowing.rows.iter().filter(|row| !able(row.value)) {
                 let message = format!("{} cannot do `{}` anyway", title(site), row.value.name);
                 findings.push(Finding::new(&rules::ALLOWED_IN_VAIN, message).at(description.source.place(row.span)));

@@ -5,11 +5,13 @@ use std::collections::{HashMap, HashSet};
 use ipnet::IpNet;
 
 use super::connection::lifetimes;
-use super::offers::{self, common};
+use super::offers;
 use super::{Shown, Side, Table, Verdict, best};
+use crate::algorithm::Kind;
 use crate::duration::duration_words;
 use crate::effort::steps;
-use crate::gateway::{Child, Dscp, EspProposal, IkeVersion, Mode, Setting, listed};
+use crate::fits::proposals::{agreeable, differing};
+use crate::gateway::{Child, Dscp, IkeVersion, Mode, Proposal, Setting, Whence, alternatives, listed};
 
 impl Table<'_> {
     pub(super) fn children(&mut self) {
@@ -53,9 +55,9 @@ impl Table<'_> {
         self.two(
             "ESP proposals",
             [&one.esp, &other.esp],
-            |list| offers::words(&list.iter().map(bare).collect::<Vec<_>>()),
+            |list| offers::words(&list.iter().map(Proposal::protection).collect::<Vec<_>>()),
             |a, b| {
-                let (a, b) = (without_groups(a), without_groups(b));
+                let (a, b) = (first_exchange(a), first_exchange(b));
                 Verdict::unless(a == b && !a.is_empty(), || {
                     offers::judge(&names, &a, &b, "NO_PROPOSAL_CHOSEN for ESP: an IKE SA without an ESP SA")
                 })
@@ -91,9 +93,13 @@ impl Table<'_> {
             |life| duration_words(life.hard),
             |a, b| Verdict::unless(a.hard == b.hard, || Verdict::compatible(lifetimes(version))),
         );
-        let words = |wide: &bool| if *wide { "64 bits" } else { "32 bits" }.to_owned();
-        self.two("sequence numbers", [&one.extended_sequence, &other.extended_sequence], words, |a, b| {
-            Verdict::unless(a == b, || Verdict::fatal("NO_PROPOSAL_CHOSEN for ESP: no ESP SA.", "Say the same at both ends."))
+        let numbers = |child: &Child| placed(child, &child.sequence_numbers).map(|_| child.clone());
+        self.two("sequence numbers", [&numbers(one), &numbers(other)], Child::sequence_numbers_words, |a, b| {
+            let fits = differing(&a.sequence_numbers(), &b.sequence_numbers()).is_empty();
+            Verdict::unless(a.sequence_numbers() == b.sequence_numbers(), || match fits {
+                true => Verdict::compatible("They take what both have."),
+                false => Verdict::fatal("NO_PROPOSAL_CHOSEN for ESP: no ESP SA.", "Say the same at both ends."),
+            })
         });
         self.two(
             "replay window",
@@ -157,11 +163,11 @@ impl Table<'_> {
 
     /// In IKEv2 the first Child SA comes without a group of its own (RFC 7296 section 1.2), so that it shows later.
     fn pfs(&mut self, one: &Child, other: &Child, version: IkeVersion) {
-        let words = |list: &Vec<EspProposal>| {
+        let words = |list: &Vec<Proposal>| {
             let mut groups: Vec<String> = Vec::new();
             for proposal in list {
-                let of: Vec<_> = proposal.groups.iter().map(ToString::to_string).collect();
-                let text = if of.is_empty() { "off".to_owned() } else { of.join("|") };
+                let of = alternatives(proposal.of(Kind::KeyExchange));
+                let text = if of.is_empty() { "off".to_owned() } else { of };
                 if !groups.contains(&text) {
                     groups.push(text);
                 }
@@ -169,16 +175,9 @@ impl Table<'_> {
             groups.join("\n")
         };
         let rekey = duration_words(one.lifetime.value.soft().min(other.lifetime.value.soft()));
-        let place = |child: &Child| match &child.pfs.0 {
-            Some(place) => Setting::stated(child.esp.value.clone(), place.clone()),
-            None => child.esp.clone(),
-        };
-        self.two("PFS", [&place(one), &place(other)], words, |a, b| {
-            let fits = common(&without_groups(a), &without_groups(b));
-            let shares = |(i, j): &(usize, usize)| {
-                let (mine, theirs) = (&a[*i].groups, &b[*j].groups);
-                (mine.is_empty() && theirs.is_empty()) || mine.iter().any(|group| theirs.contains(group))
-            };
+        self.two("PFS", [&placed(one, &one.pfs), &placed(other, &other.pfs)], words, |a, b| {
+            let fits = agreeable(&first_exchange(a), &first_exchange(b));
+            let shares = |(i, j): &(usize, usize)| !differing(&a[*i], &b[*j]).contains(&Kind::KeyExchange);
             // Without a common proposal there is no SA that could be rekeyed.
             Verdict::unless(fits.is_empty() || fits.iter().any(shares), || {
                 let practice = match version {
@@ -191,18 +190,17 @@ impl Table<'_> {
     }
 }
 
-/// A proposal without its groups, which are a parameter of their own.
-pub(crate) fn bare(proposal: &EspProposal) -> String {
-    let list = |items: Vec<String>| items.join("|");
-    let ciphers = list(proposal.ciphers.iter().map(ToString::to_string).collect());
-    match proposal.integrities.as_slice() {
-        [] => ciphers,
-        some => format!("{ciphers} + {}", list(some.iter().map(ToString::to_string).collect())),
-    }
+/// Proposals without their groups and sequence numbers, which are parameters of their own.
+fn first_exchange(list: &[Proposal]) -> Vec<Proposal> {
+    list.iter().map(|proposal| proposal.without(Kind::KeyExchange).without(Kind::SequenceNumbers)).collect()
 }
 
-fn without_groups(list: &[EspProposal]) -> Vec<EspProposal> {
-    list.iter().map(|proposal| EspProposal { groups: Vec::new(), ..proposal.clone() }).collect()
+/// The proposals of a Child SA, at the place where a part of them is said if that stands elsewhere.
+fn placed(child: &Child, whence: &Whence) -> Setting<Vec<Proposal>> {
+    match &whence.0 {
+        Some(place) => Setting::stated(child.esp.value.clone(), place.clone()),
+        None => child.esp.clone(),
+    }
 }
 
 /// What a Child SA carries, from the networks of the first end to those of the second.

@@ -3,7 +3,7 @@
 use super::offers;
 use super::{Side, Table, Verdict, plain};
 use crate::duration::duration_words;
-use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeProposal, IkeVersion, Method, Opening, Setting, is_private};
+use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private};
 
 impl Table<'_> {
     pub(super) fn connection(&mut self) {
@@ -196,7 +196,7 @@ impl Table<'_> {
 
     fn proposals(&mut self) {
         let names = self.names().map(str::to_owned);
-        let words = |list: &Vec<IkeProposal>| offers::words(list);
+        let words = |list: &Vec<Proposal>| offers::words(list);
         self.each(
             "IKE proposals",
             |c| c.ike.clone(),

@@ -8,9 +8,6 @@ mod connection;
 mod offers;
 mod passage;
 
-pub(crate) use child::bare;
-pub(crate) use offers::nearest_two;
-
 use std::borrow::Cow;
 
 use crate::couples::{Couples, best};

@@ -18,9 +18,9 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::algorithm::{Group, Kind, Row};
+use crate::algorithm::{Kind, Row, Transform};
 use crate::finding::Finding;
-use crate::gateway::{Dscp, Encapsulation, Endpoint, EspProposal, FilterForm, Identity, IkeProposal, IkeVersion, Method, Opening, Passing};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Opening, Passing, Proposal};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::rehearse::Stands;
@@ -319,9 +319,9 @@ pub struct Appearance {
 #[derive(Clone, Debug)]
 pub struct Offer {
     /// For the IKE SA.
-    pub ike: Vec<Located<IkeProposal>>,
+    pub ike: Vec<Located<Proposal>>,
     /// For ESP, without the PFS group.
-    pub esp: Vec<Located<EspProposal>>,
+    pub esp: Vec<Located<Proposal>>,
     /// Each value that was written, where it stands.
     pub values: Vec<Located<&'static Row>>,
     /// Key that holds the IKE proposals: `ike` or `strength`.
@@ -342,7 +342,7 @@ pub enum Pfs {
     /// The group of the first IKE proposal agreed on.
     AsIke,
     /// This group.
-    With(Group),
+    With(Transform),
 }
 
 /// A weak algorithm that a tunnel allows.

@@ -21,7 +21,8 @@ pub const MOST_PAIRS: usize = 1024;
 
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Packet, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, OwnAddress, Route, RoutingTable, SegmentLimit, Through, TunnelInterface};
-pub use proposal::{EspProposal, IkeProposal};
+pub(crate) use proposal::alternatives;
+pub use proposal::{Proposal, Protocol};
 pub(crate) use ruleset::own_chain;
 pub use ruleset::{Action, Base, Chain, Decider, Face, Met, Rule, Ruleset, Ruling, State, Task, Test, What};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
@@ -33,6 +34,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
+use crate::algorithm::{Kind, Transform};
 use crate::key::{Certificate, PublicKey};
 use crate::secret::Secret;
 use crate::source::Place;
@@ -325,7 +327,7 @@ pub struct Connection {
     /// How the peer proves itself.
     pub remote_method: Setting<Method>,
     /// Proposals for the IKE SA, in order of preference.
-    pub ike: Setting<Vec<IkeProposal>>,
+    pub ike: Setting<Vec<Proposal>>,
     /// Life of the IKE SA.
     pub ike_lifetime: Setting<Lifetime>,
     /// Peer-liveness interval; `None` is off.
@@ -389,9 +391,11 @@ pub struct Child {
     /// The IP protocol that they are limited to (RFC 7296 section 3.13.1), for example [`GRE`].
     pub protocol: Setting<Option<u8>>,
     /// Proposals for ESP, in order of preference.
-    pub esp: Setting<Vec<EspProposal>>,
+    pub esp: Setting<Vec<Proposal>>,
     /// Where it is said whether PFS is used, if that stands elsewhere than the proposals.
     pub pfs: Whence,
+    /// The same of sequence numbers.
+    pub sequence_numbers: Whence,
     /// Tunnel or transport.
     pub mode: Setting<Mode>,
     /// Life of the ESP SAs.
@@ -402,10 +406,27 @@ pub struct Child {
     pub on_dead_peer: Setting<Option<OnDeadPeer>>,
     /// Anti-replay window in packets (RFC 4303 section 3.4.3).
     pub replay_window: Setting<u32>,
-    /// Sequence numbers of 64 bits (RFC 4303 section 2.2.1).
-    pub extended_sequence: Setting<bool>,
     /// What becomes of the DSCP.
     pub dscp: Setting<Dscp>,
+}
+
+impl Child {
+    /// The lengths of sequence numbers that its proposals have.
+    pub fn sequence_numbers(&self) -> Proposal {
+        Proposal::new(Protocol::Esp, self.esp.value.iter().flat_map(|proposal| proposal.of(Kind::SequenceNumbers)).copied())
+    }
+
+    /// The same in words.
+    pub fn sequence_numbers_words(&self) -> String {
+        let numbers = self.sequence_numbers();
+        let bits = numbers.transforms().iter().map(|one| if *one == Transform::sequence_numbers(true) { "64" } else { "32" });
+        format!("{} bits", bits.collect::<Vec<_>>().join(" or "))
+    }
+
+    /// The groups of its proposals, each once.
+    pub fn groups(&self) -> Proposal {
+        Proposal::new(Protocol::Esp, self.esp.value.iter().flat_map(|proposal| proposal.of(Kind::KeyExchange)).copied())
+    }
 }
 
 /// Networks, or whatever else, in one line.

@@ -150,8 +150,7 @@ fn wrapped(gateway: &Gateway) -> bool {
 fn esp_alike(one: &Connection, other: &Connection) -> bool {
     one.children.iter().all(|child| {
         let twin = other.children.iter().find(|twin| twin.local.value == child.remote.value && twin.remote.value == child.local.value);
-        !child.esp.value.is_empty()
-            && twin.is_none_or(|twin| (&twin.esp, &twin.extended_sequence) == (&child.esp, &child.extended_sequence))
+        !child.esp.value.is_empty() && twin.is_none_or(|twin| twin.esp == child.esp)
     })
 }
 

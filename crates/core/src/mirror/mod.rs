@@ -315,7 +315,7 @@ impl Taking<'_> {
             opening: Setting::planned(agreement.opening[self.end]),
             on_dead_peer: Setting::planned(agreement.on_dead_peer[self.end]),
             replay_window: Setting::planned(agreement.replay_window[self.end]),
-            extended_sequence: Setting::planned(agreement.extended_sequence),
+            sequence_numbers: Whence::default(),
             dscp: Setting::planned(agreement.dscp),
         }
     }

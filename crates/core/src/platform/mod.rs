@@ -12,13 +12,13 @@ mod strongswan;
 pub(crate) mod text;
 
 pub use manner::{Line, Manner, Narrowing, Preference};
-pub use names::{CipherName, Name, Sa};
+pub use names::{Name, Sa};
 pub use offers::{Offer, Offers};
 
 use std::fmt;
 use std::time::Duration;
 
-use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Prf};
+use crate::algorithm::{Kind, Transform};
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
@@ -48,14 +48,8 @@ pub struct Facts {
     pub files: &'static str,
     /// Versions of the key exchange.
     pub versions: &'static [IkeVersion],
-    /// Spellings of ciphers.
-    pub ciphers: &'static [CipherName],
-    /// Spellings of PRFs.
-    pub prfs: &'static [Name],
-    /// Spellings of integrity algorithms.
-    pub integrities: &'static [Name],
-    /// Spellings of groups.
-    pub groups: &'static [Name],
+    /// Spellings of the algorithms that it can do, by kind.
+    pub names: &'static [Name],
     /// Beside a separate integrity algorithm the PRF is the one of the same hash and cannot be chosen.
     pub prf_follows_integrity: bool,
     /// All ESP proposals of a connection must have the same PFS group.
@@ -243,40 +237,19 @@ pub(crate) fn v1_patience(interval: Duration) -> Duration {
 }
 
 impl Facts {
-    /// The spelling of a cipher for an SA, if the platform can do it.
-    pub fn cipher(&self, cipher: Cipher, sa: Sa) -> Option<&'static str> {
-        self.ciphers.iter().find(|row| row.cipher == cipher && row.sa.covers(sa)).map(|row| row.word)
+    /// The spelling of an algorithm for an SA, if the platform can do it.
+    pub fn spelling(&self, transform: Transform, sa: Sa) -> Option<&'static str> {
+        self.names.iter().find(|row| row.transform == transform && row.sa.covers(sa)).map(|row| row.word)
     }
 
-    /// The spelling of a PRF.
-    pub fn prf(&self, prf: Prf) -> Option<&'static str> {
-        self.prfs.iter().find(|row| row.number == prf.0).map(|row| row.word)
-    }
-
-    /// The spelling of an integrity algorithm for an SA.
-    pub fn integrity(&self, integrity: Integrity, sa: Sa) -> Option<&'static str> {
-        self.integrities.iter().find(|row| row.number == integrity.0 && row.sa.covers(sa)).map(|row| row.word)
-    }
-
-    /// The spelling of a group.
-    pub fn group(&self, group: Group) -> Option<&'static str> {
-        self.groups.iter().find(|row| row.number == group.0).map(|row| row.word)
-    }
-
-    /// The spelling of any registry row for an SA, for tables.
-    pub fn spelling(&self, kind: Kind, number: u16, key_bits: u16, sa: Sa) -> Option<&'static str> {
-        match kind {
-            Kind::Cipher => self.cipher(Cipher { number, key_bits }, sa),
-            Kind::Prf => self.prf(Prf(number)).filter(|_| sa == Sa::Ike),
-            Kind::Integrity => self.integrity(Integrity(number), sa),
-            Kind::Group => self.group(Group(number)),
-        }
+    /// The algorithm of a kind that the platform spells like that, for whatever SA it can use it.
+    pub fn algorithm(&self, kind: Kind, word: &str) -> Option<Transform> {
+        self.names.iter().find(|row| row.word == word && row.transform.kind == kind).map(|row| row.transform)
     }
 
     /// Whether the platform can do an algorithm in an SA.
-    pub fn can<A: Algorithm>(&self, algorithm: A, sa: Sa) -> bool {
-        let (number, key_bits) = algorithm.key();
-        self.spelling(A::KIND, number, key_bits, sa).is_some()
+    pub fn can(&self, transform: Transform, sa: Sa) -> bool {
+        self.spelling(transform, sa).is_some()
     }
 }
 
@@ -288,22 +261,13 @@ mod tests {
     fn every_spelling_is_of_a_registered_algorithm_and_unique() {
         for platform in PLATFORMS {
             let facts = platform.facts();
-            for row in facts.ciphers {
-                assert!(row.cipher.row().is_some(), "{}", row.word);
+            let mut words: Vec<_> = facts.names.iter().map(|row| (row.transform.kind, row.word)).collect();
+            for row in facts.names {
+                assert!(row.transform.row().is_some(), "{}", row.word);
             }
-            for (kind, names) in [(Kind::Prf, facts.prfs), (Kind::Integrity, facts.integrities), (Kind::Group, facts.groups)] {
-                let mut words: Vec<_> = names.iter().map(|name| name.word).collect();
-                for name in names {
-                    assert!(kind.rows().iter().any(|row| row.number == name.number), "{}", name.word);
-                }
-                words.sort_unstable();
-                words.dedup();
-                assert_eq!(words.len(), names.len(), "{} {}", facts.word, kind.word());
-            }
-            let mut words: Vec<_> = facts.ciphers.iter().map(|row| row.word).collect();
             words.sort_unstable();
             words.dedup();
-            assert_eq!(words.len(), facts.ciphers.len(), "{}", facts.word);
+            assert_eq!(words.len(), facts.names.len(), "{}", facts.word);
         }
     }
 }

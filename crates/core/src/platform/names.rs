@@ -1,6 +1,7 @@
 //! Rows of the platforms' tables of spellings.
 
-use crate::algorithm::Cipher;
+use crate::algorithm::{Kind, Transform};
+use crate::gateway::{Proposal, Protocol};
 
 /// Which security association an algorithm is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -29,22 +30,11 @@ impl Sa {
     }
 }
 
-/// How a platform spells a cipher.
-#[derive(Debug)]
-pub struct CipherName {
-    /// The cipher.
-    pub cipher: Cipher,
-    /// The platform's word.
-    pub word: &'static str,
-    /// Where it can use it.
-    pub sa: Sa,
-}
-
-/// How a platform spells a PRF, an integrity algorithm or a group.
+/// How a platform spells an algorithm.
 #[derive(Debug)]
 pub struct Name {
-    /// IANA transform ID.
-    pub number: u16,
+    /// The algorithm.
+    pub transform: Transform,
     /// The platform's word.
     pub word: &'static str,
     /// Where it can use it.
@@ -52,20 +42,37 @@ pub struct Name {
 }
 
 /// A row of a cipher table.
-pub(super) const fn cipher(number: u16, key_bits: u16, word: &'static str, sa: Sa) -> CipherName {
-    CipherName { cipher: Cipher { number, key_bits }, word, sa }
+pub(super) const fn cipher(number: u16, key_bits: u16, word: &'static str, sa: Sa) -> Name {
+    Name { transform: Transform::encryption(number, key_bits), word, sa }
 }
 
-/// A row of any other table.
-pub(super) const fn name(number: u16, word: &'static str, sa: Sa) -> Name {
-    Name { number, word, sa }
+/// A row of a table of PRFs.
+pub(super) const fn prf(number: u16, word: &'static str) -> Name {
+    Name { transform: Transform::prf(number), word, sa: Sa::Ike }
+}
+
+/// A row of a table of integrity algorithms.
+pub(super) const fn integrity(number: u16, word: &'static str, sa: Sa) -> Name {
+    Name { transform: Transform::integrity(number), word, sa }
+}
+
+/// A row of a table of key exchange methods.
+pub(super) const fn group(number: u16, word: &'static str) -> Name {
+    Name { transform: Transform::key_exchange(number), word, sa: Sa::Both }
 }
 
 /// A proposal holds combined-mode ciphers or others, never both (RFC 7296 section 3.3): a separate integrity algorithm
 /// goes with the others only.
-pub(super) fn one_mode(ciphers: &[Cipher]) -> Result<(), super::Unwritable> {
-    if ciphers.iter().any(|c| c.is_aead()) && !ciphers.iter().all(|c| c.is_aead()) {
+pub(super) fn one_mode(proposal: &Proposal) -> Result<(), super::Unwritable> {
+    let ciphers = proposal.of(Kind::Encryption);
+    if ciphers.iter().any(|c| c.is_aead()) && !proposal.is_combined() {
         return Err(super::Unwritable::new("combined-mode and other ciphers in one proposal", "Write them as two proposals."));
     }
     Ok(())
+}
+
+impl From<Protocol> for Sa {
+    fn from(protocol: Protocol) -> Sa {
+        if protocol == Protocol::Ike { Sa::Ike } else { Sa::Esp }
+    }
 }

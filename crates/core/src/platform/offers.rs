@@ -1,7 +1,7 @@
 //! What a platform offers where a configuration names no proposals.
 
-use crate::algorithm::{Cipher, Group, Integrity, Prf};
-use crate::gateway::{EspProposal, IkeProposal, IkeVersion};
+use crate::algorithm::{Kind, Transform};
+use crate::gateway::{IkeVersion, Proposal, Protocol};
 
 /// A proposal as numbers of the IANA registries; ciphers with their key length in bits.
 #[derive(Debug)]
@@ -23,32 +23,25 @@ pub struct Offers {
 
 impl Offers {
     /// For the IKE SA.
-    pub fn ike(&self, version: IkeVersion) -> Vec<IkeProposal> {
+    pub fn ike(&self, version: IkeVersion) -> Vec<Proposal> {
         let list = if version == IkeVersion::V1 { self.ike_v1 } else { self.ike };
-        let each = list.iter().map(|offer| IkeProposal {
-            ciphers: offer.ciphers(),
-            integrities: offer.integrities.iter().copied().map(Integrity).collect(),
-            prfs: offer.prfs.iter().copied().map(Prf).collect(),
-            groups: offer.groups.iter().copied().map(Group).collect(),
-        });
-        each.collect()
+        list.iter().map(|offer| offer.proposal(Protocol::Ike)).collect()
     }
 
-    /// For ESP.
-    pub fn esp(&self, version: IkeVersion) -> Vec<EspProposal> {
+    /// For ESP, with sequence numbers of 32 bits.
+    pub fn esp(&self, version: IkeVersion) -> Vec<Proposal> {
         let list = if version == IkeVersion::V1 { self.esp_v1 } else { self.esp };
-        let each = list.iter().map(|offer| EspProposal {
-            ciphers: offer.ciphers(),
-            integrities: offer.integrities.iter().copied().map(Integrity).collect(),
-            groups: offer.groups.iter().copied().map(Group).collect(),
-        });
-        each.collect()
+        list.iter().map(|offer| offer.proposal(Protocol::Esp)).collect()
     }
 }
 
 impl Offer {
-    fn ciphers(&self) -> Vec<Cipher> {
-        self.ciphers.iter().map(|(number, key_bits)| Cipher { number: *number, key_bits: *key_bits }).collect()
+    fn proposal(&self, protocol: Protocol) -> Proposal {
+        let ciphers = self.ciphers.iter().map(|(number, key_bits)| Transform::encryption(*number, *key_bits));
+        let others = [(Kind::Integrity, self.integrities), (Kind::Prf, self.prfs), (Kind::KeyExchange, self.groups)];
+        let others = others.into_iter().flat_map(|(kind, numbers)| numbers.iter().map(move |number| Transform::new(kind, *number)));
+        let numbers = (protocol == Protocol::Esp).then_some(Transform::sequence_numbers(false));
+        Proposal::new(protocol, ciphers.chain(others).chain(numbers))
     }
 }
 

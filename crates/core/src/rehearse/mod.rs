@@ -4,11 +4,9 @@
 //! It sees nothing but gateways and how their platforms behave where the standards leave a choice ([`Manner`]). Where it
 //! fails it says at which message, with which notification, what each end would log, and which line of which file to change.
 
-mod choice;
 mod ends;
 mod message;
 mod proof;
-mod selectors;
 mod unfit;
 mod v1;
 mod v2;
@@ -17,7 +15,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use crate::algorithm::Group;
+use crate::algorithm::Transform;
 use crate::compare::Looked;
 use crate::couples::Couples;
 use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Opening, Setting};
@@ -218,7 +216,7 @@ struct Play<'a> {
     /// Those of the one that answers.
     listeners: &'a Listeners<'a>,
     /// The group of the IKE SA.
-    group: Option<Group>,
+    group: Option<Transform>,
     /// Whether somebody reads what is said and thought.
     read: bool,
     rehearsal: Rehearsal,

@@ -1,10 +1,11 @@
 //! What is said where something does not fit: why, what each end logs, and which lines to change.
 
 use super::message::{Exchange, Notify};
-use super::selectors::Wanted;
 use super::v2::Keys;
 use super::{Cure, Failure, Play, Stage, child_name};
-use crate::compare::nearest_two;
+use crate::algorithm::Kind;
+use crate::fits::proposals::{differing, nearest_two};
+use crate::fits::selectors::Wanted;
 use crate::gateway::{Child, Connection, IkeVersion, listed};
 use crate::platform::Line;
 
@@ -116,16 +117,21 @@ impl<'a> Play<'a> {
         let mut cures = Vec::new();
         let names = [self.name(caller), self.name(answerer)];
         let plain = self.chosen(answerer, &self.esp(caller, asked, Keys::OfIke), &self.esp(answerer, own, Keys::OfIke));
-        let reason = if asked.extended_sequence != own.extended_sequence {
-            let bits = |child: &Child| if child.extended_sequence.value { 64 } else { 32 };
-            cures.push(self.cure(answerer, &own.extended_sequence, format!("say {} bits", bits(asked))));
-            cures.push(self.cure(caller, &asked.extended_sequence, format!("or say {} bits", bits(own))));
-            format!("Sequence numbers have {} bits at {} and {} at {}.", bits(asked), names[0], bits(own), names[1])
+        let reason = if !differing(&asked.sequence_numbers(), &own.sequence_numbers()).is_empty() {
+            let bits = Child::sequence_numbers_words;
+            let place = |child: &Child| child.sequence_numbers.0.clone().or_else(|| child.esp.origin.place().cloned());
+            cures.push(self.cure_at(answerer, place(own).as_ref(), format!("say {}", bits(asked))));
+            cures.push(self.cure_at(caller, place(asked).as_ref(), format!("or say {}", bits(own))));
+            format!("Sequence numbers have {} at {} and {} at {}.", bits(asked), names[0], bits(own), names[1])
         } else if groups && plain.is_some() {
             let place = |child: &Child| child.pfs.0.clone().or_else(|| child.esp.origin.place().cloned());
             let words = |end: usize, child: &Child| {
-                let mut all: Vec<_> =
-                    self.esp(end, child, Keys::Own).iter().flat_map(|proposal| &proposal.groups).map(ToString::to_string).collect();
+                let mut all: Vec<_> = self
+                    .esp(end, child, Keys::Own)
+                    .iter()
+                    .flat_map(|proposal| proposal.of(Kind::KeyExchange))
+                    .map(ToString::to_string)
+                    .collect();
                 all.dedup();
                 if all.is_empty() { "no group".to_owned() } else { all.join(" or ") }
             };

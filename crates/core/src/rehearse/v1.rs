@@ -1,13 +1,13 @@
 //! IKEv1 (RFC 2409; RFC 2407 for what IDs and SAs mean in ESP).
 
-use super::choice::{Lists, Suite, choose};
 use super::message::{Draft, Exchange, Notify};
-use super::selectors::{Wanted, answer};
 use super::v2::{Keys, first_group, key, offered, with_key};
 use super::{Play, Stage};
-use crate::compare::nearest_two;
+use crate::algorithm::{Kind, Transform};
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, EspProposal, IkeVersion, Method, Origin, listed};
+use crate::fits::proposals::{Suite, choose, nearest_two};
+use crate::fits::selectors::{Wanted, answer};
+use crate::gateway::{Child, Connection, IkeVersion, Method, Origin, Proposal, listed};
 use crate::platform::Line;
 
 /// Main mode and aggressive mode.
@@ -36,12 +36,7 @@ impl<'a> Play<'a> {
         let calling = self.calling();
         let mut offer = calling.ike.value.clone();
         if self.manner(caller).first_values_v1 {
-            for one in &mut offer {
-                one.ciphers.truncate(1);
-                one.integrities.truncate(1);
-                one.prfs.truncate(1);
-                one.groups.truncate(1);
-            }
+            offer = offer.iter().map(Proposal::firsts).collect();
         }
         let offer = &offer;
         let unheard = self.unheard();
@@ -49,7 +44,7 @@ impl<'a> Play<'a> {
             format!("{}, {}, {}", offered(offer), calling.local_method.value.words(), duration_words(calling.ike_lifetime.value.hard))
         });
         if with_identity {
-            let group = offer.first().and_then(|proposal| proposal.groups.first()).copied();
+            let group = first_group(offer);
             first = first.with("KE", || key(group)).plain("Ni").with("IDii", || self.shown(caller, calling).words());
         }
         self.say(first.arriving(unheard.is_none()));
@@ -73,7 +68,7 @@ impl<'a> Play<'a> {
         let chosen = able.iter().copied().filter(same_proof).find_map(|connection| {
             let any = self.manner(answerer).takes_any_v1 && connection.ike.origin == Origin::Default;
             let own = if any { offer.as_slice() } else { connection.ike.value.as_slice() };
-            Some((connection, choose(offer.iter().map(Lists::from), own.iter().map(Lists::from), preference)?))
+            Some((connection, choose(offer, own, preference)?))
         });
         if chosen.is_none() {
             let proves = able.iter().any(same_proof);
@@ -113,13 +108,13 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
         let (first, suite) = self.open_v1(Exchange::MainMode, PHASE_ONE, false)?;
-        self.group = suite.group;
+        self.group = suite.group();
         self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("SA", || suite.to_string()));
         if !self.can_prove(caller, calling) {
             return None;
         }
-        self.say(self.old(caller, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group)).plain("Ni"));
-        self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group)).plain("Nr"));
+        self.say(self.old(caller, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group())).plain("Ni"));
+        self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group())).plain("Nr"));
         self.say(
             self.old(caller, Exchange::MainMode, PHASE_ONE)
                 .with("IDii", || self.shown(caller, calling).words())
@@ -150,12 +145,12 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
         let (_, suite) = self.open_v1(Exchange::AggressiveMode, PHASE_ONE, true)?;
-        self.group = suite.group;
+        self.group = suite.group();
         let answering = self.known_v1()?;
         self.say(
             self.old(answerer, Exchange::AggressiveMode, PHASE_ONE)
                 .with("SA", || suite.to_string())
-                .with("KE", || key(suite.group))
+                .with("KE", || key(suite.group()))
                 .plain("Nr")
                 .with("IDir", || self.shown(answerer, answering).words())
                 .with(proof_name(answering), || answering.local_method.value.words()),
@@ -220,10 +215,10 @@ impl<'a> Play<'a> {
             self.offers_too_little(caller, asked, own);
             return;
         };
-        self.reply_v1(answerer, suite, &wanted);
+        self.reply_v1(answerer, &suite, &wanted);
         // There is no narrowing: what was asked for is what both take, or each its own part of it.
         let answered = answer(narrowing, &wanted, &Wanted::by_answerer(own)).unwrap_or_else(|| wanted.clone());
-        self.opened(asked, own, &wanted, &answered, suite);
+        self.opened(asked, own, &wanted, &answered, &suite);
     }
 
     /// In transport mode some ask for the two gateways alone; where that leaves nothing, they give up the IKE SA and all with it.
@@ -251,21 +246,26 @@ impl<'a> Play<'a> {
     }
 
     /// The second message of a quick mode, and the third.
-    fn reply_v1(&mut self, from: usize, suite: Suite, wanted: &Wanted) {
+    fn reply_v1(&mut self, from: usize, suite: &Suite, wanted: &Wanted) {
         let reply = self.old(from, Exchange::QuickMode, QUICK).with("SA", || suite.to_string()).plain("Nr");
-        self.say(identities(with_key(reply, suite.group), wanted));
+        self.say(identities(with_key(reply, suite.group()), wanted));
         self.say(self.old(1 - from, Exchange::QuickMode, QUICK).plain("HASH"));
     }
 
+    /// An end's proposals for ESP in a quick mode.
+    fn esp_v1(&self, end: usize, child: &Child, keys: Keys) -> Vec<Proposal> {
+        let list = self.esp(end, child, keys);
+        match self.manner(end).no_extended_v1 {
+            true => list.iter().map(|one| one.with(Kind::SequenceNumbers, [Transform::sequence_numbers(false)])).collect(),
+            false => list,
+        }
+    }
+
     /// What an end offers in a quick mode.
-    fn offer_v1(&self, from: usize, asked: &Child, keys: Keys) -> Vec<EspProposal> {
-        let mut offer = self.esp(from, asked, keys);
+    fn offer_v1(&self, from: usize, asked: &Child, keys: Keys) -> Vec<Proposal> {
+        let mut offer = self.esp_v1(from, asked, keys);
         if self.manner(from).first_values_v1 {
-            for one in &mut offer {
-                one.ciphers.truncate(1);
-                one.integrities.truncate(1);
-                one.groups.truncate(1);
-            }
+            offer = offer.iter().map(Proposal::firsts).collect();
         }
         offer
     }
@@ -273,17 +273,16 @@ impl<'a> Play<'a> {
     /// What the peer of the one that asks chooses of its offer.
     fn agreed_v1(&self, from: usize, asked: &Child, own: &Child) -> Option<Suite> {
         let to = 1 - from;
-        let wide = |end: usize, child: &Child| child.extended_sequence.value && !self.manner(end).no_extended_v1;
         // The group may be free to choose.
         let keys = if self.manner(to).any_group_v1 { Keys::OfIke } else { Keys::Own };
-        let chosen = self.chosen(to, &self.offer_v1(from, asked, keys), &self.esp(to, own, keys))?;
-        let group = chosen.group.or_else(|| first_group(&self.offer_v1(from, asked, Keys::Own)));
-        (wide(from, asked) == wide(to, own)).then_some(Suite { group, ..chosen })
+        let chosen = self.chosen(to, &self.offer_v1(from, asked, keys), &self.esp_v1(to, own, keys))?;
+        let group = chosen.group().or_else(|| first_group(&self.offer_v1(from, asked, Keys::Own)));
+        Some(chosen.with_group(group))
     }
 
     /// The last failure is of an offer of this end: where all that it has would fit, but not what it can offer of it in IKEv1.
     fn offers_too_little(&mut self, from: usize, asked: &Child, own: &Child) {
-        let whole = [self.esp(from, asked, Keys::Own), self.esp(1 - from, own, Keys::Own)];
+        let whole = [self.esp_v1(from, asked, Keys::Own), self.esp_v1(1 - from, own, Keys::Own)];
         if !self.manner(from).first_values_v1 || self.chosen(1 - from, &whole[0], &whole[1]).is_none() {
             return;
         }
@@ -318,7 +317,7 @@ impl<'a> Play<'a> {
             let wanted = Wanted::by_opener(near);
             self.ask_v1(from, near, &wanted);
             match self.agreed_v1(from, near, far) {
-                Some(suite) => self.reply_v1(1 - from, suite, &wanted),
+                Some(suite) => self.reply_v1(1 - from, &suite, &wanted),
                 None => {
                     self.refuse_v1(1 - from, Notify::V1_NO_PROPOSAL);
                     self.unfit_esp(asked, own, true, Stage::RekeyChild);

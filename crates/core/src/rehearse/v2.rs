@@ -2,21 +2,20 @@
 
 use ipnet::IpNet;
 
-use super::choice::{Lists, Suite, choose};
 use super::ends::Places;
 use super::message::{Draft, Exchange, Notify};
-use super::selectors::{Wanted, answer, taken};
 use super::{Opened, Play, Stage, child_name};
-use crate::algorithm::Group;
-use crate::compare::{bare, nearest_two};
+use crate::algorithm::{Kind, Transform};
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, EspProposal, Identity, IkeProposal, IkeVersion, Mode, Opening, listed};
+use crate::fits::proposals::{Suite, choose, nearest_two};
+use crate::fits::selectors::{Wanted, answer, taken};
+use crate::gateway::{Child, Connection, Identity, IkeVersion, Mode, Opening, Proposal, listed};
 use crate::platform::{Line, Narrowing};
 
 impl<'a> Play<'a> {
     pub(super) fn ikev2(&mut self) {
         let Some(suite) = self.init() else { return };
-        self.group = suite.group;
+        self.group = suite.group();
         let Some(answering) = self.auth() else { return };
         let mut id = 2;
         for child in self.in_turn().skip(1) {
@@ -25,7 +24,7 @@ impl<'a> Play<'a> {
         self.rekeys(answering, &mut id);
         // What was agreed on once is agreed on again: the proposals are the same.
         if !self.rehearsal.opened.is_empty() {
-            self.new_ike(suite, id);
+            self.new_ike(&suite, id);
         }
     }
 
@@ -43,7 +42,7 @@ impl<'a> Play<'a> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
         let offer = &calling.ike.value;
-        let guess = offer.first().and_then(|proposal| proposal.groups.first()).copied();
+        let guess = offer.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
         let unheard = self.unheard();
         let request = self.first_message(offer, guess, unheard.is_none());
         self.say(request);
@@ -61,9 +60,7 @@ impl<'a> Play<'a> {
             self.think(answerer, || "finds a NAT device between the two: from here on over UDP 4500");
         }
         let preference = self.manner(answerer).preference;
-        let chosen = able
-            .iter()
-            .find_map(|connection| choose(offer.iter().map(Lists::from), connection.ike.value.iter().map(Lists::from), preference));
+        let chosen = able.iter().find_map(|connection| choose(offer, &connection.ike.value, preference));
         let Some(suite) = chosen else {
             self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.7");
             let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &self.meant().ike.value);
@@ -75,8 +72,8 @@ impl<'a> Play<'a> {
             self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
             return None;
         };
-        if suite.group != guess
-            && let Some(group) = suite.group
+        if suite.group() != guess
+            && let Some(group) = suite.group()
         {
             let refusal = self.reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
             self.say(refusal.refusing_with(Notify::INVALID_KE_PAYLOAD, || format!("group {group}")));
@@ -85,11 +82,11 @@ impl<'a> Play<'a> {
             self.say(again);
         }
         let reply = self.reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
-        self.say(reply.with("SA", || suite.to_string()).with("KE", || key(suite.group)).plain("Nr").plain("N(NAT_DETECTION_…)"));
+        self.say(reply.with("SA", || suite.to_string()).with("KE", || key(suite.group())).plain("Nr").plain("N(NAT_DETECTION_…)"));
         Some(suite)
     }
 
-    fn first_message(&self, offer: &[IkeProposal], group: Option<Group>, arrives: bool) -> Draft {
+    fn first_message(&self, offer: &[Proposal], group: Option<Transform>, arrives: bool) -> Draft {
         let message = self.request(self.opener, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
         let message = message.with("SA", || offered(offer)).with("KE", || key(group));
         message.plain("Ni").plain("N(NAT_DETECTION_…)").arriving(arrives)
@@ -140,10 +137,8 @@ impl<'a> Play<'a> {
             self.stranger(Stage::Authentication);
             return None;
         };
-        let bare = |child: &Child, end| self.esp(end, child, Keys::OfIke);
-        let fits = answering.children.iter().any(|own| {
-            own.extended_sequence == first.extended_sequence && self.chosen(answerer, &bare(first, caller), &bare(own, answerer)).is_some()
-        });
+        let keyless = |child: &Child, end| self.esp(end, child, Keys::OfIke);
+        let fits = answering.children.iter().any(|own| self.chosen(answerer, &keyless(first, caller), &keyless(own, answerer)).is_some());
         // Who refuses everything with the first Child SA looks at that one before anything else.
         let refused = !fits && self.manner(answerer).refuses_whole;
         if let Some((reason, cures)) = self.disbelief(caller, calling, answering).filter(|_| !refused) {
@@ -220,7 +215,6 @@ impl<'a> Play<'a> {
         let by_first = !first && self.manner(answerer).further_by_first;
         let judge = answering.children.first().filter(|_| by_first).unwrap_or(own);
         let chosen = self.chosen(answerer, &self.esp(caller, asked, keys), &self.esp(answerer, judge, keys));
-        let chosen = chosen.filter(|_| asked.extended_sequence == judge.extended_sequence);
         let Some(suite) = chosen else {
             let whole = first && self.manner(answerer).refuses_whole;
             self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN));
@@ -234,7 +228,7 @@ impl<'a> Play<'a> {
         };
         let mut reply = reply.with("SA", || suite.to_string());
         if !first {
-            reply = with_key(reply.plain("Nr"), suite.group);
+            reply = with_key(reply.plain("Nr"), suite.group());
         }
         self.say(selector_payloads(reply, &answered));
         if self.manner(caller).insists_on_mode && transport(asked) && !transport(own) {
@@ -250,7 +244,7 @@ impl<'a> Play<'a> {
             Narrowing::Unasked => Wanted::by_answerer(own),
             _ => answered.clone(),
         };
-        self.opened(asked, own, &kept, &sent_back, suite);
+        self.opened(asked, own, &kept, &sent_back, &suite);
     }
 
     /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else.
@@ -267,21 +261,21 @@ impl<'a> Play<'a> {
     }
 
     /// An end's proposals for ESP, with the groups that count.
-    pub(super) fn esp(&self, end: usize, child: &Child, keys: Keys) -> Vec<EspProposal> {
+    pub(super) fn esp(&self, end: usize, child: &Child, keys: Keys) -> Vec<Proposal> {
         let mut list = child.esp.value.clone();
         for proposal in &mut list {
             if keys == Keys::OfIke {
-                proposal.groups.clear();
-            } else if self.manner(end).pfs_with_ike_group && !proposal.groups.is_empty() {
-                proposal.groups = self.group.into_iter().collect();
+                *proposal = proposal.without(Kind::KeyExchange);
+            } else if self.manner(end).pfs_with_ike_group && !proposal.of(Kind::KeyExchange).is_empty() {
+                *proposal = proposal.with(Kind::KeyExchange, self.group);
             }
         }
         list
     }
 
     /// What an end chooses of proposals for ESP.
-    pub(super) fn chosen(&self, end: usize, offered: &[EspProposal], own: &[EspProposal]) -> Option<Suite> {
-        choose(offered.iter().map(Lists::from), own.iter().map(Lists::from), self.manner(end).preference)
+    pub(super) fn chosen(&self, end: usize, offered: &[Proposal], own: &[Proposal]) -> Option<Suite> {
+        choose(offered, own, self.manner(end).preference)
     }
 
     /// The reply to the first request as it is when the Child SA is refused: some refuse everything.
@@ -293,7 +287,7 @@ impl<'a> Play<'a> {
     }
 
     /// Notes a Child SA that came up.
-    pub(super) fn opened(&mut self, asked: &Child, own: &Child, kept: &Wanted, sent_back: &Wanted, suite: Suite) {
+    pub(super) fn opened(&mut self, asked: &Child, own: &Child, kept: &Wanted, sent_back: &Wanted, suite: &Suite) {
         let (caller, answerer) = (self.opener, self.answerer());
         let whole = kept.same(&Wanted::by_opener(asked)) && sent_back.same(&Wanted::by_answerer(own)) && kept.same(sent_back);
         let mut names = [String::new(), String::new()];
@@ -303,7 +297,7 @@ impl<'a> Play<'a> {
         selectors[caller] = kept.pairs();
         selectors[answerer] = sent_back.pairs().into_iter().map(|(near, far)| (far, near)).collect();
         selectors[answerer].sort();
-        let protection = Suite { group: None, ..suite }.to_string();
+        let protection = suite.protection();
         self.think(caller, || format!("ESP SAs for {}: {protection}", asked.name));
         if !whole {
             self.think(caller, || "what crosses is less, or something else, than one of the two ends says");
@@ -337,22 +331,22 @@ impl<'a> Play<'a> {
                 self.swap_logs(from, [Line::RekeyRefused, Line::NoRekeyProposal]);
                 continue;
             };
-            let reply = with_key(reply.with("SA", || suite.to_string()).plain("Nr"), suite.group);
+            let reply = with_key(reply.with("SA", || suite.to_string()).plain("Nr"), suite.group());
             self.say(selector_payloads(reply, &Wanted::by_opener(near)));
         }
     }
 
     /// A new IKE SA (RFC 7296 section 1.3.2).
-    fn new_ike(&mut self, suite: Suite, id: u32) {
+    fn new_ike(&mut self, suite: &Suite, id: u32) {
         let (caller, answerer) = (self.opener, self.answerer());
         let lives = [self.calling(), self.meant()].map(|connection| connection.ike_lifetime.value.soft());
         let from = if lives[1] < lives[0] { answerer } else { caller };
         self.think(from, || format!("a new IKE SA after at most {}", duration_words(lives[0].min(lives[1]))));
         let source = "RFC 7296 section 1.3.2";
         let request = self.request(from, Exchange::CreateChildSa, id, source);
-        self.say(request.with("SA", || suite.to_string()).plain("Ni").with("KE", || key(suite.group)));
+        self.say(request.with("SA", || suite.to_string()).plain("Ni").with("KE", || key(suite.group())));
         let reply = self.reply(1 - from, Exchange::CreateChildSa, id, source);
-        self.say(reply.with("SA", || suite.to_string()).plain("Nr").with("KE", || key(suite.group)));
+        self.say(reply.with("SA", || suite.to_string()).plain("Nr").with("KE", || key(suite.group())));
     }
 }
 
@@ -375,8 +369,8 @@ pub(super) fn offered<T: std::fmt::Display>(list: &[T]) -> String {
 }
 
 /// Proposals without their groups, as they stand in IKE_AUTH.
-fn without_groups(list: &[EspProposal]) -> Vec<String> {
-    list.iter().map(bare).collect()
+fn without_groups(list: &[Proposal]) -> Vec<String> {
+    list.iter().map(Proposal::protection).collect()
 }
 
 fn child_payloads<T: std::fmt::Display>(message: Draft, offer: &[T], child: &Child) -> Draft {
@@ -393,16 +387,16 @@ fn selector_payloads(message: Draft, wanted: &Wanted) -> Draft {
     message.with("TSi", || list(&wanted.near)).with("TSr", || list(&wanted.far))
 }
 
-pub(super) fn first_group(list: &[EspProposal]) -> Option<Group> {
-    list.first().and_then(|proposal| proposal.groups.first()).copied()
+pub(super) fn first_group(list: &[Proposal]) -> Option<Transform> {
+    list.first().and_then(|proposal| proposal.first(Kind::KeyExchange))
 }
 
 /// The group of a key.
-pub(super) fn key(group: Option<Group>) -> String {
+pub(super) fn key(group: Option<Transform>) -> String {
     group.map(|group| group.to_string()).unwrap_or_default()
 }
 
-pub(super) fn with_key(message: Draft, group: Option<Group>) -> Draft {
+pub(super) fn with_key(message: Draft, group: Option<Transform>) -> Draft {
     match group {
         Some(group) => message.with("KE", || group.to_string()),
         None => message,

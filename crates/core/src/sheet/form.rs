@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use toml_edit::{Array, DocumentMut, InlineTable, Item, TableLike, Value};
 
 use super::handover::{Handover, handovers};
-use super::{esp_words, ike_words, registered};
+use super::{proposal_words, registered};
 use crate::algorithm::{Kind, Lookup, look_up};
 use crate::build::BuiltTunnel;
 use crate::check::Supplied;
@@ -115,13 +115,13 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
     }
     field("key-exchange".to_owned(), "version of the key exchange", built.agreement.version.words().to_owned());
     for (i, proposal) in built.agreement.ike.iter().enumerate() {
-        field(format!("ike {}", i + 1), "proposal for the IKE SA", ike_words(proposal, built.agreement.version));
+        field(format!("ike {}", i + 1), "proposal for the IKE SA", proposal_words(proposal, built.agreement.version));
     }
     for (i, proposal) in built.agreement.esp.iter().enumerate() {
-        field(format!("esp {}", i + 1), "proposal for ESP", esp_words(proposal));
+        field(format!("esp {}", i + 1), "proposal for ESP", proposal_words(proposal, built.agreement.version));
     }
-    let group = built.agreement.esp.first().and_then(|proposal| proposal.groups.first());
-    field("pfs".to_owned(), "group for PFS, or none", group.map_or("none".to_owned(), |group| registered(*group)));
+    let group = built.agreement.esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
+    field("pfs".to_owned(), "group for PFS, or none", group.map_or("none".to_owned(), registered));
     field("ike-lifetime".to_owned(), "life of the IKE SA", duration_words(built.agreement.ike_lifetime.hard));
     field("esp-lifetime".to_owned(), "life of the ESP SAs", duration_words(built.agreement.esp_lifetime.hard));
     let opener = match tunnel.opened_by {
@@ -310,7 +310,8 @@ fn put(document: &mut DocumentMut, form: &Form, code: &str, value: &str) -> Resu
         "pfs" => match value {
             "none" | "no" | "off" => tunnel(document, "pfs", false.into()),
             value => {
-                let group = transform(Kind::Group, value).ok_or("a group by its number or its name in the IANA registry, or `none`")?;
+                let group =
+                    transform(Kind::KeyExchange, value).ok_or("a group by its number or its name in the IANA registry, or `none`")?;
                 tunnel(document, "pfs", group.into());
             }
         },
@@ -352,7 +353,7 @@ fn transform(kind: Kind, text: &str) -> Option<&'static str> {
     };
     let mut rows = kind.rows().iter().filter(|row| !row.name.is_empty());
     let fits = |row_bits: u16| bits.is_none_or(|bits| bits == row_bits || row_bits == 0);
-    if kind == Kind::Group
+    if kind == Kind::KeyExchange
         && let Some(number) = number
     {
         return rows.find(|row| row.number == number).map(|row| row.name);
@@ -371,9 +372,9 @@ fn transform(kind: Kind, text: &str) -> Option<&'static str> {
 fn proposal(text: &str, for_ike: bool) -> Option<InlineTable> {
     let mut table = InlineTable::new();
     for part in text.split(';').map(str::trim).filter(|part| !part.is_empty()) {
-        let kinds = [(Kind::Cipher, "encryption"), (Kind::Integrity, "integrity"), (Kind::Prf, "prf"), (Kind::Group, "group")];
+        let kinds = [(Kind::Encryption, "encryption"), (Kind::Integrity, "integrity"), (Kind::Prf, "prf"), (Kind::KeyExchange, "group")];
         let free =
-            kinds.into_iter().filter(|(kind, key)| !table.contains_key(key) && (for_ike || !matches!(kind, Kind::Prf | Kind::Group)));
+            kinds.into_iter().filter(|(kind, key)| !table.contains_key(key) && (for_ike || !matches!(kind, Kind::Prf | Kind::KeyExchange)));
         let (key, name) = free.into_iter().find_map(|(kind, key)| Some((key, transform(kind, part)?)))?;
         table.insert(key, name.into());
     }

@@ -9,12 +9,12 @@ mod handover;
 pub use form::{Field, Form, Refilled, fill, form};
 pub use handover::{Handover, fingerprint};
 
-use crate::algorithm::Algorithm;
+use crate::algorithm::{Kind, Transform};
 use crate::build::{Build, BuiltTunnel};
 use crate::check::Supplied;
 use crate::compare::{Looked, compare_ends};
 use crate::description::{Description, Site, Tunnel};
-use crate::gateway::{EspProposal, IkeProposal, IkeVersion, Passing};
+use crate::gateway::{IkeVersion, Passing, Proposal, Protocol};
 use crate::source::Place;
 
 /// A tunnel's sheet.
@@ -192,16 +192,11 @@ fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
             continue;
         }
         let registry: Vec<String> = match parameter.name.as_str() {
-            "IKE proposals" => built.agreement.ike.iter().map(|proposal| ike_words(proposal, built.agreement.version)).collect(),
-            "ESP proposals" => built.agreement.esp.iter().map(esp_words).collect(),
-            "PFS" => built
-                .agreement
-                .esp
-                .first()
-                .and_then(|proposal| proposal.groups.first())
-                .map(|group| registered(*group))
-                .into_iter()
-                .collect(),
+            "IKE proposals" => built.agreement.ike.iter().map(|proposal| proposal_words(proposal, built.agreement.version)).collect(),
+            "ESP proposals" => built.agreement.esp.iter().map(|proposal| proposal_words(proposal, built.agreement.version)).collect(),
+            "PFS" => {
+                built.agreement.esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange)).map(registered).into_iter().collect()
+            }
             _ => Vec::new(),
         };
         let about = EXPLAINED.iter().find(|(name, _)| *name == parameter.name).map(|(_, about)| *about);
@@ -229,38 +224,28 @@ fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
 }
 
 /// A transform with its name and number in the registry.
-fn registered<A: Algorithm>(algorithm: A) -> String {
-    let (number, bits) = algorithm.key();
-    let name = algorithm.row().map_or_else(|| A::KIND.word().to_owned(), |row| row.iana.to_owned());
-    match bits {
+fn registered(algorithm: Transform) -> String {
+    let Transform { kind, number, key_bits } = algorithm;
+    let name = algorithm.row().map_or_else(|| kind.word().to_owned(), |row| row.iana.to_owned());
+    match key_bits {
         0 => format!("{name} ({number})"),
         bits => format!("{name} ({number}), {bits} bits"),
     }
 }
 
-fn all<A: Algorithm>(words: &mut Vec<String>, list: &[A]) {
-    if !list.is_empty() {
-        words.push(list.iter().map(|one| registered(*one)).collect::<Vec<_>>().join(" or "));
-    }
-}
-
-/// A proposal for IKE by its transforms.
-fn ike_words(proposal: &IkeProposal, version: IkeVersion) -> String {
+/// A proposal by its transforms. In IKEv1 the hash stands for integrity and PRF; the group of PFS stands for itself.
+fn proposal_words(proposal: &Proposal, version: IkeVersion) -> String {
     let mut words = Vec::new();
-    all(&mut words, &proposal.ciphers);
-    all(&mut words, &proposal.integrities);
-    // In IKEv1 the hash stands for both.
-    if version == IkeVersion::V2 {
-        all(&mut words, &proposal.prfs);
+    for kind in [Kind::Encryption, Kind::Integrity, Kind::Prf, Kind::KeyExchange] {
+        let beside = match kind {
+            Kind::Prf => version == IkeVersion::V1,
+            Kind::KeyExchange => proposal.protocol != Protocol::Ike,
+            _ => false,
+        };
+        let list = proposal.of(kind);
+        if !list.is_empty() && !beside {
+            words.push(list.iter().map(|one| registered(*one)).collect::<Vec<_>>().join(" or "));
+        }
     }
-    all(&mut words, &proposal.groups);
-    words.join("; ")
-}
-
-/// A proposal for ESP by its transforms; the group of PFS stands for itself.
-fn esp_words(proposal: &EspProposal) -> String {
-    let mut words = Vec::new();
-    all(&mut words, &proposal.ciphers);
-    all(&mut words, &proposal.integrities);
     words.join("; ")
 }

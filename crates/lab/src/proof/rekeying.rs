@@ -4,7 +4,7 @@ use std::io;
 use std::thread::sleep;
 use std::time::Duration;
 
-use uspan_core::algorithm::Group;
+use uspan_core::algorithm::Transform;
 
 use super::{REKEYING, Walkthrough, wait_for};
 use crate::job::{Check, Outcome};
@@ -108,5 +108,5 @@ pub(super) enum Renewed {
 }
 
 fn group_words(group: Option<u16>) -> String {
-    group.map_or("no group".to_owned(), |group| Group(group).to_string())
+    group.map_or("no group".to_owned(), |group| Transform::key_exchange(group).to_string())
 }

@@ -1,10 +1,10 @@
 //! Proposals and weak algorithms.
 
 use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
-use crate::algorithm::{Algorithm, Cipher, Group, Integrity, Kind, Lookup, Prf, Row, look_up, named, preset};
+use crate::algorithm::{Kind, Lookup, Row, Transform, look_up, named, preset};
 use crate::description::{Allowance, Offer, Pfs};
 use crate::finding::{self as rules, nearest};
-use crate::gateway::{EspProposal, IkeProposal};
+use crate::gateway::{Proposal, Protocol};
 use crate::source::{Located, Span};
 use toml::de::DeTable;
 
@@ -39,18 +39,18 @@ impl Decoder<'_> {
         (self.findings.len() == before).then_some(offer)
     }
 
-    pub(super) fn ike_proposal(&mut self, node: &Node<'_>) -> Option<Located<IkeProposal>> {
+    pub(super) fn ike_proposal(&mut self, node: &Node<'_>) -> Option<Located<Proposal>> {
         let fields = table(node)?;
-        let ciphers = self.pick::<Cipher>(fields, "encryption");
-        let integrities = self.pick::<Integrity>(fields, "integrity");
-        let prfs = self.pick::<Prf>(fields, "prf");
-        let groups = self.pick::<Group>(fields, "group");
+        let ciphers = self.pick(fields, Kind::Encryption);
+        let integrities = self.pick(fields, Kind::Integrity);
+        let prfs = self.pick(fields, Kind::Prf);
+        let groups = self.pick(fields, Kind::KeyExchange);
         let (ciphers, groups) = (ciphers?, groups?);
         if !self.integrity_fits(node, fields, &ciphers, integrities.as_deref()) {
             return None;
         }
         let integrities = integrities.unwrap_or_default();
-        let same_hashes: Vec<_> = integrities.iter().filter_map(|integrity| integrity.prf()).collect();
+        let same_hashes: Vec<_> = integrities.iter().filter_map(|integrity| integrity.prf_of_hash()).collect();
         let prfs = match prfs {
             Some(prfs) => prfs,
             None if !fields.contains_key("prf") && !same_hashes.is_empty() => same_hashes,
@@ -61,22 +61,24 @@ impl Decoder<'_> {
                 return None;
             }
         };
-        Some(Located::new(IkeProposal { ciphers, integrities, prfs, groups }, node.span()))
+        let transforms = [ciphers, integrities, prfs, groups].into_iter().flatten();
+        Some(Located::new(Proposal::new(Protocol::Ike, transforms), node.span()))
     }
 
-    pub(super) fn esp_proposal(&mut self, node: &Node<'_>) -> Option<Located<EspProposal>> {
+    pub(super) fn esp_proposal(&mut self, node: &Node<'_>) -> Option<Located<Proposal>> {
         let fields = table(node)?;
-        let ciphers = self.pick::<Cipher>(fields, "encryption");
-        let integrities = self.pick::<Integrity>(fields, "integrity");
+        let ciphers = self.pick(fields, Kind::Encryption);
+        let integrities = self.pick(fields, Kind::Integrity);
         let ciphers = ciphers?;
         if !self.integrity_fits(node, fields, &ciphers, integrities.as_deref()) {
             return None;
         }
-        Some(Located::new(EspProposal { ciphers, integrities: integrities.unwrap_or_default(), groups: Vec::new() }, node.span()))
+        let transforms = ciphers.into_iter().chain(integrities.unwrap_or_default());
+        Some(Located::new(Proposal::new(Protocol::Esp, transforms), node.span()))
     }
 
     /// A combined-mode cipher has no integrity algorithm beside it; every other cipher has one.
-    fn integrity_fits(&mut self, node: &Node<'_>, fields: &DeTable<'_>, ciphers: &[Cipher], integrities: Option<&[Integrity]>) -> bool {
+    fn integrity_fits(&mut self, node: &Node<'_>, fields: &DeTable<'_>, ciphers: &[Transform], integrities: Option<&[Transform]>) -> bool {
         let plain = ciphers.iter().find(|cipher| !cipher.is_aead());
         match (plain, fields.get("integrity")) {
             (None, Some(extra)) => {
@@ -93,8 +95,8 @@ impl Decoder<'_> {
     }
 
     /// One algorithm or a list of them; nothing if one of them is wrong.
-    fn pick<A: Algorithm>(&mut self, fields: &DeTable<'_>, key: &str) -> Option<Vec<A>> {
-        let node = fields.get(key)?;
+    fn pick(&mut self, fields: &DeTable<'_>, kind: Kind) -> Option<Vec<Transform>> {
+        let node = fields.get(kind.word())?;
         let words: Vec<_> = match text(node) {
             Some(word) => vec![word],
             None => list(node).iter().filter_map(text).collect(),
@@ -102,7 +104,7 @@ impl Decoder<'_> {
         let (mut found, mut wrong) = (Vec::new(), words.is_empty());
         for word in words {
             let (span, shown) = (word.span, printable(word.value));
-            match (word.value.is_empty(), self.algorithm_of::<A>(word)) {
+            match (word.value.is_empty(), self.transform(kind, word)) {
                 (false, Some(algorithm)) if found.contains(&algorithm) => {
                     self.say(&rules::SAME_PROPOSAL, span, format!("`{shown}` stands in this list already"));
                 }
@@ -113,11 +115,11 @@ impl Decoder<'_> {
         (!wrong).then_some(found)
     }
 
-    fn algorithm_of<A: Algorithm>(&mut self, word: Located<&str>) -> Option<A> {
+    fn transform(&mut self, kind: Kind, word: Located<&str>) -> Option<Transform> {
         let span = word.span;
-        let row = if word.value.is_empty() { None } else { self.algorithm(A::KIND, word) }?;
+        let row = if word.value.is_empty() { None } else { self.algorithm(kind, word) }?;
         self.picked.push(Located::new(row, span));
-        Some(A::of(row))
+        Some(Transform::of(row))
     }
 
     pub(super) fn algorithm(&mut self, kind: Kind, word: Located<&str>) -> Option<&'static Row> {
@@ -155,7 +157,7 @@ impl Decoder<'_> {
         let pfs = match (flag(node), text(node)) {
             (Some(true), _) => Pfs::AsIke,
             (Some(false), _) => Pfs::Off,
-            (None, word) => Pfs::With(Group::of(self.algorithm(Kind::Group, word?)?)),
+            (None, word) => Pfs::With(Transform::of(self.algorithm(Kind::KeyExchange, word?)?)),
         };
         Some(Located::new(pfs, node.span()))
     }
@@ -190,19 +192,16 @@ impl Decoder<'_> {
     }
 }
 
-fn preset_ike((cipher, integrity, prf, group): &(&str, &str, &str, &str)) -> IkeProposal {
-    IkeProposal {
-        ciphers: vec![named(cipher)],
-        integrities: (!integrity.is_empty()).then(|| named(integrity)).into_iter().collect(),
-        prfs: vec![named(prf)],
-        groups: vec![named(group)],
-    }
+/// The transforms of names; a combined-mode cipher has no integrity algorithm.
+fn of_names<const N: usize>(protocol: Protocol, names: [(Kind, &str); N]) -> Proposal {
+    Proposal::new(protocol, names.into_iter().filter(|(_, name)| !name.is_empty()).map(|(kind, name)| named(kind, name)))
 }
 
-fn preset_esp((cipher, integrity): &(&str, &str)) -> EspProposal {
-    EspProposal {
-        ciphers: vec![named(cipher)],
-        integrities: (!integrity.is_empty()).then(|| named(integrity)).into_iter().collect(),
-        groups: Vec::new(),
-    }
+fn preset_ike((cipher, integrity, prf, group): &(&str, &str, &str, &str)) -> Proposal {
+    let names = [(Kind::Encryption, *cipher), (Kind::Integrity, *integrity), (Kind::Prf, *prf), (Kind::KeyExchange, *group)];
+    of_names(Protocol::Ike, names)
+}
+
+fn preset_esp((cipher, integrity): &(&str, &str)) -> Proposal {
+    of_names(Protocol::Esp, [(Kind::Encryption, *cipher), (Kind::Integrity, *integrity)])
 }

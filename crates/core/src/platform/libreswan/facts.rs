@@ -7,7 +7,7 @@
 
 use std::time::Duration;
 
-use super::super::names::{Sa, cipher, name};
+use super::super::names::{Sa, cipher, group, integrity, prf};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -22,7 +22,8 @@ pub(super) static FACTS: Facts = Facts {
     packages: "libreswan",
     files: "/etc/ipsec.d",
     versions: &[IkeVersion::V1, IkeVersion::V2],
-    ciphers: &[
+    names: &[
+        // Ciphers.
         cipher( 3,   0, "3des",              Both),
         cipher(11,   0, "null",              Esp),
         cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
@@ -36,19 +37,16 @@ pub(super) static FACTS: Facts = Facts {
         cipher(21, 128, "aes_gmac128",       Esp),  cipher(21, 192, "aes_gmac192",       Esp),  cipher(21, 256, "aes_gmac256",       Esp),
         cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
         cipher(28,   0, "chacha20_poly1305", Both),
-    ],
-    prfs: &[
-        name(1, "md5", Both), name(2, "sha1", Both), name(4, "aes_xcbc", Both), name(5, "sha2_256", Both),
-        name(6, "sha2_384", Both), name(7, "sha2_512", Both),
-    ],
-    integrities: &[
-        name(1, "md5", Both), name(2, "sha1", Both), name(5, "aes_xcbc", Both), name(8, "aes_cmac", Esp),
-        name(12, "sha2_256", Both), name(13, "sha2_384", Both), name(14, "sha2_512", Both),
-    ],
-    groups: &[
-        name(5, "modp1536", Both), name(14, "modp2048", Both), name(15, "modp3072", Both), name(16, "modp4096", Both),
-        name(17, "modp6144", Both), name(18, "modp8192", Both), name(19, "dh19", Both), name(20, "dh20", Both),
-        name(21, "dh21", Both), name(31, "dh31", Both),
+        // PRFs.
+        prf(1, "md5"), prf(2, "sha1"), prf(4, "aes_xcbc"), prf(5, "sha2_256"),
+        prf(6, "sha2_384"), prf(7, "sha2_512"),
+        // Integrity algorithms.
+        integrity(1, "md5", Both), integrity(2, "sha1", Both), integrity(5, "aes_xcbc", Both), integrity(8, "aes_cmac", Esp),
+        integrity(12, "sha2_256", Both), integrity(13, "sha2_384", Both), integrity(14, "sha2_512", Both),
+        // Key exchange methods.
+        group(5, "modp1536"), group(14, "modp2048"), group(15, "modp3072"), group(16, "modp4096"),
+        group(17, "modp6144"), group(18, "modp8192"), group(19, "dh19"), group(20, "dh20"),
+        group(21, "dh21"), group(31, "dh31"),
     ],
     prf_follows_integrity: true,
     one_pfs_group: true,

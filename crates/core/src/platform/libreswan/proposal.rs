@@ -1,15 +1,22 @@
 //! Proposals as ipsec.conf(5) spells them: `cipher+cipher-integrity;group+group`.
 
 use super::facts::FACTS;
-use crate::algorithm::{Cipher, Group, Integrity, Prf};
+use crate::algorithm::{Kind, Transform};
 use crate::dialect::Unwritable;
-use crate::gateway::{EspProposal, IkeProposal};
+use crate::gateway::{Proposal, Protocol};
 use crate::platform::Sa;
 use crate::platform::names::one_mode;
 
-fn spelled<T: Copy + std::fmt::Display>(list: &[T], sa: Sa, spell: impl Fn(T) -> Option<&'static str>) -> Result<String, Unwritable> {
+/// Sequence numbers of 32 bits.
+pub(super) const NARROW: Transform = Transform::sequence_numbers(false);
+const WIDE: Transform = Transform::sequence_numbers(true);
+
+/// The words for sequence numbers (ipsec.conf(5), `esn`).
+pub(super) const SEQUENCE_NUMBERS: [(&str, &[Transform]); 2] = [("yes", &[WIDE]), ("no", &[NARROW])];
+
+fn spelled(list: &[Transform], sa: Sa) -> Result<String, Unwritable> {
     let words = list.iter().map(|item| {
-        spell(*item).ok_or_else(|| {
+        FACTS.spelling(*item, sa).ok_or_else(|| {
             Unwritable::new(
                 format!("`{item}` for {}, which Libreswan cannot do", sa.word()),
                 "Choose an algorithm that `uspan algorithms` lists for Libreswan.",
@@ -19,80 +26,49 @@ fn spelled<T: Copy + std::fmt::Display>(list: &[T], sa: Sa, spell: impl Fn(T) ->
     Ok(words.collect::<Result<Vec<_>, _>>()?.join("+"))
 }
 
-/// Spells an IKE proposal: cipher, hash (integrity and PRF alike, or the PRF alone), group.
-pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
-    one_mode(&proposal.ciphers)?;
-    let following: Vec<_> = proposal.integrities.iter().filter_map(|i| i.prf()).collect();
-    if !proposal.integrities.is_empty() && following != proposal.prfs {
-        return Err(Unwritable::new(
-            "a PRF that differs from the integrity algorithm, which Libreswan cannot say",
-            "Leave `prf` out, so that it follows from `integrity`.",
-        ));
-    }
-    let ciphers = spelled(&proposal.ciphers, Sa::Ike, |c| FACTS.cipher(c, Sa::Ike))?;
-    let hashes = match proposal.integrities.is_empty() {
-        true => spelled(&proposal.prfs, Sa::Ike, |p| FACTS.prf(p))?,
-        false => spelled(&proposal.integrities, Sa::Ike, |i| FACTS.integrity(i, Sa::Ike))?,
+/// Spells a proposal: cipher, hash (for IKE integrity and PRF alike, or the PRF alone), group. Sequence numbers stand in a setting of
+/// their own.
+pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
+    one_mode(proposal)?;
+    let sa = Sa::from(proposal.protocol);
+    let integrities = proposal.of(Kind::Integrity);
+    let hashes = match (proposal.protocol, integrities) {
+        (Protocol::Ike, []) => proposal.of(Kind::Prf),
+        (Protocol::Ike, _) if proposal.prfs_of_hashes() != proposal.of(Kind::Prf) => {
+            return Err(Unwritable::new(
+                "a PRF that differs from the integrity algorithm, which Libreswan cannot say",
+                "Leave `prf` out, so that it follows from `integrity`.",
+            ));
+        }
+        _ => integrities,
     };
-    let groups = spelled(&proposal.groups, Sa::Ike, |g| FACTS.group(g))?;
-    Ok(format!("{ciphers}-{hashes};{groups}"))
-}
-
-/// Spells an ESP proposal, with its PFS groups.
-pub(super) fn write_esp(proposal: &EspProposal) -> Result<String, Unwritable> {
-    one_mode(&proposal.ciphers)?;
-    let mut text = spelled(&proposal.ciphers, Sa::Esp, |c| FACTS.cipher(c, Sa::Esp))?;
-    if !proposal.integrities.is_empty() {
-        text.push('-');
-        text.push_str(&spelled(&proposal.integrities, Sa::Esp, |i| FACTS.integrity(i, Sa::Esp))?);
-    }
-    if !proposal.groups.is_empty() {
-        text.push(';');
-        text.push_str(&spelled(&proposal.groups, Sa::Esp, |g| FACTS.group(g))?);
+    let mut text = spelled(proposal.of(Kind::Encryption), sa)?;
+    for (mark, list) in [('-', hashes), (';', proposal.of(Kind::KeyExchange))] {
+        if !list.is_empty() || proposal.protocol == Protocol::Ike {
+            text.push(mark);
+            text.push_str(&spelled(list, sa)?);
+        }
     }
     Ok(text)
 }
 
-struct Parts<'a> {
-    ciphers: Vec<Cipher>,
-    hashes: Vec<&'a str>,
-    groups: Vec<Group>,
-}
-
-fn split(text: &str) -> Option<Parts<'_>> {
+/// Reads a proposal.
+pub(super) fn read(text: &str, protocol: Protocol) -> Option<Proposal> {
     let (front, groups) = text.split_once(';').unwrap_or((text, ""));
     let (ciphers, hashes) = front.split_once('-').unwrap_or((front, ""));
-    Some(Parts {
-        ciphers: ciphers.split('+').map(|w| FACTS.ciphers.iter().find(|row| row.word == w).map(|row| row.cipher)).collect::<Option<_>>()?,
-        hashes: hashes.split('+').filter(|w| !w.is_empty()).collect(),
-        groups: groups
-            .split('+')
-            .filter(|w| !w.is_empty())
-            .map(|w| FACTS.groups.iter().find(|row| row.word == w).map(|row| Group(row.number)))
-            .collect::<Option<_>>()?,
-    })
-}
-
-fn integrities(words: &[&str]) -> Option<Vec<Integrity>> {
-    words.iter().map(|w| FACTS.integrities.iter().find(|row| row.word == *w).map(|row| Integrity(row.number))).collect()
-}
-
-/// Reads an IKE proposal.
-pub(super) fn read_ike(text: &str) -> Option<IkeProposal> {
-    let parts = split(text)?;
-    let (integrities, prfs) = if parts.ciphers.iter().all(|c| c.is_aead()) {
-        let prfs = parts.hashes.iter().map(|w| FACTS.prfs.iter().find(|row| row.word == *w).map(|row| Prf(row.number)));
-        (Vec::new(), prfs.collect::<Option<Vec<_>>>()?)
-    } else {
-        let integrities = integrities(&parts.hashes)?;
-        let prfs = integrities.iter().filter_map(|i| i.prf()).collect();
-        (integrities, prfs)
+    let mut proposal = Proposal::new(protocol, []);
+    // What the daemon cannot do in this SA is read all the same: it is judged elsewhere.
+    let mut take = |kind: Kind, words: &str| {
+        let words = words.split('+').filter(|word| kind == Kind::Encryption || !word.is_empty());
+        words.map(|word| FACTS.algorithm(kind, word)).try_for_each(|found| found.map(|one| proposal.push(one)))
     };
-    Some(IkeProposal { ciphers: parts.ciphers, integrities, prfs, groups: parts.groups })
-}
-
-/// Reads an ESP proposal.
-pub(super) fn read_esp(text: &str) -> Option<EspProposal> {
-    let parts = split(text)?;
-    Some(EspProposal { ciphers: parts.ciphers, integrities: integrities(&parts.hashes)?, groups: parts.groups })
+    take(Kind::Encryption, ciphers)?;
+    take(Kind::KeyExchange, groups)?;
+    let alone =
+        protocol == Protocol::Ike && ciphers.split('+').all(|word| FACTS.algorithm(Kind::Encryption, word).is_some_and(Transform::is_aead));
+    take(if alone { Kind::Prf } else { Kind::Integrity }, hashes)?;
+    if protocol == Protocol::Ike && !alone {
+        proposal.prfs_of_hashes().into_iter().for_each(|prf| proposal.push(prf));
+    }
+    Some(proposal)
 }

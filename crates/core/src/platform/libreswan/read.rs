@@ -8,14 +8,14 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::facts::{FACTS, default};
-use super::proposal::{read_esp, read_ike};
+use super::proposal::{self, NARROW, SEQUENCE_NUMBERS};
 use super::syntax::{Section, load, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
-use crate::algorithm::Group;
+use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    Setting, SharedSecret, Tree, Whence,
+    Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::Certificate;
 use crate::platform::text::prefix;
@@ -202,8 +202,8 @@ impl Reader<'_> {
         value.map(|value| Setting { value, origin })
     }
 
-    fn proposals<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>, default: Vec<T>) -> Setting<Vec<T>> {
-        self.setting(section, key, default, |text| text.split(',').map(|item| parse(item.trim())).collect())
+    fn proposals(&mut self, section: &Section, key: &str, protocol: Protocol, default: Vec<Proposal>) -> Setting<Vec<Proposal>> {
+        self.setting(section, key, default, |text| text.split(',').map(|item| proposal::read(item.trim(), protocol)).collect())
     }
 
     fn version(&mut self, section: &Section) -> Setting<IkeVersion> {
@@ -223,14 +223,11 @@ impl Reader<'_> {
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
         let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
         let version = self.version(section);
-        let ike = self.proposals(section, "ike", read_ike, FACTS.offers.ike(version.value));
-        let mut groups: Vec<Group> = Vec::new();
-        for group in ike.value.iter().flat_map(|proposal| &proposal.groups) {
-            if !groups.contains(group) {
-                groups.push(*group);
-            }
-        }
-        let children = self.children(section, [&local.value, &remote.value], delay.value.is_some(), (version.value, &groups));
+        let ike = self.proposals(section, "ike", Protocol::Ike, FACTS.offers.ike(version.value));
+        // Those of all proposals, each once.
+        let groups = Proposal::new(Protocol::Ike, ike.value.iter().flat_map(|proposal| proposal.of(Kind::KeyExchange)).copied());
+        let groups = groups.of(Kind::KeyExchange);
+        let children = self.children(section, [&local.value, &remote.value], delay.value.is_some(), (version.value, groups));
         let patience = self.setting(section, "dpdtimeout", None, |text| duration(text).map(Some)).value;
         if version.value == IkeVersion::V1 && delay.value.map(v1_patience) != patience {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "a timeout that is not five times the liveness interval".to_owned());
@@ -314,7 +311,7 @@ impl Reader<'_> {
     }
 
     /// A Child SA for each pair of networks.
-    fn children(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool, ike: (IkeVersion, &[Group])) -> Vec<Child> {
+    fn children(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool, ike: (IkeVersion, &[Transform])) -> Vec<Child> {
         let (local, remote) = (self.networks(section, "left", ends[0]), self.networks(section, "right", ends[1]));
         let whole = self.child(section, liveness, ike);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
@@ -331,7 +328,7 @@ impl Reader<'_> {
     }
 
     /// What the Child SAs of a connection have in common.
-    fn child(&mut self, section: &Section, liveness: bool, (version, groups): (IkeVersion, &[Group])) -> Child {
+    fn child(&mut self, section: &Section, liveness: bool, (version, groups): (IkeVersion, &[Transform])) -> Child {
         let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
             .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)));
         if protocol != theirs {
@@ -340,17 +337,19 @@ impl Reader<'_> {
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "salifetime", default::LIFETIME, duration);
         let pfs = self.setting(section, "pfs", true, yes_or_no);
-        let mut esp = self.proposals(section, "esp", read_esp, FACTS.offers.esp(version));
+        let mut esp = self.proposals(section, "esp", Protocol::Esp, FACTS.offers.esp(version));
+        let numbers = |text: &str| SEQUENCE_NUMBERS.iter().find(|(word, _)| *word == text).map(|(_, numbers)| Some(*numbers));
+        let numbers = self.setting(section, "esn", None, numbers);
         for proposal in &mut esp.value {
             match pfs.value {
-                false => proposal.groups.clear(),
+                false => *proposal = proposal.without(Kind::KeyExchange),
                 // Without a group of its own PFS takes the one of the IKE SA.
-                true if proposal.groups.is_empty() => proposal.groups.extend_from_slice(groups),
+                true if proposal.of(Kind::KeyExchange).is_empty() => groups.iter().for_each(|group| proposal.push(*group)),
                 true => {}
             }
+            *proposal = proposal.with(Kind::SequenceNumbers, numbers.value.unwrap_or(&[NARROW]).iter().copied());
         }
-        let extended = self.setting(section, "esn", None, |text| yes_or_no(text).map(Some));
-        if extended.value.is_none() {
+        if numbers.value.is_none() {
             let message = "extended sequence numbers are left to the peer, which is not understood".to_owned();
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
         }
@@ -361,6 +360,7 @@ impl Reader<'_> {
             protocol,
             esp,
             pfs: Whence(pfs.origin.place().cloned()),
+            sequence_numbers: Whence(numbers.origin.place().cloned()),
             mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
                 "transport" => Some(Mode::Transport),
@@ -380,7 +380,6 @@ impl Reader<'_> {
                 _ => None,
             }),
             replay_window: self.setting(section, "replay-window", default::REPLAY_WINDOW, |text| text.parse().ok()),
-            extended_sequence: Setting { value: extended.value == Some(true), origin: extended.origin },
             dscp: self.setting(section, "decap-dscp", Dscp::Outwards, |text| {
                 yes_or_no(text).map(|back| if back { Dscp::Both } else { Dscp::Outwards })
             }),

@@ -7,13 +7,14 @@ use std::fmt::Write as _;
 use std::time::Duration;
 
 use super::facts::FACTS;
-use super::proposal::{write_esp, write_ike};
+use super::proposal::{self, SEQUENCE_NUMBERS};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
+use crate::algorithm::Kind;
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeProposal, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Proposal,
     SharedSecret, Tree, TreeFile,
 };
 use crate::platform::v1_patience;
@@ -102,7 +103,7 @@ fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
 }
 
 fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
-    let several = |proposal: &IkeProposal| proposal.groups.len() > 1;
+    let several = |proposal: &Proposal| proposal.of(Kind::KeyExchange).len() > 1;
     if connection.version.value == IkeVersion::V1 && connection.ike.value.iter().any(several) {
         return Err(vec![Unwritable::new(
             "several groups in one proposal of IKEv1, which Libreswan cannot read",
@@ -161,7 +162,7 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         let _ = writeln!(out, "\tleftcert={OWN}");
     }
     remark(out, "\t", &remarks.ike);
-    let _ = writeln!(out, "\tike={}", joined(&connection.ike.value, write_ike)?);
+    let _ = writeln!(out, "\tike={}", joined(&connection.ike.value, proposal::write)?);
     remark(out, "\t", &remarks.ike_lifetime);
     let _ = writeln!(out, "\tikelifetime={}", life(connection.ike_lifetime.value).map_err(one)?);
     let _ = writeln!(out, "\trekeymargin={}", seconds(common_margin(connection).map_err(one)?));
@@ -210,8 +211,8 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
         let _ = writeln!(out, "\tleftprotoport={protocol}/0\n\trightprotoport={protocol}/0");
     }
     remark(out, "\t", &remarks.esp);
-    let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, write_esp)?);
-    let _ = writeln!(out, "\tpfs={}\n\tesn={}", pfs(child).map_err(one)?, if child.extended_sequence.value { "yes" } else { "no" });
+    let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, proposal::write)?);
+    let _ = writeln!(out, "\tpfs={}\n\tesn={}", pfs(child).map_err(one)?, sequence_numbers(child).map_err(one)?);
     let mode = match child.mode.value {
         Mode::Tunnel => "tunnel",
         Mode::Transport => "transport",
@@ -249,14 +250,24 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
 /// PFS is switched for all proposals of a connection, and they share one group.
 fn pfs(child: &Child) -> Result<&'static str, Unwritable> {
     let proposals = &child.esp.value;
-    let first = proposals.first().map(|p| p.groups.as_slice()).unwrap_or_default();
-    if first.len() > 1 || proposals.iter().any(|p| p.groups != first) {
+    let first = proposals.first().map(|p| p.of(Kind::KeyExchange)).unwrap_or_default();
+    if first.len() > 1 || proposals.iter().any(|p| p.of(Kind::KeyExchange) != first) {
         return Err(Unwritable::new(
             "ESP proposals with different PFS groups, while Libreswan takes one for all",
             "Use the same group in all ESP proposals.",
         ));
     }
     Ok(if first.is_empty() { "no" } else { "yes" })
+}
+
+/// Sequence numbers of all proposals of a connection, as one word.
+fn sequence_numbers(child: &Child) -> Result<&'static str, Unwritable> {
+    let mut each = child.esp.value.iter().map(|proposal| proposal.of(Kind::SequenceNumbers));
+    let first = each.next().unwrap_or_default();
+    let word = SEQUENCE_NUMBERS.iter().find(|(_, numbers)| *numbers == first).map(|(word, _)| *word);
+    word.filter(|_| each.all(|other| other == first)).ok_or_else(|| {
+        Unwritable::new("ESP proposals that differ in sequence numbers, while Libreswan has one setting for all", "Say the same in all.")
+    })
 }
 
 fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {

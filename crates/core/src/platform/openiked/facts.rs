@@ -4,7 +4,7 @@
 
 use std::time::Duration;
 
-use super::super::names::{Sa, cipher, name};
+use super::super::names::{Sa, cipher, group, integrity, prf};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -19,26 +19,24 @@ pub(super) static FACTS: Facts = Facts {
     packages: "openiked",
     files: "/etc/iked.conf, /etc/iked.d",
     versions: &[IkeVersion::V2],
-    ciphers: &[
+    names: &[
+        // Ciphers.
         cipher( 3,   0, "3des",           Ike),
         cipher(12, 128, "aes-128",        Both), cipher(12, 192, "aes-192", Both), cipher(12, 256, "aes-256",        Both),
         cipher(19, 128, "aes-128-gcm-12", Ike),                                    cipher(19, 256, "aes-256-gcm-12", Ike),
         cipher(20, 128, "aes-128-gcm",    Ike),                                    cipher(20, 256, "aes-256-gcm",    Ike),
-    ],
-    prfs: &[
-        name(1, "hmac-md5", Both), name(2, "hmac-sha1", Both), name(5, "hmac-sha2-256", Both), name(6, "hmac-sha2-384", Both),
-        name(7, "hmac-sha2-512", Both),
-    ],
-    integrities: &[
-        name(1, "hmac-md5", Ike), name(2, "hmac-sha1", Both), name(12, "hmac-sha2-256", Ike), name(13, "hmac-sha2-384", Both),
-        name(14, "hmac-sha2-512", Both),
-    ],
-    groups: &[
-        name(1, "modp768", Both), name(2, "modp1024", Both), name(5, "modp1536", Both), name(14, "modp2048", Both),
-        name(15, "modp3072", Both), name(16, "modp4096", Both), name(17, "modp6144", Both), name(18, "modp8192", Both),
-        name(19, "ecp256", Both), name(20, "ecp384", Both), name(21, "ecp521", Both), name(25, "ecp192", Both),
-        name(26, "ecp224", Both), name(27, "brainpool224", Both), name(28, "brainpool256", Both), name(29, "brainpool384", Both),
-        name(30, "brainpool512", Both), name(31, "curve25519", Both),
+        // PRFs.
+        prf(1, "hmac-md5"), prf(2, "hmac-sha1"), prf(5, "hmac-sha2-256"), prf(6, "hmac-sha2-384"),
+        prf(7, "hmac-sha2-512"),
+        // Integrity algorithms.
+        integrity(1, "hmac-md5", Ike), integrity(2, "hmac-sha1", Both), integrity(12, "hmac-sha2-256", Ike), integrity(13, "hmac-sha2-384", Both),
+        integrity(14, "hmac-sha2-512", Both),
+        // Key exchange methods.
+        group(1, "modp768"), group(2, "modp1024"), group(5, "modp1536"), group(14, "modp2048"),
+        group(15, "modp3072"), group(16, "modp4096"), group(17, "modp6144"), group(18, "modp8192"),
+        group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(25, "ecp192"),
+        group(26, "ecp224"), group(27, "brainpool224"), group(28, "brainpool256"), group(29, "brainpool384"),
+        group(30, "brainpool512"), group(31, "curve25519"),
     ],
     prf_follows_integrity: false,
     one_pfs_group: false,

@@ -6,16 +6,16 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::facts::{FACTS, default};
-use super::proposal::Transforms;
+use super::proposal::{self, SEQUENCE_NUMBERS};
 use super::syntax::{Macros, define, expand, parse};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
+use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, EspProposal, Gateway, Identity, IkeProposal, IkeVersion, KeyPair, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Setting, SharedSecret, Tree, Whence,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
-use crate::platform::Sa;
 use crate::platform::text::{Opened, prefix};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
@@ -116,15 +116,14 @@ struct Policy {
     remote: Vec<IpNet>,
     pairs: usize,
     ends: [Option<Endpoint>; 2],
-    ike: Vec<IkeProposal>,
-    esp: Vec<EspProposal>,
+    ike: Vec<Proposal>,
+    esp: Vec<Proposal>,
     ids: [Option<Identity>; 2],
     ike_lifetime: Option<Duration>,
     lifetime: Option<Duration>,
     secret: Option<Secret>,
     active: bool,
     transport: bool,
-    extended: Option<bool>,
     signs: bool,
     protocol: Option<u8>,
     /// Where each part stands.
@@ -274,35 +273,36 @@ impl Reader<'_> {
             "lifetime" => policy.lifetime = Some(duration(&words.next()?.value)?),
             "psk" => policy.secret = Some(decode_secret(&words.next()?.value)?),
             "ikesa" => {
-                let transforms = self.transforms(source, words, Sa::Ike);
-                policy.ike.push(transforms.ike());
+                let proposal = self.proposal(source, words, Protocol::Ike);
+                policy.ike.push(proposal.without(Kind::SequenceNumbers));
             }
             "childsa" => {
-                let transforms = self.transforms(source, words, Sa::Esp);
-                match (transforms.extended, policy.extended) {
-                    (Some(extended), None) => policy.extended = Some(extended),
-                    (now, before) if now == before => {}
-                    _ => return None,
+                let mut proposal = self.proposal(source, words, Protocol::Esp);
+                if proposal.of(Kind::SequenceNumbers).is_empty() {
+                    proposal.push(Transform::sequence_numbers(false));
                 }
-                policy.esp.push(transforms.esp());
+                policy.esp.push(proposal.without(Kind::Prf));
             }
             _ => return None,
         }
         Some(())
     }
 
-    fn transforms(&mut self, source: &Source, words: &mut Words<'_>, sa: Sa) -> Transforms {
-        let mut transforms = Transforms::default();
+    fn proposal(&mut self, source: &Source, words: &mut Words<'_>, protocol: Protocol) -> Proposal {
+        let mut proposal = Proposal::new(protocol, []);
         while let Some(key) = words.next_if(&["enc", "auth", "prf", "group", "esn", "noesn"]) {
-            if key.value == "esn" || key.value == "noesn" {
-                transforms.extended = Some(key.value == "esn");
+            if let Some((_, numbers)) = SEQUENCE_NUMBERS.iter().find(|(word, _)| *word == key.value) {
+                proposal.push(*numbers);
                 continue;
             }
             let Some(word) = words.next() else {
                 self.say(source, &rules::DEVICE_UNKNOWN, key.span, format!("`{}` is not understood here", key.value));
                 continue;
             };
-            if transforms.add(&key.value, &word.value, sa).is_none() {
+            let found = proposal::transform(&key.value, &word.value, protocol);
+            if let Some(transform) = found {
+                proposal.push(transform);
+            } else {
                 // The manual has more than the daemon can do on this system.
                 let (rule, message) = match ELSEWHERE.contains(&&*word.value) {
                     true => (&rules::DEVICE_UNKNOWN, format!("`{}` for `{}`, which {} cannot do", word.value, key.value, FACTS.title)),
@@ -311,7 +311,7 @@ impl Reader<'_> {
                 self.say(source, rule, word.span, message);
             }
         }
-        transforms
+        proposal
     }
 
     /// The keys of a policy that signs.
@@ -374,13 +374,13 @@ impl Reader<'_> {
             remote: said(source, at("from"), policy.remote),
             protocol: said(source, at("proto"), policy.protocol),
             pfs: Whence::default(),
+            sequence_numbers: Whence::default(),
             esp: said(source, at("childsa"), or_default(policy.esp, FACTS.offers.esp(IkeVersion::V2))),
             mode: said(source, at("transport").or(at("tunnel")), mode),
             lifetime: said(source, at("lifetime"), Lifetime { hard: esp, margin }),
             opening: said(source, at("active").or(at("passive")), opening),
             on_dead_peer: Setting::default_of(None),
             replay_window: Setting::default_of(default::REPLAY_WINDOW),
-            extended_sequence: said(source, at("childsa"), policy.extended == Some(true)),
             dscp: Setting::default_of(Dscp::Outwards),
         };
         if policy.signs {

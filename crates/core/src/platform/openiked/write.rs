@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::proposal::{write_esp, write_ike};
+use super::proposal;
 use super::syntax::quote;
 use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::dialect::{Remarks, Unwritable};
@@ -106,10 +106,10 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let peer = if connection.remote.value == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.value.to_string() };
     let _ = writeln!(out, "\tpeer {peer} \\");
     for proposal in &connection.ike.value {
-        let _ = writeln!(out, "\t{} \\", write_ike(proposal)?);
+        let _ = writeln!(out, "\t{} \\", proposal::write(proposal)?);
     }
     for proposal in &child.esp.value {
-        let _ = writeln!(out, "\t{} \\", write_esp(proposal)?);
+        let _ = writeln!(out, "\t{} \\", proposal::write(proposal)?);
     }
     let (own, other) = (identity(&connection.local_identity.value)?, identity(&connection.remote_identity.value)?);
     let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
@@ -155,9 +155,6 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     let reaction = connection.liveness.value.map(|_| if at_once { OnDeadPeer::Reopen } else { OnDeadPeer::Forget });
     if child.on_dead_peer.value != reaction {
         return refuse("another answer to a dead peer than its mode gives", "Let an end that opens reopen, and the other one forget.");
-    }
-    if child.extended_sequence.value {
-        return refuse("extended sequence numbers, which OpenIKED cannot tell the kernel on Linux", "Leave them out.");
     }
     if child.dscp.value != Dscp::Outwards {
         return refuse("another use of the DSCP than copying it outwards", "Leave it at that.");

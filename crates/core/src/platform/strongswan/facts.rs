@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use super::super::names::{Sa, cipher, name};
+use super::super::names::{Sa, cipher, group, integrity, prf};
 use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -18,7 +18,8 @@ pub(super) static FACTS: Facts = Facts {
     packages: "charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins",
     files: "/etc/swanctl/conf.d",
     versions: &[IkeVersion::V1, IkeVersion::V2],
-    ciphers: &[
+    names: &[
+        // Ciphers.
         cipher( 2,   0, "des",               Both), cipher( 3,   0, "3des",              Both),
         cipher(11,   0, "null",              Esp),
         cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
@@ -32,22 +33,19 @@ pub(super) static FACTS: Facts = Facts {
         cipher(21, 128, "aes128gmac",        Esp),  cipher(21, 192, "aes192gmac",        Esp),  cipher(21, 256, "aes256gmac",        Esp),
         cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
         cipher(28,   0, "chacha20poly1305",  Both),
-    ],
-    prfs: &[
-        name(1, "prfmd5", Both), name(2, "prfsha1", Both), name(4, "prfaesxcbc", Both), name(5, "prfsha256", Both),
-        name(6, "prfsha384", Both), name(7, "prfsha512", Both), name(8, "prfaescmac", Both),
-    ],
-    integrities: &[
-        name(1, "md5", Both), name(2, "sha1", Both), name(5, "aesxcbc", Both), name(8, "aescmac", Both),
-        name(12, "sha256", Both), name(13, "sha384", Both), name(14, "sha512", Both),
-    ],
-    groups: &[
-        name(1, "modp768", Both), name(2, "modp1024", Both), name(5, "modp1536", Both), name(14, "modp2048", Both),
-        name(15, "modp3072", Both), name(16, "modp4096", Both), name(17, "modp6144", Both), name(18, "modp8192", Both),
-        name(19, "ecp256", Both), name(20, "ecp384", Both), name(21, "ecp521", Both), name(22, "modp1024s160", Both),
-        name(23, "modp2048s224", Both), name(24, "modp2048s256", Both), name(25, "ecp192", Both), name(26, "ecp224", Both),
-        name(27, "ecp224bp", Both), name(28, "ecp256bp", Both), name(29, "ecp384bp", Both), name(30, "ecp512bp", Both),
-        name(31, "curve25519", Both), name(32, "curve448", Both),
+        // PRFs.
+        prf(1, "prfmd5"), prf(2, "prfsha1"), prf(4, "prfaesxcbc"), prf(5, "prfsha256"),
+        prf(6, "prfsha384"), prf(7, "prfsha512"), prf(8, "prfaescmac"),
+        // Integrity algorithms.
+        integrity(1, "md5", Both), integrity(2, "sha1", Both), integrity(5, "aesxcbc", Both), integrity(8, "aescmac", Both),
+        integrity(12, "sha256", Both), integrity(13, "sha384", Both), integrity(14, "sha512", Both),
+        // Key exchange methods.
+        group(1, "modp768"), group(2, "modp1024"), group(5, "modp1536"), group(14, "modp2048"),
+        group(15, "modp3072"), group(16, "modp4096"), group(17, "modp6144"), group(18, "modp8192"),
+        group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(22, "modp1024s160"),
+        group(23, "modp2048s224"), group(24, "modp2048s256"), group(25, "ecp192"), group(26, "ecp224"),
+        group(27, "ecp224bp"), group(28, "ecp256bp"), group(29, "ecp384bp"), group(30, "ecp512bp"),
+        group(31, "curve25519"), group(32, "curve448"),
     ],
     prf_follows_integrity: false,
     one_pfs_group: false,

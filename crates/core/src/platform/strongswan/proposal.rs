@@ -1,99 +1,62 @@
 //! Proposals as swanctl.conf(5) spells them: words joined with `-`.
 
 use super::facts::FACTS;
-use crate::algorithm::{Cipher, Group, Integrity, Prf};
+use crate::algorithm::{Kind, Transform};
 use crate::dialect::Unwritable;
-use crate::gateway::{EspProposal, IkeProposal};
+use crate::gateway::{Proposal, Protocol};
 use crate::platform::Sa;
 use crate::platform::names::one_mode;
 
-fn lacking(what: impl std::fmt::Display, sa: Sa) -> Unwritable {
-    Unwritable::new(
-        format!("`{what}` for {}, which strongSwan cannot do", sa.word()),
-        "Choose an algorithm that `uspan algorithms` lists for strongSwan.",
-    )
-}
+/// The kinds in the order in which they are written.
+const ORDER: [Kind; 4] = [Kind::Encryption, Kind::Integrity, Kind::Prf, Kind::KeyExchange];
 
-fn ciphers(list: &[Cipher], sa: Sa, words: &mut Vec<&'static str>) -> Result<(), Unwritable> {
-    one_mode(list)?;
-    list.iter().try_for_each(|c| FACTS.cipher(*c, sa).map(|w| words.push(w)).ok_or_else(|| lacking(c, sa)))
-}
+/// Sequence numbers, among the words of a proposal for ESP; without a word they have 32 bits.
+const SEQUENCE_NUMBERS: [(&str, Transform); 2] =
+    [("esn", Transform::sequence_numbers(true)), ("noesn", Transform::sequence_numbers(false))];
 
-fn integrities(list: &[Integrity], sa: Sa, words: &mut Vec<&'static str>) -> Result<(), Unwritable> {
-    list.iter().try_for_each(|i| FACTS.integrity(*i, sa).map(|w| words.push(w)).ok_or_else(|| lacking(i, sa)))
-}
-
-fn groups(list: &[Group], sa: Sa, words: &mut Vec<&'static str>) -> Result<(), Unwritable> {
-    list.iter().try_for_each(|g| FACTS.group(*g).map(|w| words.push(w)).ok_or_else(|| lacking(g, sa)))
-}
-
-/// Spells an IKE proposal; the PRF is always written out.
-pub(super) fn write_ike(proposal: &IkeProposal) -> Result<String, Unwritable> {
+/// Spells a proposal; the PRF is always written out, sequence numbers where they are not 32 bits alone.
+pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
+    let sa = Sa::from(proposal.protocol);
+    one_mode(proposal)?;
     let mut words = Vec::new();
-    ciphers(&proposal.ciphers, Sa::Ike, &mut words)?;
-    integrities(&proposal.integrities, Sa::Ike, &mut words)?;
-    proposal.prfs.iter().try_for_each(|p| FACTS.prf(*p).map(|w| words.push(w)).ok_or_else(|| lacking(p, Sa::Ike)))?;
-    groups(&proposal.groups, Sa::Ike, &mut words)?;
+    for transform in ORDER.iter().flat_map(|kind| proposal.of(*kind)) {
+        words.push(FACTS.spelling(*transform, sa).ok_or_else(|| {
+            Unwritable::new(
+                format!("`{transform}` for {}, which strongSwan cannot do", sa.word()),
+                "Choose an algorithm that `uspan algorithms` lists for strongSwan.",
+            )
+        })?);
+    }
+    let numbers = proposal.of(Kind::SequenceNumbers);
+    if numbers != [Transform::sequence_numbers(false)] {
+        words.extend(numbers.iter().flat_map(|one| SEQUENCE_NUMBERS.iter().filter(move |(_, known)| known == one)).map(|(word, _)| *word));
+    }
     Ok(words.join("-"))
 }
 
-/// Spells an ESP proposal, with extended sequence numbers or without.
-pub(super) fn write_esp(proposal: &EspProposal, extended: bool) -> Result<String, Unwritable> {
-    let mut words = Vec::new();
-    ciphers(&proposal.ciphers, Sa::Esp, &mut words)?;
-    integrities(&proposal.integrities, Sa::Esp, &mut words)?;
-    groups(&proposal.groups, Sa::Esp, &mut words)?;
-    words.extend(extended.then_some(EXTENDED));
-    Ok(words.join("-"))
-}
-
-/// Extended sequence numbers, among the words of an ESP proposal.
-const EXTENDED: &str = "esn";
-
-/// Whether ESP proposals ask for extended sequence numbers; nothing where one does and another does not.
-pub(super) fn extended(text: &str) -> Option<bool> {
-    let mut each = text.split(',').map(|proposal| proposal.trim().split('-').any(|word| word == EXTENDED));
-    let first = each.next()?;
-    each.all(|other| other == first).then_some(first)
-}
-
-#[derive(Default)]
-struct Words {
-    ciphers: Vec<Cipher>,
-    integrities: Vec<Integrity>,
-    prfs: Vec<Prf>,
-    groups: Vec<Group>,
-}
-
-fn sort(text: &str) -> Result<Words, String> {
-    let mut sorted = Words::default();
+/// Reads a proposal. Without a PRF word the PRFs follow from the integrity algorithms; without one of sequence numbers those have 32
+/// bits.
+pub(super) fn read(text: &str, protocol: Protocol) -> Option<Proposal> {
+    let mut proposal = Proposal::new(protocol, []);
     for word in text.split('-') {
-        if let Some(row) = FACTS.ciphers.iter().find(|row| row.word == word) {
-            sorted.ciphers.push(row.cipher);
-        } else if let Some(row) = FACTS.integrities.iter().find(|row| row.word == word) {
-            sorted.integrities.push(Integrity(row.number));
-        } else if let Some(row) = FACTS.prfs.iter().find(|row| row.word == word) {
-            sorted.prfs.push(Prf(row.number));
-        } else if let Some(row) = FACTS.groups.iter().find(|row| row.word == word) {
-            sorted.groups.push(Group(row.number));
-        } else if word != "noesn" && word != EXTENDED {
-            return Err(word.to_owned());
+        let numbers = SEQUENCE_NUMBERS.iter().find(|(known, _)| *known == word).map(|(_, transform)| *transform);
+        // What the daemon cannot do in this SA is read all the same: it is judged elsewhere.
+        let known = || ORDER.into_iter().find_map(|kind| FACTS.algorithm(kind, word));
+        proposal.push(numbers.or_else(known)?);
+    }
+    match protocol {
+        Protocol::Ike => {
+            proposal = proposal.without(Kind::SequenceNumbers);
+            if proposal.of(Kind::Prf).is_empty() {
+                proposal.prfs_of_hashes().into_iter().for_each(|prf| proposal.push(prf));
+            }
+        }
+        Protocol::Esp | Protocol::Ah => {
+            proposal = proposal.without(Kind::Prf);
+            if proposal.of(Kind::SequenceNumbers).is_empty() {
+                proposal.push(Transform::sequence_numbers(false));
+            }
         }
     }
-    Ok(sorted)
-}
-
-/// Reads an IKE proposal; without a PRF word the PRFs follow from the integrity algorithms.
-pub(super) fn read_ike(text: &str) -> Result<IkeProposal, String> {
-    let mut words = sort(text)?;
-    if words.prfs.is_empty() {
-        words.prfs = words.integrities.iter().filter_map(|i| i.prf()).collect();
-    }
-    Ok(IkeProposal { ciphers: words.ciphers, integrities: words.integrities, prfs: words.prfs, groups: words.groups })
-}
-
-/// Reads an ESP proposal.
-pub(super) fn read_esp(text: &str) -> Result<EspProposal, String> {
-    let words = sort(text)?;
-    Ok(EspProposal { ciphers: words.ciphers, integrities: words.integrities, groups: words.groups })
+    Some(proposal)
 }

@@ -5,13 +5,13 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::facts::{FACTS, default};
-use super::proposal::{extended, read_esp, read_ike};
+use super::proposal;
 use super::syntax::{Section, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, GRE, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer,
-    Opening, PinnedKey, Setting, SharedSecret, Tree, Whence,
+    Opening, PinnedKey, Protocol, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::text::{Opened, Word, prefix};
@@ -178,7 +178,8 @@ impl Reader<'_> {
             self.say(&rules::DEVICE_UNKNOWN, &found.place, "a timeout that is not five times the liveness interval".to_owned());
         }
         let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
-        let ike = self.list(section, "proposals", "a proposal", |text| read_ike(text).ok(), FACTS.offers.ike(version.value));
+        let ike =
+            self.list(section, "proposals", "a proposal", |text| proposal::read(text, Protocol::Ike), FACTS.offers.ike(version.value));
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
             children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
@@ -304,7 +305,14 @@ impl Reader<'_> {
             local: local.map(prefixes),
             remote: remote.map(prefixes),
             pfs: Whence::default(),
-            esp: self.list(section, "esp_proposals", "a proposal", |text| read_esp(text).ok(), FACTS.offers.esp(IkeVersion::V2)),
+            sequence_numbers: Whence::default(),
+            esp: self.list(
+                section,
+                "esp_proposals",
+                "a proposal",
+                |text| proposal::read(text, Protocol::Esp),
+                FACTS.offers.esp(IkeVersion::V2),
+            ),
             mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
                 "transport" => Some(Mode::Transport),
@@ -324,7 +332,6 @@ impl Reader<'_> {
                 _ => None,
             }),
             replay_window: self.setting(section, "replay_window", "a number", default::REPLAY_WINDOW, |text| text.parse().ok()),
-            extended_sequence: self.setting(section, "esp_proposals", "proposals that are alike in it", false, extended),
             dscp: self.setting(section, "copy_dscp", "a direction", Dscp::Outwards, |text| match text {
                 "out" => Some(Dscp::Outwards),
                 "yes" => Some(Dscp::Both),

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use super::proposal::{write_esp, write_ike};
+use super::proposal;
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::dialect::{Remarks, Unwritable};
@@ -126,7 +126,7 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         }
     }
     remark(out, "    ", &remarks.ike);
-    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike.value, write_ike)?);
+    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike.value, proposal::write)?);
     remark(out, "    ", &remarks.ike_lifetime);
     let life = connection.ike_lifetime.value;
     let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
@@ -176,11 +176,7 @@ fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &s
     let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| spelled::prefix(*net) + &limited).collect::<Vec<_>>().join(", ");
     let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local.value), prefixes(&child.remote.value));
     remark(out, "        ", &remarks.esp);
-    let _ = writeln!(
-        out,
-        "        esp_proposals = {}",
-        joined(&child.esp.value, |proposal| write_esp(proposal, child.extended_sequence.value))?
-    );
+    let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, proposal::write)?);
     let mode = match child.mode.value {
         Mode::Tunnel => "tunnel",
         Mode::Transport => "transport",

@@ -7,28 +7,28 @@ use crate::platform::Narrowing;
 
 /// Selectors of a Child SA, seen from the end that opens it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Wanted {
+pub(crate) struct Wanted {
     /// The networks of the one that opens.
-    pub near: Vec<IpNet>,
+    pub(crate) near: Vec<IpNet>,
     /// Those of the one that answers.
-    pub far: Vec<IpNet>,
+    pub(crate) far: Vec<IpNet>,
     /// The IP protocol that they are limited to.
-    pub protocol: Option<u8>,
+    pub(crate) protocol: Option<u8>,
 }
 
 impl Wanted {
     /// What the one that opens asks for.
-    pub(super) fn by_opener(child: &Child) -> Wanted {
+    pub(crate) fn by_opener(child: &Child) -> Wanted {
         Wanted { near: child.local.value.clone(), far: child.remote.value.clone(), protocol: child.protocol.value }
     }
 
     /// The same of the one that answers.
-    pub(super) fn by_answerer(child: &Child) -> Wanted {
+    pub(crate) fn by_answerer(child: &Child) -> Wanted {
         Wanted { near: child.remote.value.clone(), far: child.local.value.clone(), protocol: child.protocol.value }
     }
 
     /// Whether the two are the same, in whatever order.
-    pub(super) fn same(&self, other: &Wanted) -> bool {
+    pub(crate) fn same(&self, other: &Wanted) -> bool {
         self.lists(other) && other.lists(self)
     }
 
@@ -39,7 +39,7 @@ impl Wanted {
     }
 
     /// What is in both; nothing where one side of it would be empty.
-    pub(super) fn shared(&self, other: &Wanted) -> Option<Wanted> {
+    pub(crate) fn shared(&self, other: &Wanted) -> Option<Wanted> {
         let protocol = match (self.protocol, other.protocol) {
             (Some(one), Some(other)) if one != other => return None,
             (one, other) => one.or(other),
@@ -49,7 +49,7 @@ impl Wanted {
     }
 
     /// Every pair, from the networks of the one that opens.
-    pub(super) fn pairs(&self) -> Vec<(IpNet, IpNet)> {
+    pub(crate) fn pairs(&self) -> Vec<(IpNet, IpNet)> {
         let mut pairs: Vec<_> = self.near.iter().flat_map(|near| self.far.iter().map(move |far| (*near, *far))).collect();
         pairs.sort();
         pairs.dedup();
@@ -69,7 +69,7 @@ fn intersection(one: &[IpNet], other: &[IpNet]) -> Vec<IpNet> {
 }
 
 /// What one that answers makes of what is asked for, given one of its own Child SAs.
-pub(super) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Option<Wanted> {
+pub(crate) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Option<Wanted> {
     match narrowing {
         Narrowing::ToTheCommonPart => asked.shared(own),
         Narrowing::Never => asked.lists(own).then(|| own.clone()),
@@ -78,7 +78,7 @@ pub(super) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Opti
 }
 
 /// What one that opens sends through the SA, given the answer; nothing where it refuses that.
-pub(super) fn taken(narrowing: Narrowing, own: &Wanted, answered: &Wanted) -> Option<Wanted> {
+pub(crate) fn taken(narrowing: Narrowing, own: &Wanted, answered: &Wanted) -> Option<Wanted> {
     match narrowing {
         Narrowing::ToTheCommonPart => own.shared(answered),
         Narrowing::Never => answered.lists(own).then(|| own.clone()),

@@ -1,0 +1,4 @@
+//! Whether two ends fit: the one judge that comparing, rehearsing, holding and adopting ask.
+
+pub(crate) mod proposals;
+pub(crate) mod selectors;
