@@ -90,7 +90,21 @@ fn sections_that_refer_to_each_other() {
     let text: String = (0..60).map(|i| format!("r{} {{ a : r{i} {{}} b : r{i} {{}} }}\n", i + 1)).collect();
     let (_, findings) =
         read("strongswan", &tree([("etc/swanctl/swanctl.conf".to_owned(), format!("r0 {{ x = 1 }}\n{text}connections : r60 {{}}\n"))]));
-    drop(findings);
+    assert!(says(&findings, "US808"), "it is said that not all is read");
+    // Sections that take over themselves, by names that are none.
+    for times in [60, 600] {
+        let text =
+            format!("a = 1\nb {{ c = 1 }}\nx{} {{ y : x {{ }} }}\n : x {{ : b{} {{ }} }}\n", ", ".repeat(times), " , , x ".repeat(times));
+        read("strongswan", &tree([("etc/swanctl/swanctl.conf".to_owned(), text)]));
+    }
+}
+
+/// What fuzzing found: half a minute for a thousand bytes.
+#[test]
+fn references_without_a_name() {
+    let commas = ",".repeat(60);
+    let text = format!("a {{ x = 1 }}\n:b {{ c {{ d = 1 }}\n }}\n n{commas}l {{\n }}\n m{commas}{commas}l {{ o{commas} {{ p = 2 }} }}\n");
+    read("strongswan", &tree([("etc/swanctl/swanctl.conf".to_owned(), text)]));
 }
 
 /// A gateway with this many Child SAs of one connection.

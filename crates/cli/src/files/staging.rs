@@ -132,7 +132,8 @@ fn clear(parent: &Path) -> Vec<PathBuf> {
             .to_str()
             .and_then(|name| name.strip_prefix(PREFIX))
             .is_some_and(|rest| rest.len() == LETTERS && rest.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit()));
-        if named && is_ours(&entry.path()) && fs::remove_dir_all(entry.path()).is_ok() {
+        let Some(left) = named.then(|| left_behind(&entry.path())).flatten() else { continue };
+        if fs::remove_dir_all(entry.path()).is_ok() && left == Left::Files {
             cleared.push(entry.path());
         }
     }
@@ -140,21 +141,30 @@ fn clear(parent: &Path) -> Vec<PathBuf> {
     cleared
 }
 
-fn is_ours(path: &Path) -> bool {
-    let Ok(handle) = reading::folder(path) else { return false };
+/// What a folder that nobody holds has in it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Left {
+    /// Nothing, not even a mark: a run was killed, or another run is about to mark it and then makes another one.
+    Nothing,
+    /// A mark, and what was laid out.
+    Files,
+}
+
+/// What is left in a folder; `None` if it is not surely ours, or held.
+fn left_behind(path: &Path) -> Option<Left> {
+    let handle = reading::folder(path).ok()?;
     let private = handle.metadata().is_ok_and(|meta| meta.uid() == rustix::process::geteuid().as_raw() && meta.mode() & 0o777 == 0o700);
     if !private || flock(&handle, FlockOperation::NonBlockingLockExclusive).is_err() {
-        return false;
+        return None;
     }
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
     let Ok(mark) = openat(&handle, MARK, flags, Mode::empty()) else {
-        // Killed between making it and marking it: there is nothing in it.
-        return fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none());
+        return fs::read_dir(path).is_ok_and(|mut entries| entries.next().is_none()).then_some(Left::Nothing);
     };
     let (mark, mut text) = (File::from(mark), Vec::new());
     let is_file = mark.metadata().is_ok_and(|meta| meta.is_file());
     // Of one that was killed while it wrote the mark, the beginning is there.
-    is_file && mark.take(1024).read_to_end(&mut text).is_ok() && MARK_TEXT.starts_with(&text)
+    (is_file && mark.take(1024).read_to_end(&mut text).is_ok() && MARK_TEXT.starts_with(&text)).then_some(Left::Files)
 }
 
 /// The signals that end a run: what was laid out goes, then the signal does what it always does.

@@ -7,7 +7,7 @@ use crate::effort::steps;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::Tree;
 use crate::platform::text::{Opened, Word, included};
-use crate::source::{Source, Span};
+use crate::source::{Place, Source, Span};
 
 /// A section with everything in it, in the order of the files that it was read from.
 #[derive(Clone, Debug, Default)]
@@ -61,9 +61,9 @@ impl Section {
         (!found.value.is_empty()).then_some(found)
     }
 
-    /// How many sections and settings it has.
+    /// How many sections, settings and references it has.
     fn size(&self) -> usize {
-        1 + self.settings.len() + self.sections.iter().map(Section::size).sum::<usize>()
+        1 + self.settings.len() + self.references.len() + self.sections.iter().map(Section::size).sum::<usize>()
     }
 
     /// Whether it, or a section in it, takes over others.
@@ -96,8 +96,13 @@ pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (Section, Ve
     }
     if root.refers() {
         let whole = root.clone();
-        let mut budget = MAX_SECTIONS;
-        refer(&mut root, &whole, 0, &mut budget, &mut findings);
+        let mut referring = Referring { whole: &whole, budget: MAX_SECTIONS, findings: Vec::new(), told: HashSet::new() };
+        referring.refer(&mut root, 0);
+        findings.append(&mut referring.findings);
+        if referring.budget == 0 {
+            let message = format!("`{path}` and what its sections refer to is more than {MAX_SECTIONS} statements: the rest is not read");
+            findings.push(Finding::new(&rules::TOO_MUCH, message).at(Place { file: path.into(), span: Span::default() }));
+        }
         // What others take over says nothing by itself.
         let mut bases = Vec::new();
         whole.bases(&mut bases);
@@ -159,31 +164,55 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, 
     }
 }
 
-/// Takes over what references name: own settings go before theirs.
-fn refer(section: &mut Section, whole: &Section, depth: usize, budget: &mut usize, findings: &mut Vec<Finding>) {
-    if depth > MAX_DEPTH || *budget == 0 {
-        return;
+/// Takes over what references name, from a tree of sections as it was written.
+struct Referring<'a> {
+    whole: &'a Section,
+    /// How many statements may still be copied.
+    budget: usize,
+    findings: Vec<Finding>,
+    /// Where a reference leads nowhere: it is copied with its section, and told once.
+    told: HashSet<Place>,
+}
+
+impl Referring<'_> {
+    /// Spends so many statements; `false` if there are not so many left.
+    fn spend(&mut self, count: usize) -> bool {
+        steps(count);
+        let left = self.budget.checked_sub(count);
+        self.budget = left.unwrap_or(0);
+        left.is_some()
     }
-    *budget -= 1;
-    for reference in std::mem::take(&mut section.references) {
-        let found = reference.value.split('.').try_fold(whole, |at, name| at.section(name));
-        let Some(base) = found else {
-            let message = format!("there is no section `{}`", reference.value);
-            findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(reference.place.clone()));
-            continue;
-        };
-        // A copy of everything below it.
-        steps(base.size());
-        let Some(left) = budget.checked_sub(base.size()) else { return };
-        *budget = left;
-        let mut base = base.clone();
-        refer(&mut base, whole, depth + 1, budget, findings);
-        // What the section says itself comes last, and so counts.
-        let own = std::mem::replace(section, Section { name: section.name.clone(), ..base });
-        section.extend(own);
-    }
-    for inner in &mut section.sections {
-        refer(inner, whole, depth + 1, budget, findings);
+
+    /// Own settings go before those that are taken over.
+    fn refer(&mut self, section: &mut Section, depth: usize) {
+        if depth > MAX_DEPTH || !self.spend(1) {
+            return;
+        }
+        for reference in std::mem::take(&mut section.references) {
+            let found = reference.value.split('.').try_fold(self.whole, |at, name| at.section(name));
+            let Some(base) = found else {
+                if self.told.insert(reference.place.clone()) {
+                    let message = format!("there is no section `{}`", reference.value);
+                    self.findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(reference.place));
+                }
+                continue;
+            };
+            // A copy of everything below it.
+            if !self.spend(base.size()) {
+                return;
+            }
+            let mut base = base.clone();
+            self.refer(&mut base, depth + 1);
+            // What the section says itself comes last, and so counts. It is put together anew with each reference.
+            if !self.spend(base.size() + section.size()) {
+                return;
+            }
+            let own = std::mem::replace(section, Section { name: section.name.clone(), ..base });
+            section.extend(own);
+        }
+        for inner in &mut section.sections {
+            self.refer(inner, depth + 1);
+        }
     }
 }
 
