@@ -17,8 +17,8 @@ use crate::description::is_name;
 use crate::duration::duration_words;
 use crate::fits::proposals::common;
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, NatTarget, Opening, OwnAddress, Passing,
-    Proposal,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, Method, NatTarget, Opening, OwnAddress,
+    Passing, Proposal,
 };
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::platform::{Facts, Liveness, ReplayWindow};
@@ -203,11 +203,11 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
         Some(pair) => (pair.connections[end].local.value.clone(), pair.connections[1 - end].remote.value.clone()),
         None => (Endpoint::Anywhere, Endpoint::Anywhere),
     };
-    let address = match (&seen, &own) {
+    let address = match (seen.first(), own.first()) {
         (Endpoint::At(address), _) => address.to_string(),
         (Endpoint::Named(name), _) => name.clone(),
         (Endpoint::Anywhere, Endpoint::At(address)) => address.to_string(),
-        (Endpoint::Anywhere, _) => "dynamic".to_owned(),
+        _ => "dynamic".to_owned(),
     };
     let mut parts = vec![format!("address = {}", quoted(&address))];
     if let (Endpoint::At(own), Endpoint::At(seen)) = (&own, &seen)
@@ -234,7 +234,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
         let each: Vec<_> = nets.iter().map(|(name, net)| format!("{name} = {}", quoted(&net.to_string()))).collect();
         let _ = writeln!(text, "networks = {{ {} }}", each.join(", "));
     }
-    let identity = pairs.first().map(|pair| &pair.connections[end].local_identity.value);
+    let identity = pairs.first().map(|pair| &pair.connections[end].ike().local_identity.value);
     let words = match identity {
         Some(Identity::Address(is)) if is.to_string() != address => Some(("address", is.to_string())),
         Some(Identity::Address(_) | Identity::Anybody) | None => None,
@@ -247,7 +247,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
     if let Some((kind, is)) = words {
         let _ = writeln!(text, "identity = {{ {kind} = {} }}", quoted(&is));
     }
-    let methods: Vec<_> = pairs.iter().map(|pair| pair.connections[end].local_method.value).collect();
+    let methods: Vec<_> = pairs.iter().map(|pair| pair.connections[end].ike().local_method.value).collect();
     if methods.contains(&Method::PublicKey) {
         let _ = writeln!(text, "keys = {{ public = \"keys/{name}.pub\" }}");
         note("keys", format!("put the public key into keys/{name}.pub; the private one stays on the gateway"));
@@ -300,7 +300,7 @@ fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair
     let [one, other] = pair.connections;
     let names = site_names(ends);
     let mut lines = vec![format!("between = [{}, {}]", quoted(&names[0]), quoted(&names[1]))];
-    match one.local_method.value {
+    match one.ike().local_method.value {
         Method::SharedSecret => {
             let file = format!("secrets/{}.key", pair.name);
             lines.push(format!("secret = {{ file = {} }}", quoted(&file)));
@@ -309,9 +309,9 @@ fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair
         Method::PublicKey => lines.push("authentication = \"public-keys\"".to_owned()),
         Method::Certificate => lines.push("authentication = \"certificates\"".to_owned()),
     }
-    if one.version.value == IkeVersion::V1 {
+    if one.version() == IkeVersion::V1 {
         lines.push("version = \"ikev1\"".to_owned());
-        if one.aggressive.value {
+        if one.ike().exchange.value == Exchange::V1Aggressive {
             lines.push("aggressive = \"as it was found\"".to_owned());
         }
     }
@@ -321,7 +321,7 @@ fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair
         // A value that holds for a whole daemon, or that cannot be chosen, is taken from the other end.
         let chosen = |of_daemon: fn(&Facts) -> bool| usize::from(of_daemon(ends[0].facts) && !of_daemon(ends[1].facts));
         let watching = chosen(|facts| facts.liveness == Liveness::OfDaemon);
-        lives(&mut lines, one, child, pair.connections[watching].liveness.value);
+        lives(&mut lines, one, child, pair.connections[watching].ike().liveness.value);
         let settable = chosen(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_)));
         let window = [child, twin][settable].replay_window.value;
         if window != DEFAULT_WINDOW && ends.iter().any(|end| end.facts.replay_window == ReplayWindow::Settable) {
@@ -390,7 +390,7 @@ fn apart(ciphers: &[Transform]) -> [Vec<Transform>; 2] {
 }
 
 fn offers(lines: &mut Vec<String>, connections: [&Connection; 2], children: [&Child; 2]) {
-    let ike = common(&connections[0].ike.value, &connections[1].ike.value);
+    let ike = common(&connections[0].ike().proposals.value, &connections[1].ike().proposals.value);
     let esp = common_esp(&children[0].esp.value, &children[1].esp.value);
     let mut said_ike = Vec::new();
     for proposal in &ike {
@@ -471,7 +471,7 @@ fn weak(ike: &[Proposal], esp: &[Proposal]) -> Vec<String> {
 }
 
 fn lives(lines: &mut Vec<String>, connection: &Connection, child: &Child, liveness: Option<Duration>) {
-    let ike = duration_words(connection.ike_lifetime.value.hard);
+    let ike = duration_words(connection.ike().lifetime.value.hard);
     let esp = duration_words(child.lifetime.value.hard);
     if ike != "8h" {
         lines.push(format!("ike-lifetime = {}", quoted(&ike)));
@@ -583,17 +583,16 @@ fn services(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2]) {
 
 /// Who opens it, and when.
 fn opening(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2]) {
-    let of = |connection: &Connection| connection.children.first().map_or(Opening::Wait, |child| child.opening.value);
+    let of = |connection: &Connection| connection.children.first().map_or(Opening::WAIT, |child| child.opening.value);
     let opens = pair.connections.map(of);
     let word = |opening: Opening| match opening {
-        Opening::AtOnce => None,
-        Opening::OnTraffic => Some("opens = \"on-traffic\"".to_owned()),
-        Opening::Wait => Some("opens = \"by-hand\"".to_owned()),
+        Opening { start: true, .. } => None,
+        Opening { trap: true, .. } => Some("opens = \"on-traffic\"".to_owned()),
+        _ => Some("opens = \"by-hand\"".to_owned()),
     };
     match opens {
-        [Opening::Wait, Opening::Wait] => lines.extend(word(Opening::Wait)),
-        [first, Opening::Wait] => lines.extend(word(first)),
-        [Opening::Wait, second] => {
+        [first, second] if !second.opens() => lines.extend(word(first)),
+        [first, second] if !first.opens() => {
             lines.push(format!("opened-by = {}", quoted(&names[1])));
             lines.extend(word(second));
         }

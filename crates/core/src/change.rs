@@ -6,7 +6,7 @@ use std::fmt;
 use crate::build::verify;
 use crate::description::Site;
 use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Opening, Protection, Traffic, Tree};
+use crate::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Protection, Traffic, Tree};
 use crate::platform::PLATFORMS;
 
 /// When a change takes effect.
@@ -136,12 +136,12 @@ impl Pair<'_> {
             }
         };
         use Effect::{AtOnce, AtOpening};
-        say("key exchange", self.each(|c| c.exchange().to_owned()), AtOpening, true);
+        say("key exchange", self.each(|c| c.ike().exchange.value.words().to_owned()), AtOpening, true);
         say("own address", self.each(|c| c.local.value.to_string()), AtOpening, true);
         say("peer's address", self.each(|c| c.remote.value.to_string()), AtOpening, true);
-        say("own identity", self.each(|c| c.local_identity.value.to_string()), AtOpening, true);
-        say("peer's identity", self.each(|c| c.remote_identity.value.to_string()), AtOpening, true);
-        say("authentication", self.each(|c| c.local_method.value.words().to_owned()), AtOpening, true);
+        say("own identity", self.each(|c| c.ike().local_identity.value.to_string()), AtOpening, true);
+        say("peer's identity", self.each(|c| c.ike().remote_identity.value.to_string()), AtOpening, true);
+        say("authentication", self.each(|c| c.ike().local_method.value.words().to_owned()), AtOpening, true);
         let secrets = (self.old.secret_for(self.before), self.new.secret_for(self.now));
         say("shared secret", another(secrets.0 == secrets.1), AtOpening, true);
         say("own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)), AtOpening, true);
@@ -150,8 +150,8 @@ impl Pair<'_> {
         say("believed authority", another(self.old.authorities == self.new.authorities), AtOpening, true);
         say("peer's key", another(self.old.pinned_key(self.before) == self.new.pinned_key(self.now)), AtOpening, true);
         say("ESP in UDP", self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()), AtOpening, true);
-        say("IKE proposals", self.each(|c| list(&c.ike.value)), AtOpening, true);
-        say("IKE lifetime", self.each(|c| life(c.ike_lifetime.value)), AtOpening, false);
+        say("IKE proposals", self.each(|c| list(&c.ike().proposals.value)), AtOpening, true);
+        say("IKE lifetime", self.each(|c| life(c.ike().lifetime.value)), AtOpening, false);
         say("selectors", self.each(selectors), AtOpening, true);
         say("ESP proposals", self.first(|c| list(&c.esp.value)), AtOpening, true);
         say("sequence numbers", self.first(Child::sequence_numbers_words), AtOpening, true);
@@ -161,7 +161,7 @@ impl Pair<'_> {
         say("DSCP", self.first(|c| format!("{:?}", c.dscp.value).to_lowercase()), AtOpening, false);
         say("opens", self.first(opening), AtOnce, false);
         say("when the peer is dead", self.first(dead), AtOpening, false);
-        say("liveness", self.each(|c| c.liveness.value.map_or("off".to_owned(), duration_words)), AtOpening, false);
+        say("liveness", self.each(|c| c.ike().liveness.value.map_or("off".to_owned(), duration_words)), AtOpening, false);
         say(
             "style",
             self.each(|c| c.interface.value.map_or("policy-based".to_owned(), |id| format!("route-based, interface {id}"))),
@@ -195,12 +195,7 @@ fn life(lifetime: Lifetime) -> String {
 }
 
 fn opening(child: &Child) -> String {
-    let word = match child.opening.value {
-        Opening::AtOnce => "at once",
-        Opening::OnTraffic => "on traffic",
-        Opening::Wait => "never by itself",
-    };
-    word.to_owned()
+    if child.opening.value.opens() { child.opening.value.words().to_owned() } else { "never by itself".to_owned() }
 }
 
 fn dead(child: &Child) -> String {

@@ -73,8 +73,8 @@ type Likeness<'a> = [(&'a Endpoint, &'a Identity); 2];
 
 /// The same for both ends where the second one is turned round.
 fn likeness(connection: &Connection, turned: bool) -> Likeness<'_> {
-    let own = (&connection.local.value, &connection.local_identity.value);
-    let peer = (&connection.remote.value, &connection.remote_identity.value);
+    let own = (&connection.local.value, &connection.ike().local_identity.value);
+    let peer = (&connection.remote.value, &connection.ike().remote_identity.value);
     if turned { [peer, own] } else { [own, peer] }
 }
 
@@ -108,7 +108,7 @@ fn oriented<'a>([mut ours, mut theirs]: [Cow<'a, [Connection]>; 2], open: [bool;
 /// How much two connections have in common: addresses, identities, name.
 fn kinship(one: &Connection, other: &Connection, crossed: bool) -> usize {
     let ends = |c: &Connection| [c.local.value.clone(), c.remote.value.clone()];
-    let ids = |c: &Connection| [c.local_identity.value.clone(), c.remote_identity.value.clone()];
+    let ids = |c: &Connection| [c.ike().local_identity.value.clone(), c.ike().remote_identity.value.clone()];
     let (mut their_ends, mut their_ids) = (ends(other), ids(other));
     if crossed {
         their_ends.reverse();

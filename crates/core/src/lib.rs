@@ -61,18 +61,20 @@ pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, READ_BELOW, build, buil
 pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};
-pub use description::{Address, Description, Given, Network, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema};
+pub use description::{
+    Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema,
+};
 pub use dialect::{Remarks, Unwritable};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use foreign::{Foreign, foreign};
 pub use gateway::{
-    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, Face, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
-    Identity, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Lifetime, Met, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening, Origin,
-    OwnAddress, Packet, Passing, PinnedKey, Ports, Proposal, Protection, Protocol, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit,
-    Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict, What, Whence, service,
-    service_names,
+    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
+    Hook, Identity, Ike, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Keying, Lifetime, Met, Method, Mode, NatRule, NatTarget,
+    OnDeadPeer, Opening, Origin, OwnAddress, Packet, Passing, PinnedKey, Ports, Proposal, Protection, Protocol, Route, RoutingTable,
+    Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict,
+    What, Whence, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use mirror::{End, Proofs, Side, hold, take_sides};
@@ -84,7 +86,7 @@ pub use platform::{
     TakeOut, platform,
 };
 pub use rehearse::{
-    Actor, Cure, Exchange, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,
+    Actor, Cure, ExchangeType, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,
 };
 pub use retire::{Retirement, retire};
 pub use secrecy::{COVERED, covered, discreet};

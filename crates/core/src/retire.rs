@@ -35,7 +35,7 @@ pub fn retire(description: &Description, supplied: &Supplied, whole: &Build, wan
         let near = |other: &Tunnel| description.ends(other).iter().any(|site| tunnel.ends.contains(&site.name.value));
         rest.tunnels.retain(|other| other.name.value != tunnel.name && near(other));
         let rest = build(&rest, supplied);
-        let opens = |end: &usize| tunnel.gateways[*end].connections.iter().any(|connection| connection.persistent.value);
+        let opens = |end: &usize| tunnel.gateways[*end].connections.iter().any(|connection| connection.ike().persistent.value);
         let mut order = [0, 1];
         order.sort_by_key(|end| !opens(end));
         for end in order {

@@ -23,11 +23,13 @@ pub(crate) fn address(address: IpAddr) -> String {
     }
 }
 
-/// Where an end is; `anywhere` is the word for one that may be anywhere.
-pub(crate) fn endpoint(endpoint: &Endpoint, anywhere: &str) -> String {
-    match endpoint {
+/// Where an end is, several places with commas between them; `anywhere` is the word for one that may be anywhere.
+pub(crate) fn endpoint(end: &Endpoint, anywhere: &str) -> String {
+    match end {
         Endpoint::At(at) => address(*at),
         Endpoint::Named(name) => name.clone(),
+        Endpoint::Within(net) => prefix(*net),
+        Endpoint::OneOf(several) => several.iter().map(|one| endpoint(one, anywhere)).collect::<Vec<_>>().join(", "),
         Endpoint::Anywhere => anywhere.to_owned(),
     }
 }

@@ -183,7 +183,7 @@ fn certificates_that_fit_are_built_and_each_end_believes_the_other() {
     let [one, other] = &built.tunnels[0].gateways;
     assert_eq!(one.authorities.as_slice(), std::slice::from_ref(&ORCHARDS.certificate));
     let shown = other.own_certificate(&other.connections[0]).expect("a certificate");
-    assert!(shown.names(&one.connections[0].remote_identity.value) && shown.issued_by(&one.authorities[0]));
+    assert!(shown.names(&one.connections[0].ike().remote_identity.value) && shown.issued_by(&one.authorities[0]));
 }
 
 macro_rules! found {

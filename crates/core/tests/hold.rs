@@ -58,20 +58,21 @@ fn rules(gateway: &mut Gateway) -> &mut Vec<FilterRule> {
 
 spoilt! {
     nothing_is_found_in_a_pair_that_fits: |_| {} => [""; 0];
-    another_version: |g| connection(g).version.value = IkeVersion::V1 => ["US711"];
+    another_version: |g| connection(g).ike_mut().exchange.value = Exchange::V1Main => ["US711"];
     transport_mode_on_one_end: |g| child(g).mode.value = Mode::Transport => ["US711"];
-    another_hash: |g| connection(g).ike.value[1].set(Kind::Integrity, [named(Kind::Integrity, "sha2-256")]) => ["US702"];
-    another_order: |g| connection(g).ike.value.swap(0, 1) => ["US702"];
-    no_ike_proposal: |g| connection(g).ike.value.clear() => ["US702"];
+    another_hash: |g| connection(g).ike_mut().proposals.value[1].set(Kind::Integrity, [named(Kind::Integrity, "sha2-256")]) => ["US702"];
+    another_order: |g| connection(g).ike_mut().proposals.value.swap(0, 1) => ["US702"];
+    no_ike_proposal: |g| connection(g).ike_mut().proposals.value.clear() => ["US702"];
     another_pfs_group: |g| child(g).esp.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ecp-256")]) => ["US703"];
     no_pfs_on_one_end: |g| child(g).esp.value.iter_mut().for_each(|p| p.set(Kind::KeyExchange, [])) => ["US703"];
-    another_identity: |g| connection(g).local_identity.value = Identity::Name("press.example.net".to_owned()) => ["US705", "US706"];
+    another_identity: |g| connection(g).ike_mut().local_identity.value = Identity::Name("press.example.net".to_owned()) => ["US705", "US706"];
     identities_crossed: |g| {
         let c = connection(g);
-        std::mem::swap(&mut c.local_identity, &mut c.remote_identity);
+        let ike = c.ike_mut();
+        std::mem::swap(&mut ike.local_identity, &mut ike.remote_identity);
     } => ["US705"];
     another_secret: |g| g.secrets[0].secret = Secret::new(b"another".to_vec()) => ["US706"];
-    one_end_signs: |g| connection(g).local_method.value = Method::PublicKey => ["US711", "US713"];
+    one_end_signs: |g| connection(g).ike_mut().local_method.value = Method::PublicKey => ["US711", "US713"];
     no_secret: |g| g.secrets.clear() => ["US706"];
     peer_at_another_address: |g| connection(g).remote.value = Endpoint::At([192, 0, 2, 1].into()) => ["US707", "US709", "US709", "US709"];
     exemption_missing: |g| { g.nat.remove(0); } => ["US708"];
@@ -97,7 +98,7 @@ spoilt! {
     } => [""; 0];
     esp_not_let_in: |g| rules(g).retain(|r| r.traffic != Traffic::Esp) => ["US709"];
     no_filter_at_all: |g| g.filter = None => ["US709"; 7];
-    nobody_opens: |g| connection(g).children.iter_mut().for_each(|c| c.opening.value = Opening::Wait) => ["US710"];
+    nobody_opens: |g| connection(g).children.iter_mut().for_each(|c| c.opening.value = Opening::WAIT) => ["US710"];
 }
 
 #[test]
@@ -323,12 +324,20 @@ fn a_black_hole_that_is_preferred_to_what_is_learned_is_found() {
 /// What a platform says to a gateway that is spoilt for it.
 fn refusal(word: &str, spoil: impl Fn(&mut Gateway)) -> String {
     let [mut gateway, _] = demo();
+    let platform = platform(word).expect("known");
+    // As the platform opens at once.
+    let children = connection(&mut gateway).children.iter_mut();
+    children.for_each(|child| child.opening.value.trap &= platform.facts().openings.trap_beside_start);
     spoil(&mut gateway);
     let remarks = Remarks { stem: "harvest".to_owned(), ..Remarks::default() };
-    match platform(word).expect("known").write(&gateway, &remarks) {
+    match platform.write(&gateway, &remarks) {
         Ok(_) => "written".to_owned(),
         Err(refused) => refused.into_iter().map(|u| u.what).collect::<Vec<_>>().join("; "),
     }
+}
+
+fn several() -> Endpoint {
+    Endpoint::OneOf(["203.0.113.77", "203.0.113.78"].map(|at| Endpoint::At(at.parse().expect("an address"))).to_vec())
 }
 
 macro_rules! refused {
@@ -344,24 +353,28 @@ macro_rules! refused {
 refused! {
     libreswan_takes_the_demo: "libreswan", |_| {} => "written";
     strongswan_takes_the_demo: "strongswan", |_| {} => "written";
-    libreswan_has_no_prf_of_its_own: "libreswan", |g| connection(g).ike.value[1].set(Kind::Prf, [named(Kind::Prf, "sha2-512")]) => "PRF that differs";
+    libreswan_has_no_trap_beside_the_start: "libreswan", |g| child(g).opening.value = Opening::BOTH => "with a trap beside it";
+    libreswan_has_one_address: "libreswan", |g| connection(g).remote.value = several() => "one of several addresses";
+    openiked_has_one_address: "openiked", |g| { connection(g).children.truncate(1); connection(g).remote.value = several() } => "one of several addresses";
+    strongswan_takes_several_addresses: "strongswan", |g| connection(g).remote.value = several() => "written";
+    libreswan_has_no_prf_of_its_own: "libreswan", |g| connection(g).ike_mut().proposals.value[1].set(Kind::Prf, [named(Kind::Prf, "sha2-512")]) => "PRF that differs";
     libreswan_has_one_pfs_group: "libreswan", |g| child(g).esp.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ecp-256")]) => "different PFS groups";
     libreswan_has_one_margin: "libreswan", |g| child(g).lifetime.value.margin = Duration::from_secs(30) => "different rekey margins";
-    libreswan_lives_a_day_at_most: "libreswan", |g| connection(g).ike_lifetime.value.hard = Duration::from_secs(86_401) => "over 24 h";
+    libreswan_lives_a_day_at_most: "libreswan", |g| connection(g).ike_mut().lifetime.value.hard = Duration::from_secs(86_401) => "over 24 h";
     libreswan_has_one_pair_a_child: "libreswan", |g| child(g).local.value.push("10.9.0.0/16".parse().expect("a net")) => "several selectors";
     libreswan_names_children_after_the_connection: "libreswan", |g| child(g).name = "other".to_owned() => "begin with the connection's name";
     libreswan_mixes_no_families: "libreswan", |g| child(g).local.value = vec!["fd00::/64".parse().expect("a net")] => "another address family";
-    libreswan_has_no_curve448: "libreswan", |g| connection(g).ike.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "curve448")]) => "`curve448` for IKE";
-    openiked_has_no_ikev1: "openiked", |g| { connection(g).children.truncate(1); connection(g).version.value = IkeVersion::V1 } => "IKEv1";
-    strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ml-kem-768")]) => "`ml-kem-768` for IKE";
+    libreswan_has_no_curve448: "libreswan", |g| connection(g).ike_mut().proposals.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "curve448")]) => "`curve448` for IKE";
+    openiked_has_no_ikev1: "openiked", |g| { connection(g).children.truncate(1); connection(g).ike_mut().exchange.value = Exchange::V1Main } => "IKEv1";
+    strongswan_has_no_ml_kem: "strongswan", |g| connection(g).ike_mut().proposals.value[0].set(Kind::KeyExchange, [named(Kind::KeyExchange, "ml-kem-768")]) => "`ml-kem-768` for IKE";
     no_mix_of_modes_strongswan: "strongswan", |g| child(g).esp.value[2].push(named(Kind::Encryption, "aes-256-gcm")) => "combined-mode and other";
     no_mix_of_modes_libreswan: "libreswan", |g| child(g).esp.value[2].push(named(Kind::Encryption, "aes-256-gcm")) => "combined-mode and other";
     an_unknown_code_point_is_not_written: "strongswan", |g| child(g).esp.value[2].set(Kind::Integrity, [Transform::integrity(4711)]) => "integrity-4711";
     a_line_break_in_a_name_strongswan: "strongswan", |g| connection(g).name = "a\nb".to_owned() => "section name";
     a_line_break_in_a_name_libreswan: "libreswan", |g| connection(g).name = "a\nb".to_owned() => "section name";
-    a_line_break_in_an_identity_strongswan: "strongswan", |g| connection(g).local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";
-    a_line_break_in_an_identity_libreswan: "libreswan", |g| connection(g).local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";
-    a_quote_in_an_identity_libreswan: "libreswan", |g| connection(g).local_identity.value = Identity::Free("a\"b".to_owned()) => "double quote";
+    a_line_break_in_an_identity_strongswan: "strongswan", |g| connection(g).ike_mut().local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";
+    a_line_break_in_an_identity_libreswan: "libreswan", |g| connection(g).ike_mut().local_identity.value = Identity::Free("a\nauto=start".to_owned()) => "control character";
+    a_quote_in_an_identity_libreswan: "libreswan", |g| connection(g).ike_mut().local_identity.value = Identity::Free("a\"b".to_owned()) => "double quote";
 }
 
 #[test]
@@ -381,12 +394,12 @@ fn left_out_settings_are_the_platforms_defaults_and_marked() {
         let connection = &gateway.connections[0];
         let child = &connection.children[0];
         assert_eq!(
-            (child.lifetime.value.hard.as_secs(), child.replay_window.value, connection.persistent.value),
+            (child.lifetime.value.hard.as_secs(), child.replay_window.value, connection.ike().persistent.value),
             (esp, window, persistent)
         );
-        assert_eq!((&child.lifetime.origin, &connection.local_identity.origin), (&Origin::Default, &Origin::Default));
+        assert_eq!((&child.lifetime.origin, &connection.ike().local_identity.origin), (&Origin::Default, &Origin::Default));
         // One takes anybody who has the secret, the other expects the address.
         let expected = if word == "strongswan" { Identity::Anybody } else { Identity::Address([192, 0, 2, 2].into()) };
-        assert_eq!(connection.remote_identity.value, expected);
+        assert_eq!(connection.ike().remote_identity.value, expected);
     }
 }

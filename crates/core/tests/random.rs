@@ -393,19 +393,19 @@ proptest! {
         }
         // Mirrored by hand, without the code under test.
         let (one, other) = (&read[0].0.connections[0], &read[1].0.connections[0]);
-        prop_assert_eq!(&one.ike.value, &other.ike.value);
+        prop_assert_eq!(&one.ike().proposals.value, &other.ike().proposals.value);
         for (near, far, end) in [(one, other, 0), (other, one, 1)] {
             // Behind a NAT device, by name and from anywhere the two see an end differently.
             let plain = site(end).own_address.is_none() && near.local.value != Endpoint::Anywhere;
             prop_assert!(!plain || near.local.value == far.remote.value, "{:?} {:?}", near.local.value, far.remote.value);
         }
-        prop_assert_eq!(&one.local_identity.value, &other.remote_identity.value);
-        prop_assert_eq!(&one.remote_identity.value, &other.local_identity.value);
+        prop_assert_eq!(&one.ike().local_identity.value, &other.ike().remote_identity.value);
+        prop_assert_eq!(&one.ike().remote_identity.value, &other.ike().local_identity.value);
         for (a, b) in one.children.iter().zip(&other.children) {
             prop_assert_eq!((&a.local.value, &a.remote.value), (&b.remote.value, &b.local.value));
             prop_assert_eq!(&a.esp.value, &b.esp.value);
         }
-        match one.local_method.value {
+        match one.ike().local_method.value {
             Method::SharedSecret => prop_assert_eq!(read[0].0.secrets[0].secret.expose(), read[1].0.secrets[0].secret.expose()),
             Method::PublicKey => {
                 prop_assert_eq!(&read[0].0.key_pairs[0].public, &read[1].0.pinned[0].public);
@@ -529,7 +529,9 @@ fn lifetime(margin: u64) -> impl Strategy<Value = Setting<Lifetime>> {
 
 fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = Child> {
     let dead = select(vec![OnDeadPeer::Reopen, OnDeadPeer::AwaitTraffic, OnDeadPeer::Forget]);
-    let opening = select(vec![Opening::AtOnce, Opening::OnTraffic, Opening::Wait]);
+    let mut ways = vec![Opening::START, Opening::TRAP, Opening::WAIT];
+    ways.extend(PLATFORMS[platform].facts().openings.trap_beside_start.then_some(Opening::BOTH));
+    let opening = select(ways);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
     let facts = PLATFORMS[platform].facts();
     let packets = (0..2040u32, select(facts.dscp), select(vec![None, Some(GRE), Some(1)]));
@@ -587,19 +589,21 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                 narrow(platform, &mut children, &mut life, &mut persistent);
                 let connection = Connection {
                     name: "harvest".to_owned(),
-                    version: Setting::planned(version),
-                    aggressive: Setting::planned(aggressive && version == IkeVersion::V1),
                     local: Setting::planned(local),
                     remote: Setting::planned(remote),
                     encapsulation: Setting::planned(encapsulation),
-                    local_identity: Setting::planned(one.clone()),
-                    remote_identity: Setting::planned(other.clone()),
-                    local_method: Setting::planned(method),
-                    remote_method: Setting::planned(method),
-                    ike: Setting::planned(ike),
-                    ike_lifetime: life,
-                    liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
-                    persistent: Setting::planned(persistent),
+                    keying: Keying::Ike(Box::new(Ike {
+                        exchange: Setting::planned(Exchange::of(version, aggressive)),
+                        mode: Whence::default(),
+                        local_identity: Setting::planned(one.clone()),
+                        remote_identity: Setting::planned(other.clone()),
+                        local_method: Setting::planned(method),
+                        remote_method: Setting::planned(method),
+                        proposals: Setting::planned(ike),
+                        lifetime: life,
+                        liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
+                        persistent: Setting::planned(persistent),
+                    })),
                     interface: Setting::planned(interface.filter(|_| facts.route_based)),
                     children,
                 };
@@ -634,10 +638,10 @@ fn narrow(platform: usize, children: &mut Vec<Child>, ike: &mut Setting<Lifetime
     children.truncate(1);
     let child = &mut children[0];
     child.name = "harvest_all".to_owned();
-    if child.opening.value == Opening::OnTraffic && !facts.openings.on_traffic {
-        child.opening.value = Opening::AtOnce;
+    if child.opening.value.trap && !facts.openings.on_traffic {
+        child.opening.value = Opening::START;
     }
-    *persistent = child.opening.value == Opening::AtOnce;
+    *persistent = child.opening.value.start;
     let dead = if *persistent { OnDeadPeer::Reopen } else { OnDeadPeer::Forget };
     child.on_dead_peer.value = child.on_dead_peer.value.map(|_| dead);
     if let ReplayWindow::Fixed(packets) = facts.replay_window {

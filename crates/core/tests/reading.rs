@@ -80,19 +80,19 @@ secrets {
         .as_str(),
     )]);
     let connection = &gateway.connections[0];
-    assert_eq!((connection.name.as_str(), connection.version.value), ("harvest", IkeVersion::V2));
+    assert_eq!((connection.name.as_str(), connection.version()), ("harvest", IkeVersion::V2));
     assert_eq!(connection.remote.value.to_string(), "203.0.113.77");
-    assert_eq!(connection.local_identity.value, Identity::Name("packhouse.example.net".to_owned()));
-    assert_eq!(connection.remote_identity.value, Identity::Name("coldstore.example.net".to_owned()));
-    assert_eq!(connection.liveness.value.map(|interval| interval.as_secs()), Some(10), "the first reference goes before the second");
+    assert_eq!(connection.ike().local_identity.value, Identity::Name("packhouse.example.net".to_owned()));
+    assert_eq!(connection.ike().remote_identity.value, Identity::Name("coldstore.example.net".to_owned()));
+    assert_eq!(connection.ike().liveness.value.map(|interval| interval.as_secs()), Some(10), "the first reference goes before the second");
     assert_eq!(connection.encapsulation.value, Encapsulation::Forced);
-    assert_eq!(connection.ike.value.len(), 2);
+    assert_eq!(connection.ike().proposals.value.len(), 2);
     let child = &connection.children[0];
     assert_eq!(
         (nets(&child.local.value), nets(&child.remote.value)),
         (vec!["10.41.0.0/22".to_owned()], vec!["10.73.16.0/20".to_owned(), "10.73.32.0/24".to_owned()])
     );
-    assert_eq!((child.lifetime.value.hard.as_secs(), child.opening.value), (1800, Opening::OnTraffic));
+    assert_eq!((child.lifetime.value.hard.as_secs(), child.opening.value), (1800, Opening::TRAP));
     assert_eq!(gateway.secret_for(connection), Some(&Secret::new(b"secret of the orchard".to_vec())));
 }
 
@@ -109,7 +109,7 @@ fn included_files_stand_where_they_are_included_and_what_comes_later_counts() {
     assert_eq!(gateway.connections.len(), 1);
     assert_eq!(connection.remote.value.to_string(), "203.0.113.77");
     assert_eq!(connection.encapsulation.value, Encapsulation::Automatic, "what stands behind the include counts");
-    assert_eq!((connection.liveness.value, &connection.liveness.origin), (None, &Origin::Default), "an empty value clears");
+    assert_eq!((connection.ike().liveness.value, &connection.ike().liveness.origin), (None, &Origin::Default), "an empty value clears");
     let Origin::Stated(place) = &connection.remote.origin else { panic!("stated") };
     assert_eq!(&*place.file, "etc/swanctl/conf.d/x.conf");
 }
@@ -133,7 +133,7 @@ fn what_is_left_out_is_the_daemons_default() {
     )]);
     let connection = &gateway.connections[0];
     // swanctl.conf(5): `auth` is pubkey, selectors are the addresses of the ends.
-    assert_eq!(connection.local_method.value, Method::Certificate);
+    assert_eq!(connection.ike().local_method.value, Method::Certificate);
     let child = &connection.children[0];
     assert_eq!(
         (nets(&child.local.value), nets(&child.remote.value)),
@@ -164,16 +164,16 @@ fn sections_take_over_others_and_the_defaults_and_old_words_are_known() {
     ]);
     assert_eq!(gateway.connections.len(), 1, "what others take over is no connection");
     let connection = &gateway.connections[0];
-    assert_eq!(connection.local_identity.value, Identity::Name("packhouse.example.net".to_owned()), "flipped");
-    assert_eq!(connection.remote_identity.value, Identity::Name("coldstore.example.net".to_owned()));
-    assert_eq!((connection.ike_lifetime.value.hard.as_secs(), connection.encapsulation.value), (7200, Encapsulation::Forced));
-    assert_eq!((connection.local_method.value, connection.liveness.value), (Method::SharedSecret, None));
+    assert_eq!(connection.ike().local_identity.value, Identity::Name("packhouse.example.net".to_owned()), "flipped");
+    assert_eq!(connection.ike().remote_identity.value, Identity::Name("coldstore.example.net".to_owned()));
+    assert_eq!((connection.ike().lifetime.value.hard.as_secs(), connection.encapsulation.value), (7200, Encapsulation::Forced));
+    assert_eq!((connection.ike().local_method.value, connection.ike().liveness.value), (Method::SharedSecret, None));
     let children: Vec<_> = connection.children.iter().map(|child| (child.name.as_str(), nets(&child.local.value).join(","))).collect();
     assert_eq!(children, [("harvest/1x1", "10.41.0.0/22".to_owned()), ("harvest/2x1", "10.41.8.0/24".to_owned())]);
     let child = &connection.children[0];
     assert_eq!(
         (child.lifetime.value.hard.as_secs(), child.opening.value),
-        (600, Opening::AtOnce),
+        (600, Opening::START),
         "what is taken over goes before the defaults"
     );
     assert_eq!(child.esp.value[0].to_string(), "aes-256-cbc + sha2-256, pfs modp-2048");
@@ -191,14 +191,14 @@ fn an_end_without_networks_carries_itself_and_an_added_connection_waits() {
         (nets(&child.local.value), nets(&child.remote.value)),
         (vec!["198.51.100.20/32".to_owned()], vec!["203.0.113.77/32".to_owned()])
     );
-    assert_eq!((child.mode.value, child.opening.value), (Mode::Transport, Opening::Wait));
+    assert_eq!((child.mode.value, child.opening.value), (Mode::Transport, Opening::WAIT));
 }
 
 #[test]
 fn a_certificate_in_the_daemons_database_is_said_to_be_there_and_not_read() {
     let text = "conn a\n\tleft=198.51.100.20\n\tright=203.0.113.77\n\tleftcert=packhouse\n\tauthby=ecdsa,rsasig\n\tesn=no\n";
     let (gateway, found) = read(&[(CONF, text)]);
-    assert_eq!(gateway.connections[0].local_method.value, Method::Certificate);
+    assert_eq!(gateway.connections[0].ike().local_method.value, Method::Certificate);
     assert!(!found.is_empty() && found.iter().all(|text| text.starts_with("US802")), "{found:?}");
 }
 
@@ -255,10 +255,10 @@ fn macros_lists_and_what_a_policy_leaves_out() {
         (nets(&child.local.value), nets(&child.remote.value)),
         (vec!["10.41.0.0/22".to_owned()], vec!["10.73.16.0/20".to_owned(), "10.73.32.0/24".to_owned()])
     );
-    assert_eq!((child.opening.value, child.lifetime.value.hard.as_secs()), (Opening::Wait, 1200), "the daemon opens nothing by itself");
+    assert_eq!((child.opening.value, child.lifetime.value.hard.as_secs()), (Opening::WAIT, 1200), "the daemon opens nothing by itself");
     assert_eq!(gateway.secret_for(connection), Some(&Secret::new(b"$nets is no macro here".to_vec())));
     let hosts = &gateway.connections[0];
-    assert_eq!((hosts.remote.value.to_string(), hosts.local_method.value), ("203.0.113.9".to_owned(), Method::Certificate));
+    assert_eq!((hosts.remote.value.to_string(), hosts.ike().local_method.value), ("203.0.113.9".to_owned(), Method::Certificate));
     assert_eq!(hosts.children[0].protocol.value, Some(17));
     assert!(found.iter().any(|text| text.contains("users for EAP")), "{found:?}");
     assert!(!found.iter().any(|text| text.contains("hunter2") || text.contains("is not understood here")), "{found:?}");

@@ -143,12 +143,13 @@ fn onward(description: &Description, tunnels: &mut [Tunnel]) {
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -> Tunnel {
     let place = |end: usize| sites.iter().position(|site| site.name == built.ends[end]).unwrap_or(0);
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
-    let by_hand = |end: usize| told.is_some_and(|t| t.opens.value == Opening::Wait && t.opened_by.is_none_or(|starter| starter == end));
+    let by_hand =
+        |end: usize| told.is_some_and(|t| t.opens.value == uspan_core::Opens::ByHand && t.opened_by.is_none_or(|starter| starter == end));
     let opens = [0, 1].map(|end| match built.agreement.opening[end] {
-        Opening::AtOnce => Opens::AtOnce,
-        Opening::OnTraffic => Opens::OnTraffic,
-        Opening::Wait if by_hand(end) => Opens::ByHand,
-        Opening::Wait => Opens::Never,
+        Opening { start: true, .. } => Opens::AtOnce,
+        Opening { trap: true, .. } => Opens::OnTraffic,
+        _ if by_hand(end) => Opens::ByHand,
+        _ => Opens::Never,
     });
     let children: Vec<_> = built.gateways[0].connections.iter().flat_map(|connection| &connection.children).collect();
     let seen = |pair: &uspan_core::Pair| {

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde::Serialize;
 use serde_json::{Value, json};
-use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Opening, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
+use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
 
 use super::check::plan_of;
 use crate::args::{Format, Supply};
@@ -256,7 +256,7 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
                 false => vec![(*command).to_owned()],
             }
         };
-        let at_once = children.iter().any(|child| child.opening.value == Opening::AtOnce);
+        let at_once = children.iter().any(|child| child.opening.value.start);
         let mut commands = planned.trees.get(name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default();
         commands.extend(planned.trees.get(name).map(|tree| set_up(&tunnel.name, tree)).unwrap_or_default());
         commands.extend(planned.trees.get(name).map(|tree| site.packet_filter.take_up(&tunnel.name, tree)).unwrap_or_default());

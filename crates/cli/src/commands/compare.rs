@@ -84,9 +84,9 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
                 styled(CARE, &format!("{n} change{}", plural(n)))
             )
         }
-        (0, n) => format!("{}, with {n} difference{} that do no harm.", styled(GOOD, "Fine"), plural(n)),
+        (0, n) => format!("{}, with {n} harmless difference{}.", styled(GOOD, "Fine"), plural(n)),
         (n, harmless) => {
-            let more = if harmless > 0 { format!(", {harmless} that do no harm") } else { String::new() };
+            let more = if harmless > 0 { format!(", {harmless} harmless") } else { String::new() };
             let fatal = styled(STOP, &format!("{n} fatal difference{}", plural(n)));
             format!("{fatal}{more}. Next: mend the first one above, and compare again.")
         }

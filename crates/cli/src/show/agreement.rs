@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, InterfaceKind, Passing, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, Exchange, InterfaceKind, Opening, Passing, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -53,7 +53,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
             true => c.local.value.to_string(),
             false => format!("{}\nreached at {}", c.local.value, peer(c).remote.value),
         }),
-        row("own identity", &|c| format!("{} ({})", c.local_identity.value, c.local_identity.value.kind())),
+        row("own identity", &|c| format!("{} ({})", c.ike().local_identity.value, c.ike().local_identity.value.kind())),
     ];
     rows.push(row("own networks", &|c| {
         let own = |(apparent, remote)| match gateway(c).inner(apparent, remote) {
@@ -78,26 +78,25 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     if tunnel.gateways.iter().any(|gateway| gateway.hosts_may_open() != Passing::All) {
         rows.push(row("own hosts may open", &|c| gateway(c).hosts_may_open().to_string()));
     }
-    rows.push(row("key exchange", &|c| c.exchange().to_owned()));
+    rows.push(row("key exchange", &|c| c.ike().exchange.value.words().to_owned()));
     rows.push(row("ESP in UDP", &|c| match (c.encapsulation.value, peer(c).encapsulation.value) {
         // One that cannot be told follows the other.
         (Encapsulation::Forced, _) | (_, Encapsulation::Forced) => "always".to_owned(),
         (Encapsulation::Off, _) | (_, Encapsulation::Off) => "never".to_owned(),
         _ => "where a NAT device is found".to_owned(),
     }));
-    rows.push(row("IKE", &|c| list(c.ike.value.iter().map(ToString::to_string).collect())));
+    rows.push(row("IKE", &|c| list(c.ike().proposals.value.iter().map(ToString::to_string).collect())));
     rows.push(row("ESP", &|c| {
         list(c.children.first().map(|child| child.esp.value.iter().map(ToString::to_string).collect()).unwrap_or_default())
     }));
     rows.push(row("lifetimes", &|c| {
-        let esp = c.children.first().map_or(c.ike_lifetime.value.hard, |child| child.lifetime.value.hard);
-        format!("IKE {}, ESP {}", duration_words(c.ike_lifetime.value.hard), duration_words(esp))
+        let esp = c.children.first().map_or(c.ike().lifetime.value.hard, |child| child.lifetime.value.hard);
+        format!("IKE {}, ESP {}", duration_words(c.ike().lifetime.value.hard), duration_words(esp))
     }));
-    rows.push(row("liveness", &|c| c.liveness.value.map_or("off".to_owned(), duration_words)));
+    rows.push(row("liveness", &|c| c.ike().liveness.value.map_or("off".to_owned(), duration_words)));
     rows.push(row("opens", &|c| match c.children.first().map(|child| child.opening.value) {
-        Some(uspan_core::Opening::AtOnce) => "at once".to_owned(),
-        Some(uspan_core::Opening::OnTraffic) => "on traffic".to_owned(),
-        _ => "answers only".to_owned(),
+        Some(opening) => opening.words().to_owned(),
+        None => Opening::WAIT.words().to_owned(),
     }));
     rows
 }
@@ -116,8 +115,8 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
         "ike_lifetime_s": agreement.ike_lifetime.hard.as_secs(),
         "esp_lifetime_s": agreement.esp_lifetime.hard.as_secs(),
         "liveness_s": agreement.liveness.map(|interval| interval.as_secs()),
-        "key_exchange": agreement.version.words(),
-        "aggressive": agreement.aggressive,
+        "key_exchange": agreement.exchange.version().words(),
+        "aggressive": agreement.exchange == Exchange::V1Aggressive,
         "any_to_any": agreement.any_to_any,
         "inner_mtu": agreement.inner_mtu,
         "pairs": pairs,

@@ -8,9 +8,9 @@ use std::sync::atomic::AtomicBool;
 use ipnet::IpNet;
 use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
-    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Looked, Method, Mode,
-    Proposal, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build, platform, read_tree,
-    rehearse,
+    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, Lifetime, Looked,
+    Method, Mode, Proposal, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build, platform,
+    read_tree, rehearse,
 };
 use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
@@ -267,7 +267,7 @@ fn child<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Child> {
 
 /// One of the proposals for IKE, to be changed.
 fn ike<'a>(rng: &mut Rng, gateway: &'a mut Gateway) -> Option<&'a mut Proposal> {
-    let list = &mut connection(gateway)?.ike.value;
+    let list = &mut connection(gateway)?.ike_mut().proposals.value;
     let at = rng.below(list.len().max(1));
     list.get_mut(at)
 }
@@ -341,8 +341,8 @@ const CHANGES: &[Change] = &[
     ("nothing", |_, _| Some(())),
     ("version", |_, g| {
         let c = connection(g)?;
-        let other = if c.version.value == IkeVersion::V1 { IkeVersion::V2 } else { IkeVersion::V1 };
-        set(&mut c.version, other)
+        let other = if c.version() == IkeVersion::V1 { Exchange::V2 } else { Exchange::V1Main };
+        set(&mut c.ike_mut().exchange, other)
     }),
     ("cipher of IKE", |r, g| { let p = ike(r, g)?; recipher(r, p) }),
     ("hash of IKE", |r, g| {
@@ -355,8 +355,8 @@ const CHANGES: &[Change] = &[
     ("group of IKE", |r, g| { let p = ike(r, g)?; regroup(r, p, |other, _| vec![other]) }),
     ("another group of IKE before", |r, g| { let p = ike(r, g)?; regroup(r, p, |other, known| [&[other], known].concat()) }),
     ("another group of IKE behind", |r, g| { let p = ike(r, g)?; regroup(r, p, |other, known| [known, &[other]].concat()) }),
-    ("first proposal of IKE dropped", |_, g| { let list = &mut connection(g)?.ike.value; (list.len() > 1).then(|| { list.remove(0); }) }),
-    ("proposals of IKE turned round", |_, g| { let list = &mut connection(g)?.ike.value; (list.len() > 1).then(|| list.reverse()) }),
+    ("first proposal of IKE dropped", |_, g| { let list = &mut connection(g)?.ike_mut().proposals.value; (list.len() > 1).then(|| { list.remove(0); }) }),
+    ("proposals of IKE turned round", |_, g| { let list = &mut connection(g)?.ike_mut().proposals.value; (list.len() > 1).then(|| list.reverse()) }),
     ("cipher of ESP", |r, g| { let list = esp(r, g)?; recipher(r, &mut list[0]) }),
     ("hash of ESP", |r, g| { let list = esp(r, g)?; let hash = *r.other(&HASHES, &list[0].first(Kind::Integrity)?.number); list[0].set(Kind::Integrity, [Transform::integrity(hash)]); Some(()) }),
     ("group of PFS", |r, g| { let list = esp(r, g)?; let other = *r.other(&GROUPS, &list[0].first(Kind::KeyExchange)?); list.iter_mut().for_each(|p| p.set(Kind::KeyExchange, [other])); Some(()) }),
@@ -378,18 +378,18 @@ const CHANGES: &[Change] = &[
     ("a pair dropped", |r, g| { let list = &mut connection(g)?.children; let at = r.below(list.len().max(1)); (list.len() > 1).then(|| { list.remove(at); }) }),
     ("a protocol alone", |r, g| { let c = child(r, g)?; c.protocol.value.is_none().then(|| c.protocol = Setting::planned(Some(6))) }),
     ("mode", |r, g| { let c = child(r, g)?; let other = if c.mode.value == Mode::Tunnel { Mode::Transport } else { Mode::Tunnel }; set(&mut c.mode, other) }),
-    ("own identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.local_identity.value); let old = std::mem::replace(&mut c.local_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
-    ("peer's identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.remote_identity.value); let old = std::mem::replace(&mut c.remote_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
-    ("own identity, not in the secrets", |r, g| { let c = connection(g)?; if c.local_method.value != Method::SharedSecret { return None; } let other = renamed(r, &c.local_identity.value); set(&mut c.local_identity, other) }),
+    ("own identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.ike().local_identity.value); let old = std::mem::replace(&mut c.ike_mut().local_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
+    ("peer's identity", |r, g| { let c = connection(g)?; let other = renamed(r, &c.ike().remote_identity.value); let old = std::mem::replace(&mut c.ike_mut().remote_identity, Setting::planned(other.clone())).value; follow(g, &old, &other) }),
+    ("own identity, not in the secrets", |r, g| { let c = connection(g)?; if c.ike().local_method.value != Method::SharedSecret { return None; } let other = renamed(r, &c.ike().local_identity.value); set(&mut c.ike_mut().local_identity, other) }),
     ("secret", |_, g| { g.secrets.first_mut()?.secret = Secret::new(b"another-secret-that-nobody-else-has".to_vec()); Some(()) }),
     ("no secret", |_, g| (!g.secrets.is_empty()).then(|| g.secrets.clear())),
     ("authority", |_, g| (!g.authorities.is_empty()).then(|| g.authorities.clear())),
     ("peer elsewhere", |_, g| { let c = connection(g)?; set(&mut c.remote, Endpoint::At([203, 0, 113, 200].into())) }),
     ("peer anywhere", |_, g| { let c = connection(g)?; set(&mut c.remote, Endpoint::Anywhere) }),
     ("own address open", |_, g| { let c = connection(g)?; set(&mut c.local, Endpoint::Anywhere) }),
-    ("life of IKE", |_, g| { let c = connection(g)?; let half = c.ike_lifetime.value.hard / 2; set(&mut c.ike_lifetime, Lifetime::with_tenth(half)) }),
+    ("life of IKE", |_, g| { let c = connection(g)?; let half = c.ike().lifetime.value.hard / 2; set(&mut c.ike_mut().lifetime, Lifetime::with_tenth(half)) }),
     ("life of ESP", |r, g| { let c = child(r, g)?; let half = c.lifetime.value.hard / 2; set(&mut c.lifetime, Lifetime::with_tenth(half)) }),
-    ("liveness", |_, g| { let c = connection(g)?; set(&mut c.liveness, None) }),
+    ("liveness", |_, g| { let c = connection(g)?; set(&mut c.ike_mut().liveness, None) }),
     ("replay window", |r, g| { let c = child(r, g)?; set(&mut c.replay_window, 64) }),
     ("DSCP", |r, g| { let c = child(r, g)?; set(&mut c.dscp, Dscp::Both) }),
     ("ESP in UDP forced", |_, g| { let c = connection(g)?; set(&mut c.encapsulation, Encapsulation::Forced) }),

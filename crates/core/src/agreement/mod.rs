@@ -10,10 +10,10 @@ use std::collections::BTreeSet;
 use std::time::Duration;
 
 use crate::algorithm::{Kind, Transform};
-use crate::description::{Description, Pfs, Site, Tunnel};
+use crate::description::{Description, Opens, Pfs, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Dscp, Encapsulation, Endpoint, IkeVersion, Lifetime, OnDeadPeer, Opening, Proposal};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, OnDeadPeer, Opening, Proposal};
 use crate::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
 use crate::platform::{ReplayWindow, Sa};
 
@@ -33,10 +33,8 @@ pub struct Reason {
 /// What both ends of a tunnel will use.
 #[derive(Clone, Debug)]
 pub struct Agreement {
-    /// Version of the key exchange.
-    pub version: IkeVersion,
-    /// Aggressive mode of IKEv1.
-    pub aggressive: bool,
+    /// Version and mode of the key exchange.
+    pub exchange: Exchange,
     /// IKE proposals in order of preference.
     pub ike: Vec<Proposal>,
     /// ESP proposals in order of preference, with the PFS group.
@@ -95,8 +93,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let agreement = Agreement {
         any_to_any,
         inner_mtu,
-        version: tunnel.version.value,
-        aggressive: tunnel.aggressive.is_some(),
+        exchange: Exchange::of(tunnel.version.value, tunnel.aggressive.is_some()),
         ike,
         esp,
         ike_lifetime,
@@ -238,42 +235,43 @@ fn roles(
     bundle: &Bundle,
     reasons: &mut Vec<Reason>,
 ) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
-    let opening = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens.value) {
-        (Some(starter), _) if starter != end => Opening::Wait,
+    let opens = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens.value) {
+        (Some(starter), _) if starter != end => Opens::ByHand,
         // Two ends that open at the same moment replace each other's SAs and can end up with halves
         // of two: the second one waits for traffic.
-        (None, Opening::AtOnce) if end == 1 => Opening::OnTraffic,
+        (None, Opens::AtOnce) if end == 1 => Opens::OnTraffic,
         (_, opens) => opens,
     });
-    let when = match tunnel.opens.value {
-        Opening::AtOnce => "at once",
-        Opening::OnTraffic => "on traffic",
-        Opening::Wait => "by hand",
-    };
+    let when = tunnel.opens.value.words();
     let who = match tunnel.opened_by {
         Some(end) => description.ends(tunnel)[end].name.value.clone(),
         None => "either end".to_owned(),
     };
     let why = match (tunnel.opened_by, tunnel.opens.value) {
-        (None, Opening::AtOnce) => format!("{} waits for traffic, so that the two do not collide", description.ends(tunnel)[1].name.value),
-        (Some(_), Opening::AtOnce | Opening::OnTraffic) => "the other end answers".to_owned(),
+        (None, Opens::AtOnce) => format!("{} waits for traffic, so that the two do not collide", description.ends(tunnel)[1].name.value),
+        (Some(_), Opens::AtOnce | Opens::OnTraffic) => "the other end answers".to_owned(),
         _ => "as the description says".to_owned(),
     };
     reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why });
     let several = tunnel.pairs.len() > 1 && *bundle != Bundle::One;
     let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.facts().reopens_over_dead);
-    for end in [0, 1].into_iter().filter(|end| lingers[*end] && opening[*end] == Opening::AtOnce && tunnel.liveness.is_some()) {
+    for end in [0, 1].into_iter().filter(|end| lingers[*end] && opens[*end] == Opens::AtOnce && tunnel.liveness.is_some()) {
         let name = &description.ends(tunnel)[end].name.value;
         let why = format!("{name} would reopen several pairs over the dead IKE SA, and keep it while packets ask for them");
         reasons.push(Reason { about: "liveness", taken: true, value: "a dead peer is reopened with the next packet".to_owned(), why });
     }
     let dead = [0, 1].map(|end| {
-        tunnel.liveness.map(|_| match opening[end] {
-            Opening::AtOnce if lingers[end] => OnDeadPeer::AwaitTraffic,
-            Opening::AtOnce => OnDeadPeer::Reopen,
-            Opening::OnTraffic => OnDeadPeer::AwaitTraffic,
-            Opening::Wait => OnDeadPeer::Forget,
+        tunnel.liveness.map(|_| match opens[end] {
+            Opens::AtOnce if lingers[end] => OnDeadPeer::AwaitTraffic,
+            Opens::AtOnce => OnDeadPeer::Reopen,
+            Opens::OnTraffic => OnDeadPeer::AwaitTraffic,
+            Opens::ByHand => OnDeadPeer::Forget,
         })
+    });
+    let opening = [0, 1].map(|end| match opens[end] {
+        Opens::AtOnce => Opening { start: true, trap: description.ends(tunnel)[end].platform.value.facts().openings.trap_beside_start },
+        Opens::OnTraffic => Opening::TRAP,
+        Opens::ByHand => Opening::WAIT,
     });
     (opening, dead)
 }

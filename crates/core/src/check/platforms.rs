@@ -4,10 +4,10 @@ use std::collections::BTreeMap;
 
 use crate::agreement::{Bundle, blind, bundle};
 use crate::algorithm::{Row, Transform};
-use crate::description::{Description, Site, Tunnel};
+use crate::description::{Description, Opens, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Dscp, Encapsulation, Identity, IkeVersion, Opening};
+use crate::gateway::{Dscp, Encapsulation, Identity, IkeVersion};
 use crate::platform::{Liveness, ReplayWindow, Sa};
 use crate::source::Span;
 
@@ -120,7 +120,7 @@ fn version(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
 
 /// A platform that, having several pairs in IKEv1, does not come back from a dead peer by itself.
 fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
-    let opens = tunnel.opened_by.is_none_or(|starter| starter == end) && tunnel.opens.value != Opening::Wait;
+    let opens = tunnel.opened_by.is_none_or(|starter| starter == end) && tunnel.opens.value != Opens::ByHand;
     let several = tunnel.version.value == IkeVersion::V1 && tunnel.pairs.len() > 1;
     if site.platform.value.facts().ikev1_outlives_peer && several && opens && tunnel.liveness.is_some() {
         let message = format!(
@@ -141,7 +141,7 @@ fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
     let opens = tunnel.opened_by.is_none_or(|starter| starter == end);
     let site = || title(ends[end]);
     match tunnel.opens.value {
-        Opening::OnTraffic if opens && !can.on_traffic => {
+        Opens::OnTraffic if opens && !can.on_traffic => {
             say(
                 span,
                 format!("{} cannot open on traffic", site()),
@@ -149,14 +149,14 @@ fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
             );
         }
         // The second of two that may open waits for traffic, so that they do not collide.
-        Opening::AtOnce if tunnel.opened_by.is_none() && end == 1 && !can.on_traffic => {
+        Opens::AtOnce if tunnel.opened_by.is_none() && end == 1 && !can.on_traffic => {
             say(
                 span,
                 format!("{}, the second end, cannot wait for traffic to open", site()),
                 format!("Turn `between` round, or say `opened-by = \"{other}\"`."),
             );
         }
-        Opening::Wait if alone && !can.by_hand => {
+        Opens::ByHand if alone && !can.by_hand => {
             say(
                 span,
                 format!("{} has no command to open a tunnel", site()),

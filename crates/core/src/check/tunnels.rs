@@ -6,10 +6,10 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::description::{Address, Description, Pair, Site, Tunnel};
+use crate::description::{Address, Description, Opens, Pair, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Encapsulation, IkeVersion, Opening, Passing};
+use crate::gateway::{Encapsulation, IkeVersion, Passing};
 use crate::mirror::interface_id;
 use crate::source::Span;
 
@@ -185,7 +185,7 @@ impl Check<'_> {
     /// Whether traffic can open the tunnel, where it is to.
     fn silent_opener(&self) -> Option<Finding> {
         let end = self.tunnel.opened_by?;
-        let silent = self.tunnel.passes[end] == Passing::Only(Vec::new()) && self.tunnel.opens.value == Opening::OnTraffic;
+        let silent = self.tunnel.passes[end] == Passing::Only(Vec::new()) && self.tunnel.opens.value == Opens::OnTraffic;
         let name = &self.description.ends(self.tunnel)[end].name.value;
         let message = format!("traffic from `{name}` is to open the tunnel, but its hosts may open no connection");
         silent.then(|| self.at(&rules::OPENER_IS_SILENT, self.tunnel.passes_at, message))
@@ -245,7 +245,7 @@ impl Check<'_> {
                 let message = format!("`liveness` is {}, outside of 5s to 1h", duration_words(interval));
                 findings.push(self.at(&rules::LIVENESS_OUT_OF_RANGE, tunnel.liveness_at, message));
             }
-            None if tunnel.opens.value == Opening::AtOnce => {
+            None if tunnel.opens.value == Opens::AtOnce => {
                 let message = "the tunnel is to stay up, but nobody watches the peer".to_owned();
                 findings.push(self.at(&rules::NO_LIVENESS_BUT_AT_ONCE, tunnel.liveness_at, message));
             }

@@ -50,7 +50,7 @@ impl Table<'_> {
 
     fn child(&mut self, one: &Child, other: &Child) {
         self.selectors(one, other);
-        let version = self.sides[0].connection.version.value;
+        let version = self.sides[0].connection.version();
         let names = self.names().map(str::to_owned);
         self.two(
             "ESP proposals",

@@ -3,7 +3,7 @@
 use super::offers;
 use super::{Side, Table, Verdict, plain};
 use crate::duration::duration_words;
-use crate::gateway::{Connection, Encapsulation, Endpoint, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private};
+use crate::gateway::{Connection, Encapsulation, Endpoint, Exchange, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private};
 
 impl Table<'_> {
     pub(super) fn connection(&mut self) {
@@ -20,7 +20,7 @@ impl Table<'_> {
         let words = |version: &IkeVersion| version.words().to_owned();
         self.each(
             "key exchange",
-            |c| c.version.clone(),
+            |c| c.ike().exchange.clone().map(Exchange::version),
             words,
             |one, other| {
                 Verdict::unless(one == other, || {
@@ -31,18 +31,17 @@ impl Table<'_> {
                 })
             },
         );
-        if self.sides.iter().any(|side| side.connection.version.value == IkeVersion::V1) {
-            let words = |aggressive: &bool| if *aggressive { "aggressive mode" } else { "main mode" }.to_owned();
-            self.each(
-                "mode of the exchange",
-                |c| c.aggressive.clone(),
-                words,
-                |one, other| {
-                    Verdict::unless(one == other, || {
-                        Verdict::fatal("The first message is refused: no IKE SA.", "Choose main mode at both ends, if both can.")
-                    })
-                },
-            );
+        if self.sides.iter().all(|side| side.connection.version() == IkeVersion::V1) {
+            let words = |exchange: &Exchange| if *exchange == Exchange::V1Aggressive { "aggressive mode" } else { "main mode" }.to_owned();
+            let placed = |c: &Connection| match &c.ike().mode.0 {
+                Some(place) => Setting::stated(c.ike().exchange.value, place.clone()),
+                None => Setting::default_of(c.ike().exchange.value),
+            };
+            self.each("mode of the exchange", placed, words, |one, other| {
+                Verdict::unless(one == other, || {
+                    Verdict::fatal("The first message is refused: no IKE SA.", "Choose main mode at both ends, if both can.")
+                })
+            });
         }
     }
 
@@ -62,15 +61,22 @@ impl Table<'_> {
                 (Endpoint::Named(_), _) | (_, Endpoint::Named(_)) => {
                     Verdict::compatible("Fine as long as the DNS name stands for that address.")
                 }
-                _ => Verdict::compatible("Fine: the one that is open takes whatever the other has."),
+                _ => match one.meets(other) {
+                    Some(true) => Verdict::compatible("Fine: the one that is open takes whatever the other has."),
+                    None => Verdict::compatible("Fine as long as the DNS name stands for one of the addresses."),
+                    Some(false) => Verdict::fatal(
+                        "The address of the one is none of those that the other takes: no answer, or NO_PROPOSAL_CHOSEN for want of a connection.",
+                        "Write the address that the gateway really has on the internet at both ends.",
+                    ),
+                },
             })
         });
     }
 
     fn identities(&mut self) {
         let names = self.about("identity");
-        let version = self.sides[0].connection.version.value;
-        self.mutual(names, [|c| &c.local_identity, |c| &c.remote_identity], Identity::words, |one, other| {
+        let version = self.sides[0].connection.version();
+        self.mutual(names, [|c| &c.ike().local_identity, |c| &c.ike().remote_identity], Identity::words, |one, other| {
             Verdict::unless(one == other, || {
                 if [one, other].contains(&&Identity::Anybody) {
                     return Verdict::compatible(
@@ -98,7 +104,7 @@ impl Table<'_> {
         let names = self.about("authentication");
         self.mutual(
             names,
-            [|c| &c.local_method, |c| &c.remote_method],
+            [|c| &c.ike().local_method, |c| &c.ike().remote_method],
             |method: &Method| method.words().to_owned(),
             |one, other| {
                 Verdict::unless(one == other, || {
@@ -107,7 +113,7 @@ impl Table<'_> {
             },
         );
         let [left, right] = self.sides;
-        let shares = |c: &Connection| c.local_method.value == Method::SharedSecret;
+        let shares = |c: &Connection| c.ike().local_method.value == Method::SharedSecret;
         if shares(left.connection) || shares(right.connection) {
             let secrets = self.sides.map(|side| side.looked.gateway.secret_for(side.connection));
             let same = secrets[0].is_some() && secrets[0] == secrets[1];
@@ -137,7 +143,7 @@ impl Table<'_> {
     /// Keys and authorities of one end, as they stand and as they should.
     fn same_keys(&mut self) {
         let [stands, should] = self.sides;
-        let methods = [should.connection.local_method.value, should.connection.remote_method.value];
+        let methods = [should.connection.ike().local_method.value, should.connection.ike().remote_method.value];
         if methods == [Method::SharedSecret; 2] {
             return;
         }
@@ -165,7 +171,7 @@ impl Table<'_> {
     fn keys(&mut self) {
         for (signer, checker) in [(0, 1), (1, 0)] {
             let [from, by] = [signer, checker].map(|end| self.sides[end]);
-            let (signs, believes) = match from.connection.local_method.value {
+            let (signs, believes) = match from.connection.ike().local_method.value {
                 Method::SharedSecret => continue,
                 Method::PublicKey => {
                     let (signs, expects) = (from.looked.gateway.own_key(from.connection), by.looked.gateway.pinned_key(by.connection));
@@ -199,7 +205,7 @@ impl Table<'_> {
         let words = |list: &Vec<Proposal>| offers::words(list);
         self.each(
             "IKE proposals",
-            |c| c.ike.clone(),
+            |c| c.ike().proposals.clone(),
             words,
             |one, other| {
                 Verdict::unless(one == other && !one.is_empty(), || offers::judge(&names, one, other, "NO_PROPOSAL_CHOSEN: no IKE SA"))
@@ -208,17 +214,17 @@ impl Table<'_> {
     }
 
     fn times(&mut self) {
-        let version = self.sides[0].connection.version.value;
+        let version = self.sides[0].connection.version();
         self.each(
             "lifetime of the IKE SA",
-            |c| c.ike_lifetime.clone(),
+            |c| c.ike().lifetime.clone(),
             |life| duration_words(life.hard),
             |one, other| Verdict::unless(one == other, || Verdict::compatible(lifetimes(version))),
         );
         let words = |interval: &Option<std::time::Duration>| interval.map_or("off".to_owned(), duration_words);
         self.each(
             "liveness",
-            |c| c.liveness.clone(),
+            |c| c.ike().liveness.clone(),
             words,
             |one, other| Verdict::unless(one == other, || Verdict::compatible("Each end watches its peer for itself.")),
         );
@@ -244,23 +250,24 @@ impl Table<'_> {
     }
 
     fn opening(&mut self) {
-        let opens = |c: &Connection| c.children.first().map_or(Setting::default_of(Opening::Wait), |child| child.opening.clone());
-        let words = |opening: &Opening| match opening {
-            Opening::AtOnce => "at once".to_owned(),
-            Opening::OnTraffic => "on traffic".to_owned(),
-            Opening::Wait => "answers only".to_owned(),
-        };
+        let opens = |c: &Connection| c.children.first().map_or(Setting::default_of(Opening::WAIT), |child| child.opening.clone());
+        let words = |opening: &Opening| opening.words().to_owned();
         let crossed = self.crossed;
         self.each("opens", opens, words, |one, other| match (one, other) {
-            (Opening::Wait, Opening::Wait) if crossed => {
+            (one, other) if crossed && !one.opens() && !other.opens() => {
                 Verdict::compatible("Neither end opens the tunnel: it stays down until somebody does by hand.")
             }
-            (Opening::AtOnce, Opening::AtOnce) if crossed => {
+            (one, other) if crossed && one.start && other.start => {
                 Verdict::compatible("Both open at the same moment, and may end up with two SAs, or with halves of two.")
             }
             // Who opens and who answers is for each end to say.
             _ if crossed => Verdict::equal(),
-            (one, other) => Verdict::unless(one == other, || Verdict::compatible("Another end opens it, or at another time.")),
+            (one, other) => Verdict::unless(one == other, || match !one.trap && other.trap {
+                true => Verdict::compatible(
+                    "Nothing holds packets back while the tunnel is down: they leave in clear unless a filter stops them.",
+                ),
+                false => Verdict::compatible("Another end opens it, or at another time."),
+            }),
         });
     }
 }

@@ -20,7 +20,7 @@ use ipnet::IpNet;
 
 use crate::algorithm::{Kind, Row, Transform};
 use crate::finding::Finding;
-use crate::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Opening, Passing, Proposal};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Passing, Proposal};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
 use crate::rehearse::Stands;
@@ -163,7 +163,7 @@ impl Address {
         match Endpoint::read(text)? {
             Endpoint::At(address) => Some(Address::Fixed(address)),
             Endpoint::Named(name) => Some(Address::Named(name)),
-            Endpoint::Anywhere => None,
+            Endpoint::Within(_) | Endpoint::OneOf(_) | Endpoint::Anywhere => None,
         }
     }
 }
@@ -245,7 +245,7 @@ pub struct Tunnel {
     /// Where that was said.
     pub opened_by_at: Span,
     /// When it is opened, and where that was said.
-    pub opens: Located<Opening>,
+    pub opens: Located<Opens>,
     /// Where it was said that it carries what the gateways themselves send, and nothing else.
     pub hosts: Option<Span>,
     /// Where GRE inside ESP was asked for.
@@ -313,6 +313,28 @@ pub struct Appearance {
     pub network: usize,
     /// As what it appears.
     pub prefix: Located<IpNet>,
+}
+
+/// When a tunnel is opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Opens {
+    /// As soon as the daemons start.
+    AtOnce,
+    /// When the first packet wants to cross.
+    OnTraffic,
+    /// By a command.
+    ByHand,
+}
+
+impl Opens {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Opens::AtOnce => "at once",
+            Opens::OnTraffic => "on traffic",
+            Opens::ByHand => "by hand",
+        }
+    }
 }
 
 /// Proposals in order of preference, each with where it was said and the key path for remarks.

@@ -103,7 +103,7 @@ fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Opt
             agreement.ike.first().map(ToString::to_string).unwrap_or_default(),
             agreement.esp.first().map(ToString::to_string).unwrap_or_default(),
         ],
-        version: agreement.version.words(),
+        version: agreement.exchange.version().words(),
         in_udp: agreement.encapsulation.contains(&Encapsulation::Forced),
         pairs: built.gateways[0].crossing().into_iter().map(|(near, far)| (near.to_string(), far.to_string())).collect(),
         around: [around(0), around(1)],

@@ -3,16 +3,22 @@
 //! Every platform writes and reads this; nothing else knows a platform. Values compare without the
 //! places they were read from.
 
+mod connection;
 mod endpoint;
 mod filter;
 mod interface;
+mod keys;
 mod proposal;
 mod ruleset;
 mod service;
 mod session;
+mod setting;
 mod tree;
 
 pub use crate::identity::Identity;
+pub use connection::{
+    Child, Connection, Dscp, Encapsulation, Exchange, GRE, Ike, IkeVersion, Keying, Lifetime, Method, Mode, OnDeadPeer, Opening,
+};
 pub(crate) use endpoint::is_private;
 pub use endpoint::{Endpoint, is_dns_name};
 
@@ -21,20 +27,20 @@ pub const MOST_PAIRS: usize = 1024;
 
 pub use filter::{Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Packet, Protection, Traffic, Verdict};
 pub use interface::{InterfaceKind, OwnAddress, Route, RoutingTable, SegmentLimit, Through, TunnelInterface};
+pub use keys::{KeyPair, PinnedKey, SharedSecret};
 pub(crate) use proposal::alternatives;
 pub use proposal::{Proposal, Protocol};
 pub(crate) use ruleset::own_chain;
 pub use ruleset::{Action, Base, Chain, Decider, Face, Met, Rule, Ruleset, Ruling, State, Task, Test, What};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
+pub use setting::{Origin, Setting, Whence};
 pub use tree::{JoinedFile, Tree, TreeFile};
 
 use std::collections::BTreeSet;
-use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::algorithm::{Kind, Transform};
 use crate::key::{Certificate, PublicKey};
 use crate::secret::Secret;
 use crate::source::Place;
@@ -103,392 +109,16 @@ impl Judged<'_> {
     }
 }
 
-/// Version of the key exchange.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum IkeVersion {
-    /// RFC 2409.
-    V1,
-    /// RFC 7296.
-    V2,
-}
-
-impl IkeVersion {
-    /// Its name.
-    pub fn words(self) -> &'static str {
-        match self {
-            IkeVersion::V1 => "IKEv1",
-            IkeVersion::V2 => "IKEv2",
-        }
-    }
-}
-
-/// How an end proves its identity.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Method {
-    /// Shared key message integrity code (RFC 7296 section 2.15).
-    SharedSecret,
-    /// Digital signature (RFC 7427) with a key that the peer has by name, without a certificate.
-    PublicKey,
-    /// Digital signature (RFC 7427) with a key that an authority certifies (RFC 7296 section 3.6).
-    Certificate,
-}
-
-impl Method {
-    /// In words, for tables.
-    pub fn words(self) -> &'static str {
-        match self {
-            Method::SharedSecret => "shared secret",
-            Method::PublicKey => "public keys",
-            Method::Certificate => "certificates",
-        }
-    }
-}
-
-/// When ESP travels in UDP (RFC 7296 section 2.23, RFC 3948).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Encapsulation {
-    /// Where a NAT device is found between the ends.
-    Automatic,
-    /// Always.
-    Forced,
-    /// Never.
-    Off,
-}
-
-/// Tunnel or transport mode (RFC 4301 section 3.2).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Mode {
-    /// The whole inner packet is carried.
-    Tunnel,
-    /// Only the payload is carried.
-    Transport,
-}
-
-impl Mode {
-    /// In words.
-    pub(crate) fn words(self) -> &'static str {
-        match self {
-            Mode::Tunnel => "tunnel mode",
-            Mode::Transport => "transport mode",
-        }
-    }
-}
-
-/// Between which headers the DSCP is copied (RFC 4301 section 5.1.2).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Dscp {
-    /// From the inner header to the outer one.
-    Outwards,
-    /// And back again on arrival, so that what the path marked stays.
-    Both,
-    /// Between none: the path sees nothing of it.
-    Never,
-}
-
-/// When a Child SA is opened by this end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Opening {
-    /// As soon as the daemon starts.
-    AtOnce,
-    /// When the first packet wants to cross.
-    OnTraffic,
-    /// Never by itself; it answers.
-    Wait,
-}
-
-/// What happens when the peer turns out to be dead.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum OnDeadPeer {
-    /// Negotiate anew at once.
-    Reopen,
-    /// Wait for traffic.
-    AwaitTraffic,
-    /// Drop the SAs and wait for the peer.
-    Forget,
-}
-
-/// Life of an SA: replaced at the latest `margin` before it would end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Lifetime {
-    /// The end.
-    pub hard: Duration,
-    /// How long before the end the replacement begins at the latest; platforms here spread it
-    /// at random up to twice as early.
-    pub margin: Duration,
-}
-
-impl Lifetime {
-    /// A life with a tenth of it, at least 10 s, as margin.
-    pub fn with_tenth(hard: Duration) -> Self {
-        Lifetime { hard, margin: Duration::from_secs((hard.as_secs() / 10).max(10)) }
-    }
-
-    /// When the replacement begins at the latest.
-    pub fn soft(self) -> Duration {
-        self.hard.saturating_sub(self.margin)
-    }
-}
-
-/// Where a setting came from.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Origin {
-    /// It was planned, not read.
-    Planned,
-    /// It is written at this place.
-    Stated(Place),
-    /// The configuration leaves it out; this is the platform's default.
-    Default,
-}
-
-impl Origin {
-    /// The place, where there is one.
-    pub fn place(&self) -> Option<&Place> {
-        match self {
-            Origin::Stated(place) => Some(place),
-            Origin::Planned | Origin::Default => None,
-        }
-    }
-}
-
-/// A value that a configuration can leave out, and where it came from. Compares by value alone.
-#[derive(Clone, Debug)]
-pub struct Setting<T> {
-    /// The value in force.
-    pub value: T,
-    /// Where it came from.
-    pub origin: Origin,
-}
-
-impl<T> Setting<T> {
-    /// A value from a plan.
-    pub fn planned(value: T) -> Self {
-        Setting { value, origin: Origin::Planned }
-    }
-
-    /// A value read at a place.
-    pub fn stated(value: T, place: Place) -> Self {
-        Setting { value, origin: Origin::Stated(place) }
-    }
-
-    /// A platform's default.
-    pub fn default_of(value: T) -> Self {
-        Setting { value, origin: Origin::Default }
-    }
-}
-
-impl<T> Setting<T> {
-    /// Another value from the same place.
-    pub fn map<U>(self, of: impl FnOnce(T) -> U) -> Setting<U> {
-        Setting { value: of(self.value), origin: self.origin }
-    }
-}
-
-impl<T: PartialEq> PartialEq for Setting<T> {
-    fn eq(&self, other: &Self) -> bool {
-        self.value == other.value
-    }
-}
-
-impl<T: Eq> Eq for Setting<T> {}
-
-/// Where something was read that is a part of another value. Any two are the same: a place is no value.
-#[derive(Clone, Debug, Default)]
-pub struct Whence(pub Option<Place>);
-
-impl PartialEq for Whence {
-    fn eq(&self, _: &Self) -> bool {
-        true
-    }
-}
-
-impl Eq for Whence {}
-
-/// A peer: how it is reached, who it is, what is offered to it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Connection {
-    /// The name in the configuration.
-    pub name: String,
-    /// Version of the key exchange.
-    pub version: Setting<IkeVersion>,
-    /// Aggressive mode, which shows the identities to anybody (RFC 2409 section 5.4); of IKEv1 alone.
-    pub aggressive: Setting<bool>,
-    /// The own end.
-    pub local: Setting<Endpoint>,
-    /// The peer's end.
-    pub remote: Setting<Endpoint>,
-    /// ESP in UDP (RFC 3948).
-    pub encapsulation: Setting<Encapsulation>,
-    /// Own identity.
-    pub local_identity: Setting<Identity>,
-    /// The identity the peer must prove.
-    pub remote_identity: Setting<Identity>,
-    /// How this end proves itself.
-    pub local_method: Setting<Method>,
-    /// How the peer proves itself.
-    pub remote_method: Setting<Method>,
-    /// Proposals for the IKE SA, in order of preference.
-    pub ike: Setting<Vec<Proposal>>,
-    /// Life of the IKE SA.
-    pub ike_lifetime: Setting<Lifetime>,
-    /// Peer-liveness interval; `None` is off.
-    pub liveness: Setting<Option<Duration>>,
-    /// Whether it tries for ever to reach the peer.
-    pub persistent: Setting<bool>,
-    /// The number of the interface that steers its traffic; where there is none, the selectors steer.
-    pub interface: Setting<Option<u32>>,
-    /// What may cross.
-    pub children: Vec<Child>,
-}
-
-impl Connection {
-    /// Version and mode of the key exchange, in words.
-    pub fn exchange(&self) -> &'static str {
-        match (self.version.value, self.aggressive.value) {
-            (IkeVersion::V2, _) => "IKEv2",
-            (IkeVersion::V1, false) => "IKEv1, main mode",
-            (IkeVersion::V1, true) => "IKEv1, aggressive mode",
-        }
-    }
-
-    /// Whether a tunnel interface of this kind is its own.
-    pub(crate) fn uses(&self, kind: &InterfaceKind) -> bool {
-        match *kind {
-            InterfaceKind::Numbered(id) => self.interface.value == Some(id),
-            InterfaceKind::Gre { local, remote } => self.local.value.address().zip(self.remote.value.address()) == Some((local, remote)),
-        }
-    }
-
-    /// The same with its ends exchanged.
-    pub fn turned(self) -> Connection {
-        let turn = |child: Child| Child { local: child.remote, remote: child.local, ..child };
-        Connection {
-            local: self.remote,
-            remote: self.local,
-            local_identity: self.remote_identity,
-            remote_identity: self.local_identity,
-            local_method: self.remote_method,
-            remote_method: self.local_method,
-            children: self.children.into_iter().map(turn).collect(),
-            ..self
-        }
-    }
-
-    /// Whether the gateways talk IPv4; so they do where neither address is known.
-    pub fn outer_ipv4(&self) -> bool {
-        self.local.value.address().or(self.remote.value.address()).is_none_or(|address| address.is_ipv4())
-    }
-}
-
-/// A Child SA pair to be negotiated.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Child {
-    /// The name in the configuration.
-    pub name: String,
-    /// Local traffic selectors.
-    pub local: Setting<Vec<IpNet>>,
-    /// Remote traffic selectors.
-    pub remote: Setting<Vec<IpNet>>,
-    /// The IP protocol that they are limited to (RFC 7296 section 3.13.1), for example [`GRE`].
-    pub protocol: Setting<Option<u8>>,
-    /// Proposals for ESP, in order of preference.
-    pub esp: Setting<Vec<Proposal>>,
-    /// Where it is said whether PFS is used, if that stands elsewhere than the proposals.
-    pub pfs: Whence,
-    /// The same of sequence numbers.
-    pub sequence_numbers: Whence,
-    /// Tunnel or transport.
-    pub mode: Setting<Mode>,
-    /// Life of the ESP SAs.
-    pub lifetime: Setting<Lifetime>,
-    /// When this end opens it.
-    pub opening: Setting<Opening>,
-    /// What happens when the liveness check finds the peer dead; `None` where nothing is said about it.
-    pub on_dead_peer: Setting<Option<OnDeadPeer>>,
-    /// Anti-replay window in packets (RFC 4303 section 3.4.3).
-    pub replay_window: Setting<u32>,
-    /// What becomes of the DSCP.
-    pub dscp: Setting<Dscp>,
-}
-
-impl Child {
-    /// The lengths of sequence numbers that its proposals have.
-    pub fn sequence_numbers(&self) -> Proposal {
-        Proposal::new(Protocol::Esp, self.esp.value.iter().flat_map(|proposal| proposal.of(Kind::SequenceNumbers)).copied())
-    }
-
-    /// The same in words.
-    pub fn sequence_numbers_words(&self) -> String {
-        let numbers = self.sequence_numbers();
-        let bits = numbers.transforms().iter().map(|one| if *one == Transform::sequence_numbers(true) { "64" } else { "32" });
-        format!("{} bits", bits.collect::<Vec<_>>().join(" or "))
-    }
-
-    /// The groups of its proposals, each once.
-    pub fn groups(&self) -> Proposal {
-        Proposal::new(Protocol::Esp, self.esp.value.iter().flat_map(|proposal| proposal.of(Kind::KeyExchange)).copied())
-    }
-}
-
 /// Networks, or whatever else, in one line.
 pub(crate) fn listed<T: ToString>(items: &[T]) -> String {
     items.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
-}
-
-/// The IP protocol of GRE (IANA protocol numbers, RFC 2784).
-pub const GRE: u8 = 47;
-
-/// A shared secret and the identities it belongs to, sorted.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SharedSecret {
-    /// The identities of the two ends, in no particular order.
-    pub identities: Vec<Identity>,
-    /// The secret.
-    pub secret: Secret,
-}
-
-/// A key of the gateway's own.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct KeyPair {
-    /// The identity that it proves.
-    pub identity: Identity,
-    /// Its public part.
-    pub public: PublicKey,
-    /// The certificate of that part, where it has one.
-    pub certificate: Option<Certificate>,
-    /// Its private part as a PEM text; nothing where it stands on the gateway already.
-    pub private: Option<Secret>,
-}
-
-impl KeyPair {
-    /// The private part as the text of a file.
-    pub(crate) fn private_text(&self) -> Option<String> {
-        self.private.as_ref().map(|private| String::from_utf8_lossy(private.expose()).into_owned())
-    }
-}
-
-/// A peer's key.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct PinnedKey {
-    /// The identity that it proves.
-    pub identity: Identity,
-    /// The key.
-    pub public: PublicKey,
-}
-
-impl SharedSecret {
-    /// A secret between identities.
-    pub fn between(identities: impl IntoIterator<Item = Identity>, secret: Secret) -> Self {
-        let mut identities: Vec<_> = identities.into_iter().collect();
-        identities.sort();
-        SharedSecret { identities, secret }
-    }
 }
 
 impl Gateway {
     /// The secret this gateway would use with a peer: the entry that names both identities; else one for the peer alone,
     /// for itself alone, or for anybody.
     pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {
-        let (local, remote) = (&connection.local_identity.value, &connection.remote_identity.value);
+        let (local, remote) = (&connection.ike().local_identity.value, &connection.ike().remote_identity.value);
         let fit = |entry: &SharedSecret| match entry.identities.as_slice() {
             [] => Some(0),
             [one] if one == local => Some(1),
@@ -500,25 +130,25 @@ impl Gateway {
 
     /// A secret that is for one of the two ends, where none is for both.
     pub(crate) fn secret_for_either(&self, connection: &Connection) -> Option<&Secret> {
-        let ends = [&connection.local_identity.value, &connection.remote_identity.value];
+        let ends = [&connection.ike().local_identity.value, &connection.ike().remote_identity.value];
         let names = |identity: &Identity| self.secrets.iter().find(|entry| entry.identities.contains(identity));
         ends.into_iter().rev().find_map(names).map(|entry| &entry.secret)
     }
 
     /// The public part of the key with which this gateway proves itself to a peer.
     pub fn own_key(&self, connection: &Connection) -> Option<&PublicKey> {
-        self.key_pairs.iter().find(|pair| pair.identity == connection.local_identity.value).map(|pair| &pair.public)
+        self.key_pairs.iter().find(|pair| pair.identity == connection.ike().local_identity.value).map(|pair| &pair.public)
     }
 
     /// The certificate with which this gateway proves itself to a peer.
     pub fn own_certificate(&self, connection: &Connection) -> Option<&Certificate> {
-        let mut pairs = self.key_pairs.iter().filter(|pair| pair.identity == connection.local_identity.value);
+        let mut pairs = self.key_pairs.iter().filter(|pair| pair.identity == connection.ike().local_identity.value);
         pairs.find_map(|pair| pair.certificate.as_ref())
     }
 
     /// The key that a peer must prove to have.
     pub fn pinned_key(&self, connection: &Connection) -> Option<&PublicKey> {
-        self.pinned.iter().find(|pinned| pinned.identity == connection.remote_identity.value).map(|pinned| &pinned.public)
+        self.pinned.iter().find(|pinned| pinned.identity == connection.ike().remote_identity.value).map(|pinned| &pinned.public)
     }
 
     /// What may cross, local and remote, as it appears in the tunnel: the selectors, or where those are any to any, what

@@ -8,8 +8,8 @@ use ipnet::IpNet;
 
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Opening, Packet,
-    Passing, Protection, Through, Traffic, TunnelInterface, Verdict,
+    BgpSession, Connection, Endpoint, Filter, FilterForm, FilterRule, Gateway, Hook, InterfaceKind, Method, NatTarget, Packet, Passing,
+    Protection, Through, Traffic, TunnelInterface, Verdict,
 };
 use crate::key::PublicKey;
 
@@ -41,9 +41,9 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         }
     };
     let names = format!("{} and {}", left.name, right.name);
-    let methods = |c: &Connection| (c.version.value, c.aggressive.value, c.local_method.value, c.remote_method.value);
-    let (version, aggressive, local, remote) = methods(one);
-    say(&rules::METHODS_DIFFER, (version, aggressive, remote, local) != methods(other) || modes(one) != modes(other), &|| {
+    let methods = |c: &Connection| (c.ike().exchange.value, c.ike().local_method.value, c.ike().remote_method.value);
+    let (exchange, local, remote) = methods(one);
+    say(&rules::METHODS_DIFFER, (exchange, remote, local) != methods(other) || modes(one) != modes(other), &|| {
         format!("{names} differ in version, method or mode")
     });
     say(
@@ -54,12 +54,14 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     );
     say(
         &rules::IDENTITIES_NOT_CROSSED,
-        one.local_identity != other.remote_identity || one.remote_identity != other.local_identity,
+        one.ike().local_identity != other.ike().remote_identity || one.ike().remote_identity != other.ike().local_identity,
         &|| format!("the identities of {names} are not crossed"),
     );
-    say(&rules::IKE_PROPOSALS_DIFFER, one.ike != other.ike || one.ike.value.is_empty(), &|| format!("the IKE proposals of {names} differ"));
+    say(&rules::IKE_PROPOSALS_DIFFER, one.ike().proposals != other.ike().proposals || one.ike().proposals.value.is_empty(), &|| {
+        format!("the IKE proposals of {names} differ")
+    });
     let secrets = (left.gateway.secret_for(one), right.gateway.secret_for(other));
-    match one.local_method.value {
+    match one.ike().local_method.value {
         Method::SharedSecret => {
             say(&rules::SECRETS_DIFFER, secrets.0.is_none() || secrets.0 != secrets.1, &|| format!("the secrets of {names} differ"));
         }
@@ -93,7 +95,7 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
         format!("what crosses at {} is not what crosses at {}", left.name, right.name)
     });
     say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), &|| format!("the ESP proposals of {names} differ"));
-    let waits = |c: &Connection| c.children.iter().all(|child| child.opening.value == Opening::Wait);
+    let waits = |c: &Connection| c.children.iter().all(|child| !child.opening.value.opens());
     say(&rules::NOBODY_STARTS, waits(one) && waits(other), &|| format!("neither of {names} opens the tunnel by itself"));
     for end in [&left, &right] {
         findings.extend(exemption(end));
@@ -111,7 +113,7 @@ pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
 /// Whether the peer believes the certificate that a gateway shows to it.
 fn believed(gateway: &Gateway, connection: &Connection, peer: &Gateway) -> bool {
     let own = gateway.own_certificate(connection);
-    own.is_some_and(|own| own.names(&connection.local_identity.value) && peer.authorities.iter().any(|issuer| own.issued_by(issuer)))
+    own.is_some_and(|own| own.names(&connection.ike().local_identity.value) && peer.authorities.iter().any(|issuer| own.issued_by(issuer)))
 }
 
 fn modes(connection: &Connection) -> Vec<crate::gateway::Mode> {

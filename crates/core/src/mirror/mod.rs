@@ -14,8 +14,8 @@ use crate::description::{Description, Network, Site, Tunnel};
 use crate::dialect::Remarks;
 use crate::digest::digest;
 use crate::gateway::{
-    BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, InterfaceKind, KeyPair, Method, Mode, NatRule,
-    NatTarget, Opening, Passing, PinnedKey, Protection, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through,
+    BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike, InterfaceKind, KeyPair, Keying, Method, Mode,
+    NatRule, NatTarget, Passing, PinnedKey, Protection, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through,
     Traffic, TunnelInterface, Verdict, Whence,
 };
 use crate::key::Certificate;
@@ -167,19 +167,21 @@ impl Taking<'_> {
         let (me, peer, agreement) = (self.me(), self.peer(), self.agreement);
         Connection {
             name: self.tunnel.name.value.clone(),
-            version: Setting::planned(agreement.version),
-            aggressive: Setting::planned(agreement.aggressive),
             local: Setting::planned(me.local()),
             remote: Setting::planned(peer.reached()),
             encapsulation: Setting::planned(agreement.encapsulation[self.end]),
-            local_identity: Setting::planned(me.identity()),
-            remote_identity: Setting::planned(peer.identity()),
-            local_method: Setting::planned(self.tunnel.method.value),
-            remote_method: Setting::planned(self.tunnel.method.value),
-            ike: Setting::planned(agreement.ike.clone()),
-            ike_lifetime: Setting::planned(agreement.ike_lifetime),
-            liveness: Setting::planned(agreement.liveness),
-            persistent: Setting::planned(agreement.opening[self.end] != Opening::Wait),
+            keying: Keying::Ike(Box::new(Ike {
+                exchange: Setting::planned(agreement.exchange),
+                mode: Whence::default(),
+                local_identity: Setting::planned(me.identity()),
+                remote_identity: Setting::planned(peer.identity()),
+                local_method: Setting::planned(self.tunnel.method.value),
+                remote_method: Setting::planned(self.tunnel.method.value),
+                proposals: Setting::planned(agreement.ike.clone()),
+                lifetime: Setting::planned(agreement.ike_lifetime),
+                liveness: Setting::planned(agreement.liveness),
+                persistent: Setting::planned(agreement.opening[self.end].opens()),
+            })),
             interface: Setting::planned((self.tunnel.gre.is_none() && self.routed()).then(|| interface_id(&self.tunnel.name.value))),
             children: self.children(),
         }

@@ -124,6 +124,8 @@ pub struct Selectors {
 /// When a platform can open a tunnel; at once it always can.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Openings {
+    /// When a packet wants to cross, beside at once: nothing leaves in clear before the SA is there.
+    pub trap_beside_start: bool,
     /// When the first packet wants to cross.
     pub on_traffic: bool,
     /// By a command.
@@ -221,10 +223,10 @@ impl Eq for dyn Platform {}
 
 /// The identity of an end that states none: its address.
 pub(crate) fn implied(at: &Endpoint) -> Identity {
-    match at {
+    match at.first() {
         Endpoint::At(address) => Identity::Address(*address),
         Endpoint::Named(name) => Identity::Name(name.clone()),
-        Endpoint::Anywhere => Identity::Implied(OWN_ADDRESS),
+        _ => Identity::Implied(OWN_ADDRESS),
     }
 }
 

@@ -18,9 +18,9 @@ impl<'a> Listeners<'a> {
     pub(super) fn of(connections: &'a [Connection]) -> Self {
         let mut listeners = Listeners { by_peer: BTreeMap::new(), open: Vec::new() };
         for connection in connections {
-            match connection.remote.value {
-                Endpoint::At(address) => listeners.by_peer.entry(address).or_default().push(connection),
-                Endpoint::Named(_) | Endpoint::Anywhere => listeners.open.push(connection),
+            match &connection.remote.value {
+                Endpoint::At(address) => listeners.by_peer.entry(*address).or_default().push(connection),
+                _ => listeners.open.push(connection),
             }
         }
         listeners
@@ -33,7 +33,8 @@ impl<'a> Listeners<'a> {
             Some(from) => self.by_peer.get(&from).into_iter().flatten().collect::<Vec<_>>(),
             None => self.by_peer.values().flatten().collect(),
         };
-        named.into_iter().chain(&self.open).filter(at).copied().collect()
+        let takes = |connection: &&&Connection| from.is_none_or(|from| connection.remote.value.takes(from) != Some(false));
+        named.into_iter().chain(&self.open).filter(at).filter(takes).copied().collect()
     }
 }
 
@@ -83,8 +84,8 @@ impl<'a> Play<'a> {
             let reason = format!("{} says that it is at {said}, which none of its interfaces has.", self.name(caller));
             return Some((reason, [None, None], vec![self.cure(caller, &calling.local, format!("write {own}"))]));
         }
-        match (&calling.remote.value, there.reached) {
-            (Endpoint::Anywhere, _) => {
+        match (calling.remote.value.first(), there.reached) {
+            (Endpoint::Anywhere | Endpoint::Within(_), _) => {
                 let reason = format!("{} is not told where its peer is, so that it can only answer.", self.name(caller));
                 let address = there.reached.map_or("its address".to_owned(), |address| address.to_string());
                 return Some((reason, [None, None], vec![self.cure(caller, &calling.remote, format!("write {address}"))]));

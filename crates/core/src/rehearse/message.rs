@@ -4,7 +4,7 @@ use std::fmt;
 
 /// Kinds of exchanges (RFC 7296 section 3.1, RFC 2408 section 3.1, RFC 2409 section 5).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Exchange {
+pub enum ExchangeType {
     /// Proposals and keys for the IKE SA.
     IkeSaInit,
     /// Identities, proofs and a first Child SA.
@@ -21,17 +21,17 @@ pub enum Exchange {
     QuickMode,
 }
 
-impl Exchange {
+impl ExchangeType {
     /// As the registries and the RFCs call it.
     pub fn word(self) -> &'static str {
         match self {
-            Exchange::IkeSaInit => "IKE_SA_INIT",
-            Exchange::IkeAuth => "IKE_AUTH",
-            Exchange::CreateChildSa => "CREATE_CHILD_SA",
-            Exchange::Informational => "INFORMATIONAL",
-            Exchange::MainMode => "main mode",
-            Exchange::AggressiveMode => "aggressive mode",
-            Exchange::QuickMode => "quick mode",
+            ExchangeType::IkeSaInit => "IKE_SA_INIT",
+            ExchangeType::IkeAuth => "IKE_AUTH",
+            ExchangeType::CreateChildSa => "CREATE_CHILD_SA",
+            ExchangeType::Informational => "INFORMATIONAL",
+            ExchangeType::MainMode => "main mode",
+            ExchangeType::AggressiveMode => "aggressive mode",
+            ExchangeType::QuickMode => "quick mode",
         }
     }
 }
@@ -77,7 +77,7 @@ pub struct Message {
     /// The end that sends it.
     pub from: usize,
     /// Of which exchange.
-    pub exchange: Exchange,
+    pub exchange: ExchangeType,
     /// Its message ID; nothing in IKEv1, where it is a random number.
     pub id: Option<u32>,
     /// Whether it answers.
@@ -100,7 +100,7 @@ pub(super) struct Draft {
 }
 
 impl Draft {
-    pub(super) fn request(read: bool, from: usize, exchange: Exchange, id: u32, source: &'static str) -> Draft {
+    pub(super) fn request(read: bool, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> Draft {
         let message = Message { from, exchange, id: Some(id), reply: false, payloads: Vec::new(), refusal: None, arrives: true, source };
         Draft { message, read }
     }

@@ -18,13 +18,13 @@ use ipnet::IpNet;
 use crate::algorithm::Transform;
 use crate::compare::Looked;
 use crate::couples::Couples;
-use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Opening, Setting};
+use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Setting};
 use crate::platform::{Line, Manner};
 use crate::source::Place;
 
 use ends::Listeners;
 use message::Draft;
-pub use message::{Exchange, Message, Notify, Payload, Step};
+pub use message::{ExchangeType, Message, Notify, Payload, Step};
 
 /// A gateway that takes part.
 #[derive(Clone, Copy, Debug)]
@@ -189,7 +189,7 @@ fn negotiate(actors: [Actor<'_>; 2], opener: Option<usize>, read: bool) -> Rehea
     for (one, other) in couples.pairs() {
         let opener = opener.unwrap_or_else(|| who_opens([one, other]));
         let mut play = Play::new(actors, [one, other], opener, &listeners[1 - opener], read);
-        match [one, other][opener].version.value {
+        match [one, other][opener].version() {
             IkeVersion::V2 => play.ikev2(),
             IkeVersion::V1 => play.ikev1(),
         }
@@ -201,7 +201,7 @@ fn negotiate(actors: [Actor<'_>; 2], opener: Option<usize>, read: bool) -> Rehea
 
 /// The end that opens a connection by itself; where both do or neither, the first one that knows where its peer is.
 fn who_opens(connections: [&Connection; 2]) -> usize {
-    let opens = |connection: &Connection| connection.children.iter().any(|child| child.opening.value != Opening::Wait);
+    let opens = |connection: &Connection| connection.children.iter().any(|child| child.opening.value.opens());
     let knows = |connection: &Connection| connection.remote.value != Endpoint::Anywhere;
     let rank = |connection| (opens(connection), knows(connection));
     usize::from(rank(connections[1]) > rank(connections[0]))
@@ -252,17 +252,17 @@ impl<'a> Play<'a> {
     }
 
     /// A request of IKEv2.
-    fn request(&self, from: usize, exchange: Exchange, id: u32, source: &'static str) -> Draft {
+    fn request(&self, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> Draft {
         Draft::request(self.read, from, exchange, id, source)
     }
 
     /// Its reply.
-    fn reply(&self, from: usize, exchange: Exchange, id: u32, source: &'static str) -> Draft {
+    fn reply(&self, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> Draft {
         self.request(from, exchange, id, source).answering()
     }
 
     /// A message of IKEv1.
-    fn old(&self, from: usize, exchange: Exchange, source: &'static str) -> Draft {
+    fn old(&self, from: usize, exchange: ExchangeType, source: &'static str) -> Draft {
         self.request(from, exchange, 0, source).without_id()
     }
 
@@ -291,7 +291,7 @@ impl<'a> Play<'a> {
     /// A failure; `told` is what the two daemons write into their logs: the one that opens, and the one that answers.
     fn fail(&mut self, stage: Stage, reason: impl Into<String>, told: [Option<Line>; 2], cures: Vec<Cure>) -> &mut Failure {
         let mut logs = [None, None];
-        let version = self.calling().version.value;
+        let version = self.calling().version();
         for (end, line) in [(self.opener, told[0]), (self.answerer(), told[1])] {
             logs[end] = line.and_then(|line| self.manner(end).words(line, version));
         }

@@ -9,21 +9,22 @@ impl<'a> Play<'a> {
     /// Whether an end has what it proves itself with; where not, it ends here.
     pub(super) fn can_prove(&mut self, end: usize, connection: &Connection) -> bool {
         let gateway = self.actors[end].looked.gateway;
-        match connection.local_method.value {
+        match connection.ike().local_method.value {
             Method::SharedSecret if self.secret(end, connection).is_none() => {
-                let ids = format!("{} and {}", connection.local_identity.value.words(), connection.remote_identity.value.words());
+                let ids =
+                    format!("{} and {}", connection.ike().local_identity.value.words(), connection.ike().remote_identity.value.words());
                 let reason = format!("{} has no secret for {ids}.", self.name(end));
                 let cures = vec![
                     Cure { end, place: None, spelling: None, what: format!("add a secret for {ids}") },
-                    self.cure(end, &connection.local_identity, "or name the identities that a secret is for"),
+                    self.cure(end, &connection.ike().local_identity, "or name the identities that a secret is for"),
                 ];
                 self.fail(Stage::Authentication, reason, self.told(end, Line::NoSecret), cures);
                 false
             }
             Method::PublicKey if gateway.own_key(connection).is_none() => {
-                let own = connection.local_identity.value.words();
+                let own = connection.ike().local_identity.value.words();
                 let reason = format!("{} has no key for {own}.", self.name(end));
-                let cures = vec![self.cure(end, &connection.local_identity, "name an identity that there is a key for")];
+                let cures = vec![self.cure(end, &connection.ike().local_identity, "name an identity that there is a key for")];
                 self.fail(Stage::Authentication, reason, self.told(end, Line::NoKey), cures);
                 false
             }
@@ -37,9 +38,9 @@ impl<'a> Play<'a> {
         gateway.secret_for(connection).or_else(|| {
             // Who takes anybody looks for the secret of whoever it is.
             let mut known = connection.clone();
-            known.local_identity.value = self.shown(end, connection);
-            if known.remote_identity.value == Identity::Anybody {
-                known.remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
+            known.ike_mut().local_identity.value = self.shown(end, connection);
+            if known.ike().remote_identity.value == Identity::Anybody {
+                known.ike_mut().remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
             }
             let by_one = || gateway.secret_for_either(&known).filter(|_| self.manner(end).secret_by_one_end);
             gateway.secret_for(&known).or_else(by_one)
@@ -55,16 +56,17 @@ impl<'a> Play<'a> {
 
     /// The identity that an end shows with a connection.
     pub(super) fn shown(&self, end: usize, connection: &Connection) -> Identity {
-        let unsaid = connection.local_identity.origin == Origin::Default || matches!(connection.local_identity.value, Identity::Implied(_));
+        let unsaid = connection.ike().local_identity.origin == Origin::Default
+            || matches!(connection.ike().local_identity.value, Identity::Implied(_));
         if unsaid
             && end == self.answerer()
             && self.manner(end).is_whoever_is_asked_for
-            && connection.local_method.value == Method::SharedSecret
+            && connection.ike().local_method.value == Method::SharedSecret
             && let Some(asked) = self.asked_identity()
         {
             return asked.clone();
         }
-        match (&connection.local_identity.value, self.places(end).own) {
+        match (&connection.ike().local_identity.value, self.places(end).own) {
             (Identity::Implied(OWN_ADDRESS), Some(own)) => Identity::Address(own),
             (said, _) => said.clone(),
         }
@@ -72,7 +74,7 @@ impl<'a> Play<'a> {
 
     /// The identity that the one that opens asks for, if it asks for one.
     pub(super) fn asked_identity(&self) -> Option<&'a Identity> {
-        let expected = &self.calling().remote_identity.value;
+        let expected = &self.calling().ike().remote_identity.value;
         let names_only = self.manner(self.opener).asks_for_names_only;
         // Who takes anybody asks for nobody.
         (*expected != Identity::Anybody && !(names_only && matches!(expected, Identity::Address(_)))).then_some(expected)
@@ -81,13 +83,13 @@ impl<'a> Play<'a> {
     /// Whether an end is looked up as the one that a connection of the other expects.
     pub(super) fn is_taken(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
         let by_certificate = self.manner(1 - end).believes_certificates && self.is_certified(end, shows, judges);
-        judges.remote_identity.value.takes(&self.shown(end, shows)) || by_certificate
+        judges.ike().remote_identity.value.takes(&self.shown(end, shows)) || by_certificate
     }
 
     /// Whether an end's certificate names whom the other expects.
     fn is_certified(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
         let own = || self.actors[end].looked.gateway.own_certificate(shows);
-        shows.local_method.value == Method::Certificate && own().is_some_and(|own| own.names(&judges.remote_identity.value))
+        shows.ike().local_method.value == Method::Certificate && own().is_some_and(|own| own.names(&judges.ike().remote_identity.value))
     }
 
     /// What one end alone logs.
@@ -105,24 +107,24 @@ impl<'a> Play<'a> {
         let unsaid = matches!(shown, Identity::Implied(_)) && self.manner(end).named_by_certificate;
         let counts = unsaid || self.manner(other).believes_certificates;
         let named = counts && self.is_certified(end, shows, judges);
-        if !named && !judges.remote_identity.value.takes(&shown) {
-            let (is, wants) = (shown.words(), judges.remote_identity.value.words());
+        if !named && !judges.ike().remote_identity.value.takes(&shown) {
+            let (is, wants) = (shown.words(), judges.ike().remote_identity.value.words());
             let cures = vec![
-                self.cure(other, &judges.remote_identity, format!("write {is}")),
-                self.cure(end, &shows.local_identity, format!("or write {wants}")),
+                self.cure(other, &judges.ike().remote_identity, format!("write {is}")),
+                self.cure(end, &shows.ike().local_identity, format!("or write {wants}")),
             ];
             return Some((format!("{} says that it is {is}, {} expects {wants}.", names[0], names[1]), cures));
         }
-        if shows.local_method != judges.remote_method {
-            let (has, wants) = (shows.local_method.value.words(), judges.remote_method.value.words());
+        if shows.ike().local_method != judges.ike().remote_method {
+            let (has, wants) = (shows.ike().local_method.value.words(), judges.ike().remote_method.value.words());
             let cures = vec![
-                self.cure(other, &judges.remote_method, format!("expect {has}")),
-                self.cure(end, &shows.local_method, format!("or use {wants}")),
+                self.cure(other, &judges.ike().remote_method, format!("expect {has}")),
+                self.cure(end, &shows.ike().local_method, format!("or use {wants}")),
             ];
             return Some((format!("{} proves itself with {has}, {} wants {wants}.", names[0], names[1]), cures));
         }
         let at = |end: usize, what: &str| Cure { end, place: None, spelling: None, what: what.to_owned() };
-        match shows.local_method.value {
+        match shows.ike().local_method.value {
             Method::SharedSecret => {
                 let secrets = [self.secret(end, shows), self.secret(other, judges)];
                 let reason = match secrets {
@@ -139,16 +141,16 @@ impl<'a> Play<'a> {
                 (!fits).then(|| (reason, vec![at(other, &format!("give it the public key of {}", names[0]))]))
             }
             Method::Certificate => {
-                if judges.remote_identity.value == Identity::Anybody && self.manner(other).certificate_needs_name {
+                if judges.ike().remote_identity.value == Identity::Anybody && self.manner(other).certificate_needs_name {
                     let reason = format!("{} does not say who its peer is, and takes nobody's certificate then.", names[1]);
                     let wants = format!("write {}", shown.words());
-                    return Some((reason, vec![self.cure(other, &judges.remote_identity, wants)]));
+                    return Some((reason, vec![self.cure(other, &judges.ike().remote_identity, wants)]));
                 }
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
-                if !named && !own.names(&shows.local_identity.value) {
-                    let is = shows.local_identity.value.words();
-                    let cures = vec![self.cure(end, &shows.local_identity, "take a name that the certificate has")];
+                if !named && !own.names(&shows.ike().local_identity.value) {
+                    let is = shows.ike().local_identity.value.words();
+                    let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
                     return Some((format!("The certificate of {} does not name {is}.", names[0]), cures));
                 }
                 let known = judge.authorities.iter().any(|issuer| own.issued_by(issuer));

@@ -1,6 +1,6 @@
 //! What is said where something does not fit: why, what each end logs, and which lines to change.
 
-use super::message::{Exchange, Notify};
+use super::message::{ExchangeType, Notify};
 use super::v2::Keys;
 use super::{Cure, Failure, Play, Stage, child_name};
 use crate::algorithm::Kind;
@@ -14,13 +14,13 @@ impl<'a> Play<'a> {
     pub(super) fn nobody_meant(&mut self, hearing: &[&Connection]) {
         let (caller, answerer) = (self.opener, self.answerer());
         let meant = self.meant();
-        let old = self.calling().version.value == IkeVersion::V1;
-        let none_old = self.actors[answerer].looked.gateway.connections.iter().all(|one| one.version.value == IkeVersion::V2);
+        let old = self.calling().version() == IkeVersion::V1;
+        let none_old = self.actors[answerer].looked.gateway.connections.iter().all(|one| one.version() == IkeVersion::V2);
         let silent =
             !self.manner(answerer).answers_strangers || (old && (none_old || hearing.is_empty()) && self.manner(answerer).silent_to_v1);
-        match self.calling().version.value {
+        match self.calling().version() {
             _ if silent => {}
-            IkeVersion::V2 => self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
+            IkeVersion::V2 => self.refuse(ExchangeType::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
             IkeVersion::V1 => self.refuse_v1(answerer, Notify::V1_NO_PROPOSAL),
         }
         let (stage, here) = match silent {
@@ -40,11 +40,11 @@ impl<'a> Play<'a> {
             self.fail(stage, reason, told, cures);
         } else {
             let calling = self.calling();
-            let (says, wants) = (calling.exchange(), meant.exchange());
+            let (says, wants) = (calling.ike().exchange.value.words(), meant.ike().exchange.value.words());
             let reason = format!("{} opens with {says}, {} has the connection for {wants}.", self.name(caller), self.name(answerer));
             let cures = vec![
-                self.cure(answerer, &meant.version, format!("say {says}")),
-                self.cure(caller, &calling.version, format!("or say {wants} here")),
+                self.cure(answerer, &meant.ike().exchange, format!("say {says}")),
+                self.cure(caller, &calling.ike().exchange, format!("or say {wants} here")),
             ];
             self.fail(stage, reason, told, cures);
         }
@@ -150,7 +150,7 @@ impl<'a> Play<'a> {
 
     /// The last failure is of a request of this end: what the two log then.
     pub(super) fn swap_logs(&mut self, from: usize, [asks, answers]: [Line; 2]) {
-        let version = self.calling().version.value;
+        let version = self.calling().version();
         let mut logs = [None, None];
         logs[from] = self.manner(from).words(asks, version);
         logs[1 - from] = self.manner(1 - from).words(answers, version);
@@ -167,17 +167,17 @@ impl<'a> Play<'a> {
         let mut cures: Vec<Cure> = Vec::new();
         let shown = self.shown(caller, calling);
         let theirs = self.shown(answerer, meant);
-        if !meant.remote_identity.value.takes(&shown) {
-            let (says, wants) = (shown.words(), meant.remote_identity.value.words());
+        if !meant.ike().remote_identity.value.takes(&shown) {
+            let (says, wants) = (shown.words(), meant.ike().remote_identity.value.words());
             reasons.push(format!("{} says that it is {says}, {} expects {wants}.", self.name(caller), self.name(answerer)));
-            cures.push(self.cure(answerer, &meant.remote_identity, format!("write {says}")));
-            cures.push(self.cure(caller, &calling.local_identity, format!("or write {wants}")));
+            cures.push(self.cure(answerer, &meant.ike().remote_identity, format!("write {says}")));
+            cures.push(self.cure(caller, &calling.ike().local_identity, format!("or write {wants}")));
         }
         if self.asked_identity().is_some_and(|asked| !asked.takes(&theirs)) {
-            let (wants, is) = (calling.remote_identity.value.words(), theirs.words());
+            let (wants, is) = (calling.ike().remote_identity.value.words(), theirs.words());
             reasons.push(format!("{} asks for {wants}, {} is {is}.", self.name(caller), self.name(answerer)));
-            cures.push(self.cure(answerer, &meant.local_identity, format!("write {wants}")));
-            cures.push(self.cure(caller, &calling.remote_identity, format!("or write {is}")));
+            cures.push(self.cure(answerer, &meant.ike().local_identity, format!("write {wants}")));
+            cures.push(self.cure(caller, &calling.ike().remote_identity, format!("or write {is}")));
         }
         self.fail(stage, reasons.join(" "), [Some(Line::NotBelieved), Some(Line::PeerUnknown)], cures)
     }

@@ -1,13 +1,13 @@
 //! IKEv1 (RFC 2409; RFC 2407 for what IDs and SAs mean in ESP).
 
-use super::message::{Draft, Exchange, Notify};
+use super::message::{Draft, ExchangeType, Notify};
 use super::v2::{Keys, first_group, key, offered, with_key};
 use super::{Play, Stage};
 use crate::algorithm::{Kind, Transform};
 use crate::duration::duration_words;
 use crate::fits::proposals::{Suite, choose, nearest_two};
 use crate::fits::selectors::{Wanted, answer};
-use crate::gateway::{Child, Connection, IkeVersion, Method, Origin, Proposal, listed};
+use crate::gateway::{Child, Connection, Exchange, IkeVersion, Method, Origin, Proposal, listed};
 use crate::platform::Line;
 
 /// Main mode and aggressive mode.
@@ -19,7 +19,7 @@ const NOTIFY: &str = "RFC 2408 section 3.14";
 
 impl<'a> Play<'a> {
     pub(super) fn ikev1(&mut self) {
-        let answering = if self.calling().aggressive.value { self.aggressive() } else { self.main() };
+        let answering = if self.calling().ike().exchange.value == Exchange::V1Aggressive { self.aggressive() } else { self.main() };
         let Some(answering) = answering else { return };
         for child in &self.calling().children {
             if self.asks_for_nothing(child) {
@@ -31,17 +31,22 @@ impl<'a> Play<'a> {
     }
 
     /// The first message, and what comes of it: the connection that answers, and what was chosen.
-    fn open_v1(&mut self, exchange: Exchange, source: &'static str, with_identity: bool) -> Option<(&'a Connection, Suite)> {
+    fn open_v1(&mut self, exchange: ExchangeType, source: &'static str, with_identity: bool) -> Option<(&'a Connection, Suite)> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let mut offer = calling.ike.value.clone();
+        let mut offer = calling.ike().proposals.value.clone();
         if self.manner(caller).first_values_v1 {
             offer = offer.iter().map(Proposal::firsts).collect();
         }
         let offer = &offer;
         let unheard = self.unheard();
         let mut first = self.old(caller, exchange, source).with("SA", || {
-            format!("{}, {}, {}", offered(offer), calling.local_method.value.words(), duration_words(calling.ike_lifetime.value.hard))
+            format!(
+                "{}, {}, {}",
+                offered(offer),
+                calling.ike().local_method.value.words(),
+                duration_words(calling.ike().lifetime.value.hard)
+            )
         });
         if with_identity {
             let group = first_group(offer);
@@ -52,9 +57,7 @@ impl<'a> Play<'a> {
             return None;
         }
         let hearing = self.hearing();
-        let fits = |connection: &&Connection| {
-            connection.version.value == IkeVersion::V1 && connection.aggressive.value == calling.aggressive.value
-        };
+        let fits = |connection: &&Connection| connection.ike().exchange.value == calling.ike().exchange.value;
         let able: Vec<_> = hearing.iter().copied().filter(fits).collect();
         if able.is_empty() {
             self.nobody_meant(&hearing);
@@ -62,12 +65,13 @@ impl<'a> Play<'a> {
         }
         // The way of proving it is part of a proposal.
         let same_proof = |connection: &&Connection| {
-            connection.remote_method.value == calling.local_method.value && connection.local_method.value == calling.remote_method.value
+            connection.ike().remote_method.value == calling.ike().local_method.value
+                && connection.ike().local_method.value == calling.ike().remote_method.value
         };
         let preference = self.manner(answerer).preference;
         let chosen = able.iter().copied().filter(same_proof).find_map(|connection| {
-            let any = self.manner(answerer).takes_any_v1 && connection.ike.origin == Origin::Default;
-            let own = if any { offer.as_slice() } else { connection.ike.value.as_slice() };
+            let any = self.manner(answerer).takes_any_v1 && connection.ike().proposals.origin == Origin::Default;
+            let own = if any { offer.as_slice() } else { connection.ike().proposals.value.as_slice() };
             Some((connection, choose(offer, own, preference)?))
         });
         if chosen.is_none() {
@@ -80,18 +84,18 @@ impl<'a> Play<'a> {
             let told = [Some(if silent { Line::Unanswered } else { Line::RefusedAtOnce }), Some(Line::NoIkeProposal)];
             let meant = self.meant();
             if proves {
-                let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &meant.ike.value);
+                let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &meant.ike().proposals.value);
                 let cures = vec![
-                    self.cure(caller, &calling.ike, "offer what the other end has"),
-                    self.cure(answerer, &meant.ike, "or take what is offered"),
+                    self.cure(caller, &calling.ike().proposals, "offer what the other end has"),
+                    self.cure(answerer, &meant.ike().proposals, "or take what is offered"),
                 ];
                 self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
             } else {
-                let (has, wants) = (calling.local_method.value.words(), meant.remote_method.value.words());
+                let (has, wants) = (calling.ike().local_method.value.words(), meant.ike().remote_method.value.words());
                 let reason = format!("{} offers {has}, {} wants {wants}.", self.name(caller), self.name(answerer));
                 let cures = vec![
-                    self.cure(answerer, &meant.remote_method, format!("expect {has}")),
-                    self.cure(caller, &calling.local_method, format!("or use {wants}")),
+                    self.cure(answerer, &meant.ike().remote_method, format!("expect {has}")),
+                    self.cure(caller, &calling.ike().local_method, format!("or use {wants}")),
                 ];
                 self.fail(if silent { Stage::Answer } else { Stage::IkeSa }, reason, told, cures);
             }
@@ -100,29 +104,29 @@ impl<'a> Play<'a> {
     }
 
     pub(super) fn refuse_v1(&mut self, end: usize, notify: Notify) {
-        self.say(self.old(end, Exchange::Informational, NOTIFY).refusing(notify));
+        self.say(self.old(end, ExchangeType::Informational, NOTIFY).refusing(notify));
     }
 
     /// Main mode: proposals, keys, and under their protection identities and proofs.
     fn main(&mut self) -> Option<&'a Connection> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let (first, suite) = self.open_v1(Exchange::MainMode, PHASE_ONE, false)?;
+        let (first, suite) = self.open_v1(ExchangeType::MainMode, PHASE_ONE, false)?;
         self.group = suite.group();
-        self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("SA", || suite.to_string()));
+        self.say(self.old(answerer, ExchangeType::MainMode, PHASE_ONE).with("SA", || suite.to_string()));
         if !self.can_prove(caller, calling) {
             return None;
         }
-        self.say(self.old(caller, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group())).plain("Ni"));
-        self.say(self.old(answerer, Exchange::MainMode, PHASE_ONE).with("KE", || key(suite.group())).plain("Nr"));
+        self.say(self.old(caller, ExchangeType::MainMode, PHASE_ONE).with("KE", || key(suite.group())).plain("Ni"));
+        self.say(self.old(answerer, ExchangeType::MainMode, PHASE_ONE).with("KE", || key(suite.group())).plain("Nr"));
         self.say(
-            self.old(caller, Exchange::MainMode, PHASE_ONE)
+            self.old(caller, ExchangeType::MainMode, PHASE_ONE)
                 .with("IDii", || self.shown(caller, calling).words())
-                .with(proof_name(calling), || calling.local_method.value.words()),
+                .with(proof_name(calling), || calling.ike().local_method.value.words()),
         );
         // The keys that protect identities already depend on the secret: with another one they cannot be read.
         let secrets = [(caller, calling), (answerer, first)].map(|(end, connection)| self.secret(end, connection));
-        if calling.local_method.value == Method::SharedSecret
+        if calling.ike().local_method.value == Method::SharedSecret
             && secrets[0] != secrets[1]
             && let Some((_, cures)) = self.unequal_secrets()
         {
@@ -133,9 +137,9 @@ impl<'a> Play<'a> {
         }
         let answering = self.known_v1()?;
         self.say(
-            self.old(answerer, Exchange::MainMode, PHASE_ONE)
+            self.old(answerer, ExchangeType::MainMode, PHASE_ONE)
                 .with("IDir", || self.shown(answerer, answering).words())
-                .with(proof_name(answering), || answering.local_method.value.words()),
+                .with(proof_name(answering), || answering.ike().local_method.value.words()),
         );
         self.believed_v1(answering)
     }
@@ -144,22 +148,25 @@ impl<'a> Play<'a> {
     fn aggressive(&mut self) -> Option<&'a Connection> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let (_, suite) = self.open_v1(Exchange::AggressiveMode, PHASE_ONE, true)?;
+        let (_, suite) = self.open_v1(ExchangeType::AggressiveMode, PHASE_ONE, true)?;
         self.group = suite.group();
         let answering = self.known_v1()?;
         self.say(
-            self.old(answerer, Exchange::AggressiveMode, PHASE_ONE)
+            self.old(answerer, ExchangeType::AggressiveMode, PHASE_ONE)
                 .with("SA", || suite.to_string())
                 .with("KE", || key(suite.group()))
                 .plain("Nr")
                 .with("IDir", || self.shown(answerer, answering).words())
-                .with(proof_name(answering), || answering.local_method.value.words()),
+                .with(proof_name(answering), || answering.ike().local_method.value.words()),
         );
         if !self.can_prove(caller, calling) {
             return None;
         }
         let answering = self.believed_v1(answering)?;
-        self.say(self.old(caller, Exchange::AggressiveMode, PHASE_ONE).with(proof_name(calling), || calling.local_method.value.words()));
+        self.say(
+            self.old(caller, ExchangeType::AggressiveMode, PHASE_ONE)
+                .with(proof_name(calling), || calling.ike().local_method.value.words()),
+        );
         Some(answering)
     }
 
@@ -167,7 +174,7 @@ impl<'a> Play<'a> {
     fn known_v1(&mut self) -> Option<&'a Connection> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let able: Vec<_> = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V1).collect();
+        let able: Vec<_> = self.hearing().into_iter().filter(|connection| connection.version() == IkeVersion::V1).collect();
         // What is asked for is not said in IKEv1: the one that opens finds out.
         let known = able.iter().copied().find(|connection| self.is_taken(caller, calling, connection));
         let Some(answering) = known else {
@@ -241,15 +248,15 @@ impl<'a> Play<'a> {
     /// The first message of a quick mode.
     fn ask_v1(&mut self, from: usize, asked: &Child, wanted: &Wanted) {
         let offer = self.offer_v1(from, asked, Keys::Own);
-        let request = self.old(from, Exchange::QuickMode, QUICK).with("SA", || offered(&offer)).plain("Ni");
+        let request = self.old(from, ExchangeType::QuickMode, QUICK).with("SA", || offered(&offer)).plain("Ni");
         self.say(identities(with_key(request, first_group(&offer)), wanted));
     }
 
     /// The second message of a quick mode, and the third.
     fn reply_v1(&mut self, from: usize, suite: &Suite, wanted: &Wanted) {
-        let reply = self.old(from, Exchange::QuickMode, QUICK).with("SA", || suite.to_string()).plain("Nr");
+        let reply = self.old(from, ExchangeType::QuickMode, QUICK).with("SA", || suite.to_string()).plain("Nr");
         self.say(identities(with_key(reply, suite.group()), wanted));
-        self.say(self.old(1 - from, Exchange::QuickMode, QUICK).plain("HASH"));
+        self.say(self.old(1 - from, ExchangeType::QuickMode, QUICK).plain("HASH"));
     }
 
     /// An end's proposals for ESP in a quick mode.
@@ -331,7 +338,7 @@ impl<'a> Play<'a> {
 
 /// The payload that proves who sends it.
 fn proof_name(connection: &Connection) -> &'static str {
-    if connection.local_method.value == Method::SharedSecret { "HASH" } else { "SIG" }
+    if connection.ike().local_method.value == Method::SharedSecret { "HASH" } else { "SIG" }
 }
 
 /// The networks, as identities of those on whose behalf it is negotiated.

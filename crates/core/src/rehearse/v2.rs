@@ -3,13 +3,13 @@
 use ipnet::IpNet;
 
 use super::ends::Places;
-use super::message::{Draft, Exchange, Notify};
+use super::message::{Draft, ExchangeType, Notify};
 use super::{Opened, Play, Stage, child_name};
 use crate::algorithm::{Kind, Transform};
 use crate::duration::duration_words;
 use crate::fits::proposals::{Suite, choose, nearest_two};
 use crate::fits::selectors::{Wanted, answer, taken};
-use crate::gateway::{Child, Connection, Identity, IkeVersion, Mode, Opening, Proposal, listed};
+use crate::gateway::{Child, Connection, Identity, IkeVersion, Mode, Proposal, listed};
 use crate::platform::{Line, Narrowing};
 
 impl<'a> Play<'a> {
@@ -31,7 +31,7 @@ impl<'a> Play<'a> {
     /// The Child SAs in the order in which they are asked for.
     fn in_turn(&self) -> impl Iterator<Item = &'a Child> + use<'a> {
         let children = &self.calling().children;
-        let at_once = children.iter().all(|child| child.opening.value == Opening::AtOnce);
+        let at_once = children.iter().all(|child| child.opening.value.start);
         let last = children.len().checked_sub(1).filter(|_| at_once && self.manner(self.opener).last_child_first);
         let first = last.unwrap_or(0);
         children.get(first).into_iter().chain(children.iter().enumerate().filter(move |(i, _)| *i != first).map(|(_, child)| child))
@@ -41,7 +41,7 @@ impl<'a> Play<'a> {
     fn init(&mut self) -> Option<Suite> {
         let (caller, answerer) = (self.opener, self.answerer());
         let calling = self.calling();
-        let offer = &calling.ike.value;
+        let offer = &calling.ike().proposals.value;
         let guess = offer.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
         let unheard = self.unheard();
         let request = self.first_message(offer, guess, unheard.is_none());
@@ -50,7 +50,7 @@ impl<'a> Play<'a> {
             return None;
         }
         let hearing = self.hearing();
-        let able: Vec<_> = hearing.iter().copied().filter(|connection| connection.version.value == IkeVersion::V2).collect();
+        let able: Vec<_> = hearing.iter().copied().filter(|connection| connection.version() == IkeVersion::V2).collect();
         if able.is_empty() {
             self.nobody_meant(&hearing);
             return None;
@@ -60,13 +60,13 @@ impl<'a> Play<'a> {
             self.think(answerer, || "finds a NAT device between the two: from here on over UDP 4500");
         }
         let preference = self.manner(answerer).preference;
-        let chosen = able.iter().find_map(|connection| choose(offer, &connection.ike.value, preference));
+        let chosen = able.iter().find_map(|connection| choose(offer, &connection.ike().proposals.value, preference));
         let Some(suite) = chosen else {
-            self.refuse(Exchange::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.7");
-            let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &self.meant().ike.value);
+            self.refuse(ExchangeType::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.7");
+            let apart = nearest_two([self.name(caller), self.name(answerer)], offer, &self.meant().ike().proposals.value);
             let cures = vec![
-                self.cure(caller, &calling.ike, "offer what the other end has"),
-                self.cure(answerer, &self.meant().ike, "or take what is offered"),
+                self.cure(caller, &calling.ike().proposals, "offer what the other end has"),
+                self.cure(answerer, &self.meant().ike().proposals, "or take what is offered"),
             ];
             let told = [Some(Line::RefusedAtOnce), Some(Line::NoIkeProposal)];
             self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
@@ -75,25 +75,25 @@ impl<'a> Play<'a> {
         if suite.group() != guess
             && let Some(group) = suite.group()
         {
-            let refusal = self.reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+            let refusal = self.reply(answerer, ExchangeType::IkeSaInit, 0, "RFC 7296 section 1.2");
             self.say(refusal.refusing_with(Notify::INVALID_KE_PAYLOAD, || format!("group {group}")));
             self.think(caller, || format!("tries again with a key of group {group}"));
             let again = self.first_message(offer, Some(group), true);
             self.say(again);
         }
-        let reply = self.reply(answerer, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+        let reply = self.reply(answerer, ExchangeType::IkeSaInit, 0, "RFC 7296 section 1.2");
         self.say(reply.with("SA", || suite.to_string()).with("KE", || key(suite.group())).plain("Nr").plain("N(NAT_DETECTION_…)"));
         Some(suite)
     }
 
     fn first_message(&self, offer: &[Proposal], group: Option<Transform>, arrives: bool) -> Draft {
-        let message = self.request(self.opener, Exchange::IkeSaInit, 0, "RFC 7296 section 1.2");
+        let message = self.request(self.opener, ExchangeType::IkeSaInit, 0, "RFC 7296 section 1.2");
         let message = message.with("SA", || offered(offer)).with("KE", || key(group));
         message.plain("Ni").plain("N(NAT_DETECTION_…)").arriving(arrives)
     }
 
     /// The refusal of a request.
-    pub(super) fn refuse(&mut self, exchange: Exchange, id: u32, notify: Notify, source: &'static str) {
+    pub(super) fn refuse(&mut self, exchange: ExchangeType, id: u32, notify: Notify, source: &'static str) {
         let reply = self.reply(self.answerer(), exchange, id, source);
         self.say(reply.refusing(notify));
     }
@@ -107,16 +107,16 @@ impl<'a> Play<'a> {
         }
         let first = self.in_turn().next()?;
         let mut request =
-            self.request(caller, Exchange::IkeAuth, 1, "RFC 7296 section 1.2").with("IDi", || self.shown(caller, calling).words());
+            self.request(caller, ExchangeType::IkeAuth, 1, "RFC 7296 section 1.2").with("IDi", || self.shown(caller, calling).words());
         let asked = self.asked_identity();
         if let Some(asked) = asked {
             request = request.with("IDr", || asked.words());
         }
-        request = request.with("AUTH", || calling.local_method.value.words());
+        request = request.with("AUTH", || calling.ike().local_method.value.words());
         request = child_payloads(request, &without_groups(&first.esp.value), first);
         self.say(request);
         let source = "RFC 7296 section 2.21.2";
-        let able = self.hearing().into_iter().filter(|connection| connection.version.value == IkeVersion::V2);
+        let able = self.hearing().into_iter().filter(|connection| connection.version() == IkeVersion::V2);
         let known = |connection: &&Connection| {
             // Who does not say who it is does not look for it either.
             let own = self.shown(answerer, connection);
@@ -129,7 +129,7 @@ impl<'a> Play<'a> {
         let mode = |connection: &&Connection| tunnel || connection.children.iter().any(|child| child.mode == first.mode);
         let fits = |connection: &&Connection| !self.manner(answerer).recognises_by_mode || mode(connection);
         let Some(answering) = known.iter().copied().find(fits) else {
-            self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
+            self.refuse(ExchangeType::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             if let Some(own) = known.first().and_then(|connection| connection.children.first()) {
                 self.unfit_mode(first, own, Stage::Authentication, [Some(Line::NotBelieved), Some(Line::PeerUnknown)]);
                 return None;
@@ -142,19 +142,19 @@ impl<'a> Play<'a> {
         // Who refuses everything with the first Child SA looks at that one before anything else.
         let refused = !fits && self.manner(answerer).refuses_whole;
         if let Some((reason, cures)) = self.disbelief(caller, calling, answering).filter(|_| !refused) {
-            self.refuse(Exchange::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
+            self.refuse(ExchangeType::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
             return None;
         }
         let peer = self.name(caller);
         self.think(answerer, || format!("believes {peer} and takes its connection {}", answering.name));
         let reply = self
-            .reply(answerer, Exchange::IkeAuth, 1, "RFC 7296 section 1.2")
+            .reply(answerer, ExchangeType::IkeAuth, 1, "RFC 7296 section 1.2")
             .with("IDr", || self.shown(answerer, answering).words())
-            .with("AUTH", || answering.local_method.value.words());
+            .with("AUTH", || answering.ike().local_method.value.words());
         if let Some((reason, cures)) = self.disbelief(answerer, answering, calling).filter(|_| !refused) {
             self.say(child_payloads(reply, &without_groups(&first.esp.value), first));
-            let goodbye = self.request(caller, Exchange::Informational, 2, source);
+            let goodbye = self.request(caller, ExchangeType::Informational, 2, source);
             self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED));
             self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
             return None;
@@ -166,12 +166,12 @@ impl<'a> Play<'a> {
     /// A further Child SA (RFC 7296 section 1.3.1).
     fn another(&mut self, child: &'a Child, answering: &'a Connection, id: &mut u32) {
         let source = "RFC 7296 section 1.3.1";
-        let request = self.request(self.opener, Exchange::CreateChildSa, *id, source);
+        let request = self.request(self.opener, ExchangeType::CreateChildSa, *id, source);
         let group = first_group(&child.esp.value);
         let request = child_payloads(request, &child.esp.value, child);
         let request = with_key(request.plain("Ni"), group);
         self.say(request);
-        let reply = self.reply(self.answerer(), Exchange::CreateChildSa, *id, source);
+        let reply = self.reply(self.answerer(), ExchangeType::CreateChildSa, *id, source);
         self.child(child, answering, reply, false);
         *id += 1;
     }
@@ -317,10 +317,10 @@ impl<'a> Play<'a> {
             let (from, [near, far]) = if by_answerer { (answerer, [own, asked]) } else { (caller, [asked, own]) };
             self.think(from, || format!("{}: new keys after at most {}", near.name, duration_words(lives[0].min(lives[1]))));
             let source = "RFC 7296 section 1.3.3";
-            let request = self.request(from, Exchange::CreateChildSa, *id, source).with("N(REKEY_SA)", || near.name.clone());
+            let request = self.request(from, ExchangeType::CreateChildSa, *id, source).with("N(REKEY_SA)", || near.name.clone());
             let request = child_payloads(request, &near.esp.value, near).plain("Ni");
             self.say(with_key(request, first_group(&near.esp.value)));
-            let reply = self.reply(1 - from, Exchange::CreateChildSa, *id, source);
+            let reply = self.reply(1 - from, ExchangeType::CreateChildSa, *id, source);
             let asked_of = if by_answerer { self.calling() } else { answering };
             let judge = asked_of.children.first().filter(|_| self.manner(1 - from).further_by_first).unwrap_or(far);
             let chosen = self.chosen(1 - from, &self.esp(from, near, Keys::Own), &self.esp(1 - from, judge, Keys::Own));
@@ -339,13 +339,13 @@ impl<'a> Play<'a> {
     /// A new IKE SA (RFC 7296 section 1.3.2).
     fn new_ike(&mut self, suite: &Suite, id: u32) {
         let (caller, answerer) = (self.opener, self.answerer());
-        let lives = [self.calling(), self.meant()].map(|connection| connection.ike_lifetime.value.soft());
+        let lives = [self.calling(), self.meant()].map(|connection| connection.ike().lifetime.value.soft());
         let from = if lives[1] < lives[0] { answerer } else { caller };
         self.think(from, || format!("a new IKE SA after at most {}", duration_words(lives[0].min(lives[1]))));
         let source = "RFC 7296 section 1.3.2";
-        let request = self.request(from, Exchange::CreateChildSa, id, source);
+        let request = self.request(from, ExchangeType::CreateChildSa, id, source);
         self.say(request.with("SA", || suite.to_string()).plain("Ni").with("KE", || key(suite.group())));
-        let reply = self.reply(1 - from, Exchange::CreateChildSa, id, source);
+        let reply = self.reply(1 - from, ExchangeType::CreateChildSa, id, source);
         self.say(reply.with("SA", || suite.to_string()).plain("Nr").with("KE", || key(suite.group())));
     }
 }

@@ -113,12 +113,12 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
     for network in them.own_networks() {
         field(format!("network {}", network.name.value), "a network behind it", network.prefix.value.to_string());
     }
-    field("key-exchange".to_owned(), "version of the key exchange", built.agreement.version.words().to_owned());
+    field("key-exchange".to_owned(), "version of the key exchange", built.agreement.exchange.version().words().to_owned());
     for (i, proposal) in built.agreement.ike.iter().enumerate() {
-        field(format!("ike {}", i + 1), "proposal for the IKE SA", proposal_words(proposal, built.agreement.version));
+        field(format!("ike {}", i + 1), "proposal for the IKE SA", proposal_words(proposal, built.agreement.exchange.version()));
     }
     for (i, proposal) in built.agreement.esp.iter().enumerate() {
-        field(format!("esp {}", i + 1), "proposal for ESP", proposal_words(proposal, built.agreement.version));
+        field(format!("esp {}", i + 1), "proposal for ESP", proposal_words(proposal, built.agreement.exchange.version()));
     }
     let group = built.agreement.esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
     field("pfs".to_owned(), "group for PFS, or none", group.map_or("none".to_owned(), registered));

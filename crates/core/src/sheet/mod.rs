@@ -192,8 +192,12 @@ fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
             continue;
         }
         let registry: Vec<String> = match parameter.name.as_str() {
-            "IKE proposals" => built.agreement.ike.iter().map(|proposal| proposal_words(proposal, built.agreement.version)).collect(),
-            "ESP proposals" => built.agreement.esp.iter().map(|proposal| proposal_words(proposal, built.agreement.version)).collect(),
+            "IKE proposals" => {
+                built.agreement.ike.iter().map(|proposal| proposal_words(proposal, built.agreement.exchange.version())).collect()
+            }
+            "ESP proposals" => {
+                built.agreement.esp.iter().map(|proposal| proposal_words(proposal, built.agreement.exchange.version())).collect()
+            }
             "PFS" => {
                 built.agreement.esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange)).map(registered).into_iter().collect()
             }

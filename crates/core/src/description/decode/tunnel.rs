@@ -1,9 +1,9 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
-use crate::description::{Address, Allowance, Appearance, Offer, Pair, Pfs, Site, Tunnel};
+use crate::description::{Address, Allowance, Appearance, Offer, Opens, Pair, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, suggestion};
-use crate::gateway::{Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Opening, Passing, Traffic, service, service_names};
+use crate::gateway::{Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Passing, Traffic, service, service_names};
 use crate::source::{Located, Span};
 use std::sync::Arc;
 use std::time::Duration;
@@ -78,9 +78,9 @@ impl Decoder<'_> {
         let opened_by = self.opened_by(fields, ends)?;
         let word = fields.get("opens").and_then(text);
         let opens = match word.as_ref().map(|word| word.value) {
-            Some("on-traffic") => Opening::OnTraffic,
-            Some("by-hand") => Opening::Wait,
-            _ => Opening::AtOnce,
+            Some("on-traffic") => Opens::OnTraffic,
+            Some("by-hand") => Opens::ByHand,
+            _ => Opens::AtOnce,
         };
         let opens = Located::new(opens, word.map_or(name.span, |word| word.span));
         let version = match fields.get("version").and_then(text) {

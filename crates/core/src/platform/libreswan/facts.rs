@@ -56,7 +56,7 @@ pub(super) static FACTS: Facts = Facts {
     ikev1_outlives_peer: true,
     reopens_over_dead: true,
     selectors: Selectors { several_in_one_sa: false, several_sas: true },
-    openings: Openings { on_traffic: true, by_hand: true },
+    openings: Openings { trap_beside_start: false, on_traffic: true, by_hand: true },
     identities: Identities { free: true },
     interface_name: InterfaceName::Numbered("ipsec"),
     route_based: true,

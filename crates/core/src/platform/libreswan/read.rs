@@ -14,8 +14,8 @@ use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SW
 use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
+    Mode, OnDeadPeer, Opening, Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::Certificate;
 use crate::platform::text::prefix;
@@ -54,7 +54,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     keys(&mut gateway, own, tree, &mut findings);
-    let v1 = gateway.connections.iter().any(|connection| connection.version.value == IkeVersion::V1);
+    let v1 = gateway.connections.iter().any(|connection| connection.version() == IkeVersion::V1);
     if v1 && !tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(IKEV1_SWITCH)) {
         findings
             .push(Finding::new(&rules::DEVICE_VALUE, "a connection with IKEv1, which the daemon drops unless `ikev1-policy` accepts it"));
@@ -65,15 +65,15 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
 /// The keys and authorities of connections that sign. Which authority is for which peer the daemon does not ask.
 fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, findings: &mut Vec<Finding>) {
     let mut signing: Vec<_> =
-        gateway.connections.iter().filter(|connection| connection.local_method.value == Method::Certificate).collect();
-    signing.dedup_by(|one, other| one.local_identity == other.local_identity);
+        gateway.connections.iter().filter(|connection| connection.ike().local_method.value == Method::Certificate).collect();
+    signing.dedup_by(|one, other| one.ike().local_identity == other.ike().local_identity);
     if signing.is_empty() {
         return;
     }
     let private = tree.secret(OWN_PRIVATE);
     match certificate {
         Some(certificate) => gateway.key_pairs.extend(signing.iter().map(|connection| KeyPair {
-            identity: connection.local_identity.value.clone(),
+            identity: connection.ike().local_identity.value.clone(),
             public: certificate.public(),
             certificate: Some(certificate.clone()),
             private: private.clone(),
@@ -262,6 +262,7 @@ impl Reader<'_> {
             self.say(&rules::DEVICE_UNKNOWN, &named.place, format!("a certificate `{}` that no file shows", named.value));
         }
         let base = section.base.as_ref().unwrap_or(&section.name.value);
+        let aggressive = self.setting(section, "aggressive", false, yes_or_no);
         Some(Connection {
             interface: self.setting(section, "ipsec-interface", None, |text| match text {
                 "no" => Some(None),
@@ -269,28 +270,30 @@ impl Reader<'_> {
                 _ => text.parse().ok().map(Some),
             }),
             name: base.clone(),
-            version,
-            aggressive: self.setting(section, "aggressive", false, yes_or_no),
-            local_identity: self.setting(section, "leftid", implied(&local.value), identity),
-            remote_identity: self.setting(section, "rightid", expected(&remote.value), identity),
             encapsulation: self.setting(section, "encapsulation", Encapsulation::Automatic, |text| match text {
                 "auto" => Some(Encapsulation::Automatic),
                 "yes" => Some(Encapsulation::Forced),
                 "no" => Some(Encapsulation::Off),
                 _ => None,
             }),
+            keying: Keying::Ike(Box::new(Ike {
+                exchange: version.map(|version| Exchange::of(version, aggressive.value)),
+                mode: Whence(aggressive.origin.place().cloned()),
+                local_identity: self.setting(section, "leftid", implied(&local.value), identity),
+                remote_identity: self.setting(section, "rightid", expected(&remote.value), identity),
+                local_method: method.clone(),
+                remote_method: method,
+                proposals: ike,
+                lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
+                // In IKEv2 a timeout beside the interval is ignored.
+                liveness: delay,
+                persistent: self.setting(section, "keyingtries", true, |text| match text {
+                    "%forever" | "0" => Some(true),
+                    _ => text.parse::<u32>().ok().map(|_| false),
+                }),
+            })),
             local,
             remote,
-            local_method: method.clone(),
-            remote_method: method,
-            ike,
-            ike_lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
-            // In IKEv2 a timeout beside the interval is ignored.
-            liveness: delay,
-            persistent: self.setting(section, "keyingtries", true, |text| match text {
-                "%forever" | "0" => Some(true),
-                _ => text.parse::<u32>().ok().map(|_| false),
-            }),
             children,
         })
     }
@@ -367,10 +370,10 @@ impl Reader<'_> {
                 _ => None,
             }),
             lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
-            opening: self.setting(section, "auto", Opening::Wait, |text| match text {
-                "start" | "up" => Some(Opening::AtOnce),
-                "ondemand" | "route" => Some(Opening::OnTraffic),
-                "add" | "keep" => Some(Opening::Wait),
+            opening: self.setting(section, "auto", Opening::WAIT, |text| match text {
+                "start" | "up" => Some(Opening::START),
+                "ondemand" | "route" => Some(Opening::TRAP),
+                "add" | "keep" => Some(Opening::WAIT),
                 _ => None,
             }),
             on_dead_peer: self.setting(section, "dpdaction", liveness.then_some(OnDeadPeer::AwaitTraffic), |text| match text {

@@ -14,15 +14,15 @@ use crate::algorithm::Kind;
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Proposal,
-    SharedSecret, Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Proposal, SharedSecret, Tree, TreeFile,
 };
 use crate::platform::v1_patience;
 use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
-    if gateway.connections.iter().any(|connection| connection.version.value == IkeVersion::V1) {
+    if gateway.connections.iter().any(|connection| connection.version() == IkeVersion::V1) {
         tree.add(SWITCHES, TreeFile::shared(IKEV1_SWITCH.to_owned()));
     }
     let mut out = head(&remarks.head);
@@ -94,7 +94,7 @@ fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> R
 
 /// The one rekey margin that the daemon has for a connection.
 fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
-    let margin = connection.ike_lifetime.value.margin;
+    let margin = connection.ike().lifetime.value.margin;
     if connection.children.iter().all(|child| child.lifetime.value.margin == margin) {
         Ok(margin)
     } else {
@@ -104,7 +104,7 @@ fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
 
 fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
     let several = |proposal: &Proposal| proposal.of(Kind::KeyExchange).len() > 1;
-    if connection.version.value == IkeVersion::V1 && connection.ike.value.iter().any(several) {
+    if connection.version() == IkeVersion::V1 && connection.ike().proposals.value.iter().any(several) {
         return Err(vec![Unwritable::new(
             "several groups in one proposal of IKEv1, which Libreswan cannot read",
             "Write a proposal for each.",
@@ -123,8 +123,8 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
         write_child(out, base, child, remarks, selectors)?;
     }
-    let v1 = connection.version.value == IkeVersion::V1;
-    let proof = match [connection.local_method.value, connection.remote_method.value] {
+    let v1 = connection.version() == IkeVersion::V1;
+    let proof = match [connection.ike().local_method.value, connection.ike().remote_method.value] {
         [Method::SharedSecret, Method::SharedSecret] => "secret",
         [Method::Certificate, Method::Certificate] => match gateway.own_certificate(connection) {
             Some(certificate) => signatures(certificate.kind()),
@@ -137,10 +137,11 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         _ => return Err(vec![Unwritable::new("ends that prove themselves in different ways", "Use the same for both.")]),
     };
     let _ = writeln!(out, "conn {base}\n\tikev2={}\n\tauthby={proof}", if v1 { "no" } else { "insist" });
-    if connection.aggressive.value {
+    if connection.ike().exchange.value == Exchange::V1Aggressive {
         let _ = writeln!(out, "\taggressive=yes");
     }
     remark(out, "\t", &remarks.addresses);
+    one_place(&connection.local.value).and(one_place(&connection.remote.value)).map_err(one)?;
     let left = spelled::endpoint(&connection.local.value, "%defaultroute");
     let right = spelled::endpoint(&connection.remote.value, "%any");
     let _ = writeln!(out, "\tleft={left}\n\tright={right}");
@@ -155,18 +156,18 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         Encapsulation::Off => out.push_str("\tencapsulation=no\n"),
     }
     remark(out, "\t", &remarks.identities);
-    let _ = writeln!(out, "\tleftid={}", identity(&connection.local_identity.value).map_err(one)?);
-    let _ = writeln!(out, "\trightid={}", identity(&connection.remote_identity.value).map_err(one)?);
-    if connection.local_method.value == Method::Certificate {
+    let _ = writeln!(out, "\tleftid={}", identity(&connection.ike().local_identity.value).map_err(one)?);
+    let _ = writeln!(out, "\trightid={}", identity(&connection.ike().remote_identity.value).map_err(one)?);
+    if connection.ike().local_method.value == Method::Certificate {
         remark(out, "\t", &remarks.secret);
         let _ = writeln!(out, "\tleftcert={OWN}");
     }
     remark(out, "\t", &remarks.ike);
-    let _ = writeln!(out, "\tike={}", joined(&connection.ike.value, proposal::write)?);
+    let _ = writeln!(out, "\tike={}", joined(&connection.ike().proposals.value, proposal::write)?);
     remark(out, "\t", &remarks.ike_lifetime);
-    let _ = writeln!(out, "\tikelifetime={}", life(connection.ike_lifetime.value).map_err(one)?);
+    let _ = writeln!(out, "\tikelifetime={}", life(connection.ike().lifetime.value).map_err(one)?);
     let _ = writeln!(out, "\trekeymargin={}", seconds(common_margin(connection).map_err(one)?));
-    if let Some(interval) = connection.liveness.value {
+    if let Some(interval) = connection.ike().liveness.value {
         remark(out, "\t", &remarks.liveness);
         // In IKEv2 the interval alone switches the check on (4.10 warns about a timeout beside it).
         let _ = writeln!(out, "\tdpddelay={}", seconds(interval));
@@ -174,15 +175,24 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
             let _ = writeln!(out, "\tdpdtimeout={}", seconds(v1_patience(interval)));
         }
     }
-    if !connection.persistent.value {
+    if !connection.ike().persistent.value {
         let _ = writeln!(out, "\tkeyingtries=1");
     }
     Ok(())
 }
 
+fn one_place(end: &Endpoint) -> Result<(), Unwritable> {
+    match end {
+        Endpoint::OneOf(_) | Endpoint::Within(_) => {
+            Err(Unwritable::new("an end at one of several addresses, while Libreswan has one", "Write one address, or any."))
+        }
+        _ => Ok(()),
+    }
+}
+
 /// What the daemon or its route script cannot do with a child of this connection.
 fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
-    if child.on_dead_peer.value.is_some() != connection.liveness.value.is_some() {
+    if child.on_dead_peer.value.is_some() != connection.ike().liveness.value.is_some() {
         return Err(Unwritable::new("an action for a dead peer without a liveness check, or the other way round", "Set both or none."));
     }
     let outer = connection.outer_ipv4();
@@ -222,9 +232,13 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     let _ = writeln!(out, "\tsalifetime={}", life(child.lifetime.value).map_err(one)?);
     remark(out, "\t", &remarks.opening);
     let opening = match child.opening.value {
-        Opening::AtOnce => "start",
-        Opening::OnTraffic => "ondemand",
-        Opening::Wait => "add",
+        Opening::START => "start",
+        Opening::TRAP => "ondemand",
+        Opening::WAIT => "add",
+        Opening::BOTH => {
+            let what = "opening at once with a trap beside it, of which Libreswan has one or the other";
+            return Err(vec![Unwritable::new(what, "Let it open at once, or on traffic.")]);
+        }
     };
     let dead = match child.on_dead_peer.value {
         Some(OnDeadPeer::Reopen) => Some("restart"),

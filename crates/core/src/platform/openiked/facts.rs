@@ -46,7 +46,7 @@ pub(super) static FACTS: Facts = Facts {
     ikev1_outlives_peer: false,
     reopens_over_dead: false,
     selectors: Selectors { several_in_one_sa: true, several_sas: false },
-    openings: Openings { on_traffic: false, by_hand: false },
+    openings: Openings { trap_beside_start: false, on_traffic: false, by_hand: false },
     identities: Identities { free: false },
     interface_name: InterfaceName::Free,
     route_based: false,

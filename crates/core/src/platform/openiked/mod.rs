@@ -35,7 +35,7 @@ impl Platform for Openiked {
 
     fn take_out(&self, gateway: &Gateway) -> TakeOut {
         let resets = gateway.connections.iter().map(|connection| {
-            let (kind, value) = kind_and_value(&connection.remote_identity.value);
+            let (kind, value) = kind_and_value(&connection.ike().remote_identity.value);
             let id = format!("{}/{value}", kind.to_uppercase());
             // Subjects have spaces.
             format!("ikectl reset id {}", if id.contains(' ') { format!("'{id}'") } else { id })

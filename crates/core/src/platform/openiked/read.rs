@@ -12,8 +12,8 @@ use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBL
 use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
+    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::text::{Opened, prefix};
@@ -40,9 +40,9 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     };
     let mut gateway = reader.gateway;
     for connection in &mut gateway.connections {
-        connection.liveness = Setting { value: interval, origin: origin.clone() };
+        connection.ike_mut().liveness = Setting { value: interval, origin: origin.clone() };
         for child in &mut connection.children {
-            let dead = if child.opening.value == Opening::AtOnce { OnDeadPeer::Reopen } else { OnDeadPeer::Forget };
+            let dead = if child.opening.value.start { OnDeadPeer::Reopen } else { OnDeadPeer::Forget };
             child.on_dead_peer = Setting::default_of(interval.map(|_| dead));
         }
     }
@@ -366,7 +366,7 @@ impl Reader<'_> {
         let margin = margin(ike, esp);
         let own = policy.ids[0].clone().unwrap_or(Identity::Implied("the name of the machine"));
         let other = policy.ids[1].clone().unwrap_or(Identity::Anybody);
-        let opening = if policy.active { Opening::AtOnce } else { Opening::Wait };
+        let opening = if policy.active { Opening::START } else { Opening::WAIT };
         let mode = if policy.transport { Mode::Transport } else { Mode::Tunnel };
         let child = Child {
             name: format!("{name}_all"),
@@ -395,19 +395,21 @@ impl Reader<'_> {
         self.gateway.secrets.extend(policy.secret.map(|secret| SharedSecret::between([own.clone(), other.clone()], secret)));
         self.gateway.connections.push(Connection {
             name,
-            version: Setting::default_of(IkeVersion::V2),
-            aggressive: Setting::default_of(false),
             local: said(source, at("local"), local),
             remote: said(source, at("peer"), remote),
             encapsulation: Setting::default_of(Encapsulation::Automatic),
-            local_identity: said(source, at("srcid"), own),
-            remote_identity: said(source, at("dstid"), other),
-            local_method: said(source, at("rfc7427").or(at("psk")), method),
-            remote_method: said(source, at("rfc7427").or(at("psk")), method),
-            ike: said(source, at("ikesa"), or_default(policy.ike, FACTS.offers.ike(IkeVersion::V2))),
-            ike_lifetime: said(source, at("ikelifetime"), Lifetime { hard: ike, margin }),
-            liveness: Setting::default_of(None),
-            persistent: Setting::default_of(policy.active),
+            keying: Keying::Ike(Box::new(Ike {
+                exchange: Setting::default_of(Exchange::V2),
+                mode: Whence::default(),
+                local_identity: said(source, at("srcid"), own),
+                remote_identity: said(source, at("dstid"), other),
+                local_method: said(source, at("rfc7427").or(at("psk")), method),
+                remote_method: said(source, at("rfc7427").or(at("psk")), method),
+                proposals: said(source, at("ikesa"), or_default(policy.ike, FACTS.offers.ike(IkeVersion::V2))),
+                lifetime: said(source, at("ikelifetime"), Lifetime { hard: ike, margin }),
+                liveness: Setting::default_of(None),
+                persistent: Setting::default_of(policy.active),
+            })),
             interface: Setting::default_of(None),
             children: vec![child],
         });

@@ -8,8 +8,7 @@ use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, 
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening, Tree,
-    TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Lifetime, Method, Mode, OnDeadPeer, Tree, TreeFile,
 };
 use crate::platform::text::authority_name;
 
@@ -45,7 +44,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
 /// their own `include`.
 fn main_file(gateway: &Gateway, remarks: &Remarks) -> Result<String, Unwritable> {
     let mut out = head(remarks.head.get(1..2).unwrap_or_default());
-    let mut intervals: Vec<_> = gateway.connections.iter().map(|connection| connection.liveness.value).collect();
+    let mut intervals: Vec<_> = gateway.connections.iter().map(|connection| connection.ike().liveness.value).collect();
     intervals.dedup();
     let [interval] = intervals.as_slice() else {
         return Err(Unwritable::new("different liveness intervals, while OpenIKED has one for the whole daemon", "Use the same interval."));
@@ -89,7 +88,7 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     remark(out, "", &remarks.opening);
     remark(out, "", &remarks.secret);
     remarks.selectors.iter().for_each(|text| remark(out, "", text));
-    let opens = if child.opening.value == Opening::AtOnce { "active" } else { "passive" };
+    let opens = if child.opening.value.start { "active" } else { "passive" };
     let mode = if child.mode.value == Mode::Transport { "transport " } else { "" };
     let _ = writeln!(out, "ikev2 {} {opens} {mode}esp \\", quote(name)?);
     if let Some(protocol) = child.protocol.value {
@@ -105,17 +104,17 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     }
     let peer = if connection.remote.value == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.value.to_string() };
     let _ = writeln!(out, "\tpeer {peer} \\");
-    for proposal in &connection.ike.value {
+    for proposal in &connection.ike().proposals.value {
         let _ = writeln!(out, "\t{} \\", proposal::write(proposal)?);
     }
     for proposal in &child.esp.value {
         let _ = writeln!(out, "\t{} \\", proposal::write(proposal)?);
     }
-    let (own, other) = (identity(&connection.local_identity.value)?, identity(&connection.remote_identity.value)?);
+    let (own, other) = (identity(&connection.ike().local_identity.value)?, identity(&connection.ike().remote_identity.value)?);
     let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
-    let (ike, esp) = (connection.ike_lifetime.value, child.lifetime.value);
+    let (ike, esp) = (connection.ike().lifetime.value, child.lifetime.value);
     let _ = writeln!(out, "\tikelifetime {} lifetime {} \\", (ike.hard - IKE_EARLY).as_secs(), esp.hard.as_secs());
-    if connection.local_method.value != Method::SharedSecret {
+    if connection.ike().local_method.value != Method::SharedSecret {
         out.push_str("\trfc7427\n");
         return Ok(());
     }
@@ -130,10 +129,10 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
 /// What a policy cannot say of a connection; otherwise the policy's name.
 fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str, Unwritable> {
     let refuse = |what: &str, remedy: &str| Err(Unwritable::new(what, remedy));
-    if connection.version.value != IkeVersion::V2 {
+    if connection.ike().exchange.value != Exchange::V2 {
         return refuse("IKEv1, which OpenIKED does not speak", "Use IKEv2.");
     }
-    if connection.local_method.value != connection.remote_method.value {
+    if connection.ike().local_method.value != connection.ike().remote_method.value {
         return refuse("ends that prove themselves in different ways", "Use the same for both.");
     }
     if connection.interface.value.is_some() {
@@ -142,17 +141,20 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if connection.encapsulation.value != Encapsulation::Automatic {
         return refuse("ESP in UDP for one peer, which OpenIKED decides for the whole daemon", "Leave it automatic.");
     }
+    if [&connection.local, &connection.remote].iter().any(|end| matches!(end.value, Endpoint::OneOf(_) | Endpoint::Within(_))) {
+        return refuse("an end at one of several addresses, while OpenIKED has one", "Write one address, or any.");
+    }
     if child.name != format!("{}_all", connection.name) {
         return refuse("a Child SA with a name of its own", "Name it after the connection.");
     }
-    let at_once = child.opening.value == Opening::AtOnce;
-    if child.opening.value == Opening::OnTraffic {
+    let at_once = child.opening.value.start;
+    if child.opening.value.trap {
         return refuse("opening on traffic, which OpenIKED cannot do", "Let it open at once, or let the other end open.");
     }
-    if connection.persistent.value != at_once {
+    if connection.ike().persistent.value != at_once {
         return refuse("an end that opens but gives up, or the other way round", "Let it try for ever.");
     }
-    let reaction = connection.liveness.value.map(|_| if at_once { OnDeadPeer::Reopen } else { OnDeadPeer::Forget });
+    let reaction = connection.ike().liveness.value.map(|_| if at_once { OnDeadPeer::Reopen } else { OnDeadPeer::Forget });
     if child.on_dead_peer.value != reaction {
         return refuse("another answer to a dead peer than its mode gives", "Let an end that opens reopen, and the other one forget.");
     }
@@ -162,7 +164,7 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if child.replay_window.value != super::facts::default::REPLAY_WINDOW {
         return refuse("a replay window, which OpenIKED cannot set", "Leave it at 32 packets.");
     }
-    let (ike, esp) = (connection.ike_lifetime.value, child.lifetime.value);
+    let (ike, esp) = (connection.ike().lifetime.value, child.lifetime.value);
     let wanted = margin(ike.hard, esp.hard);
     if [ike, esp].iter().any(|life: &Lifetime| life.margin != wanted) || ike.hard <= IKE_EARLY {
         return refuse("rekey margins of its own, while OpenIKED chooses them", "Use a tenth of the shorter life.");

@@ -55,7 +55,7 @@ pub(super) static FACTS: Facts = Facts {
     ikev1_outlives_peer: false,
     reopens_over_dead: false,
     selectors: Selectors { several_in_one_sa: true, several_sas: true },
-    openings: Openings { on_traffic: true, by_hand: true },
+    openings: Openings { trap_beside_start: true, on_traffic: true, by_hand: true },
     identities: Identities { free: true },
     interface_name: InterfaceName::Free,
     route_based: true,

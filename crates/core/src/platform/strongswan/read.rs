@@ -10,8 +10,8 @@ use super::syntax::{Section, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, GRE, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer,
-    Opening, PinnedKey, Protocol, Setting, SharedSecret, Tree, Whence,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, GRE, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
+    Mode, OnDeadPeer, Opening, PinnedKey, Protocol, Setting, SharedSecret, Tree, Whence,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::text::{Opened, Word, prefix};
@@ -36,7 +36,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
         reader.known(&root, &[], &["connections", "secrets"]);
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
             let Some(connection) = reader.connection(section) else { continue };
-            let identity = connection.local_identity.value.clone();
+            let identity = connection.ike().local_identity.value.clone();
             // The private key has the name of its public one, or of its certificate.
             let private = |file: &str| tree.secret(&format!("{PRIVATE_KEYS}/{file}"));
             if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
@@ -46,7 +46,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
                 gateway.key_pairs.push(KeyPair { identity, public, certificate: Some(certificate), private: private(&file) });
             }
             if let Some((_, public)) = reader.pem(tree, section, "remote", PUBLIC_KEY) {
-                gateway.pinned.push(PinnedKey { identity: connection.remote_identity.value.clone(), public });
+                gateway.pinned.push(PinnedKey { identity: connection.ike().remote_identity.value.clone(), public });
             }
             if let Some((_, authority)) = reader.pem(tree, section, "remote", AUTHORITY) {
                 gateway.authorities.push(authority);
@@ -59,7 +59,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     findings.extend(opened.finding());
     let switched = tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(AGGRESSIVE_SWITCH));
-    if gateway.connections.iter().any(|connection| connection.aggressive.value) && !switched {
+    if gateway.connections.iter().any(|connection| connection.ike().exchange.value == Exchange::V1Aggressive) && !switched {
         let message = "aggressive mode with a shared secret, which the daemon refuses to answer without a switch in strongswan.conf";
         findings.push(Finding::new(&rules::DEVICE_VALUE, message));
     }
@@ -130,11 +130,21 @@ impl Reader<'_> {
 
     fn endpoint(&mut self, section: &Section, key: &str) -> Option<Setting<Endpoint>> {
         let Some(found) = section.get(key) else { return Some(Setting::default_of(Endpoint::Anywhere)) };
-        let read = |text: &str| match text {
-            // A list, a range or a network is more than one address.
+        let one = |text: &str| match text {
             "%any" | "%any4" | "%any6" => Some(Endpoint::Anywhere),
-            several if several.contains([',', '/']) => Some(Endpoint::Anywhere),
+            net if net.contains('/') => net.parse().ok().map(Endpoint::Within),
             one => Endpoint::read(one),
+        };
+        // A range of addresses is one that no prefix holds.
+        let read = |text: &str| {
+            let items = text.split(',').map(str::trim).filter(|item| !item.is_empty());
+            let mut several: Vec<_> = items.map(one).collect::<Option<_>>()?;
+            match several.len() {
+                0 => None,
+                1 => several.pop(),
+                _ if several.contains(&Endpoint::Anywhere) => Some(Endpoint::Anywhere),
+                _ => Some(Endpoint::OneOf(several)),
+            }
         };
         let value = self.value(found, "an address or a name", read)?;
         Some(Setting::stated(value, found.place.clone()))
@@ -192,24 +202,27 @@ impl Reader<'_> {
         if inbound != outbound {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "different interfaces for the two directions".to_owned());
         }
+        let aggressive = self.setting(section, "aggressive", "yes or no", false, yes_or_no);
         Some(Connection {
             interface: outbound,
             name: section.name.value.clone(),
-            version,
             encapsulation: self.setting(section, "encap", "yes or no", Encapsulation::Automatic, |text| {
                 yes_or_no(text).map(|forced| if forced { Encapsulation::Forced } else { Encapsulation::Automatic })
             }),
-            aggressive: self.setting(section, "aggressive", "yes or no", false, yes_or_no),
-            local_method: self.method(section, "local"),
-            remote_method: self.method(section, "remote"),
-            local_identity: self.end(section, "local", &local.value),
-            remote_identity: self.end(section, "remote", &remote.value),
+            keying: Keying::Ike(Box::new(Ike {
+                exchange: version.map(|version| Exchange::of(version, aggressive.value)),
+                mode: Whence(aggressive.origin.place().cloned()),
+                local_method: self.method(section, "local"),
+                remote_method: self.method(section, "remote"),
+                local_identity: self.end(section, "local", &local.value),
+                remote_identity: self.end(section, "remote", &remote.value),
+                proposals: ike,
+                lifetime: Setting { value: Lifetime { hard: rekey.value + over.value, margin: over.value }, origin: rekey.origin },
+                liveness,
+                persistent: Setting { value: tries.value == 0, origin: tries.origin },
+            })),
             local,
             remote,
-            ike,
-            ike_lifetime: Setting { value: Lifetime { hard: rekey.value + over.value, margin: over.value }, origin: rekey.origin },
-            liveness,
-            persistent: Setting { value: tries.value == 0, origin: tries.origin },
             children,
         })
     }
@@ -319,10 +332,11 @@ impl Reader<'_> {
                 _ => None,
             }),
             lifetime: Setting { value: Lifetime { hard: life.value, margin: life.value.saturating_sub(rekey.value) }, origin: life.origin },
-            opening: self.setting(section, "start_action", "an action", Opening::Wait, |text| match text {
-                "start" | "trap|start" | "start|trap" => Some(Opening::AtOnce),
-                "trap" => Some(Opening::OnTraffic),
-                "none" => Some(Opening::Wait),
+            opening: self.setting(section, "start_action", "an action", Opening::WAIT, |text| match text {
+                "start" => Some(Opening::START),
+                "trap|start" | "start|trap" => Some(Opening::BOTH),
+                "trap" => Some(Opening::TRAP),
+                "none" => Some(Opening::WAIT),
                 _ => None,
             }),
             on_dead_peer: self.setting(section, "dpd_action", "an action", liveness.then_some(OnDeadPeer::Forget), |text| match text {

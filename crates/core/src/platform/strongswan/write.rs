@@ -9,7 +9,7 @@ use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, 
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
 use crate::platform::v1_patience;
@@ -19,7 +19,7 @@ type Written = Result<(), Vec<Unwritable>>;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
-    if gateway.connections.iter().any(|connection| connection.aggressive.value) {
+    if gateway.connections.iter().any(|connection| connection.ike().exchange.value == Exchange::V1Aggressive) {
         tree.add(SWITCHES, TreeFile::shared(AGGRESSIVE_SWITCH.to_owned()));
     }
     let mut out = head(&remarks.head);
@@ -107,12 +107,12 @@ fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> R
 }
 
 fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> Written {
-    let version = match connection.version.value {
+    let version = match connection.version() {
         IkeVersion::V1 => 1,
         IkeVersion::V2 => 2,
     };
     let _ = writeln!(out, "  {} {{\n    version = {version}", name(&connection.name).map_err(|e| vec![e])?);
-    if connection.aggressive.value {
+    if connection.ike().exchange.value == Exchange::V1Aggressive {
         let _ = writeln!(out, "    aggressive = yes");
     }
     remark(out, "    ", &remarks.addresses);
@@ -126,32 +126,32 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         }
     }
     remark(out, "    ", &remarks.ike);
-    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike.value, proposal::write)?);
+    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike().proposals.value, proposal::write)?);
     remark(out, "    ", &remarks.ike_lifetime);
-    let life = connection.ike_lifetime.value;
+    let life = connection.ike().lifetime.value;
     let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
     if let Some(id) = connection.interface.value {
         remark(out, "    ", &remarks.routes);
         let _ = writeln!(out, "    if_id_in = {id}\n    if_id_out = {id}");
     }
-    if let Some(interval) = connection.liveness.value {
+    if let Some(interval) = connection.ike().liveness.value {
         remark(out, "    ", &remarks.liveness);
         let _ = writeln!(out, "    dpd_delay = {}", seconds(interval));
-        if connection.version.value == IkeVersion::V1 {
+        if connection.version() == IkeVersion::V1 {
             let _ = writeln!(out, "    dpd_timeout = {}", seconds(v1_patience(interval)));
         }
     }
-    if connection.persistent.value {
+    if connection.ike().persistent.value {
         let _ = writeln!(out, "    # 0: try for ever to reach the peer\n    keyingtries = 0");
     }
-    if connection.local_method.value == Method::Certificate {
+    if connection.ike().local_method.value == Method::Certificate {
         // Some peers do not ask for it.
         out.push_str("    send_cert = always\n");
     }
     remark(out, "    ", &remarks.identities);
-    for (end, id) in [("local", &connection.local_identity.value), ("remote", &connection.remote_identity.value)] {
+    for (end, id) in [("local", &connection.ike().local_identity.value), ("remote", &connection.ike().remote_identity.value)] {
         let id = identity(id).map_err(|e| vec![e])?;
-        let method = if end == "local" { connection.local_method.value } else { connection.remote_method.value };
+        let method = if end == "local" { connection.ike().local_method.value } else { connection.ike().remote_method.value };
         let auth = match method {
             Method::SharedSecret => "psk".to_owned(),
             Method::PublicKey => format!("pubkey\n      pubkeys = {}", key_file(&remarks.stem, end)),
@@ -188,9 +188,10 @@ fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &s
     remark(out, "        ", &remarks.opening);
     // `trap` beside `start` keeps packets from leaving in clear while the tunnel is down.
     let opening = match child.opening.value {
-        Opening::AtOnce => "trap|start",
-        Opening::OnTraffic => "trap",
-        Opening::Wait => "none",
+        Opening::BOTH => "trap|start",
+        Opening::START => "start",
+        Opening::TRAP => "trap",
+        Opening::WAIT => "none",
     };
     let dead = match child.on_dead_peer.value {
         Some(OnDeadPeer::Reopen) => Some("restart"),
