@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 
 use seeds::within_budget;
 use uspan_core::{
-    Adoptee, Certificate, Description, Gateway, Given, Looked, PublicKey, Secret, Source, Subject, Tree, TreeFile, adopt, compare_ends,
+    Adoptee, Certificate, Description, Gateway, Given, ReadGateway, PublicKey, Secret, Source, Subject, Tree, TreeFile, adopt, compare_ends,
     covered, discreet, is_plain, platform, read_tree, shown,
 };
 
@@ -72,12 +72,12 @@ pub fn read(target: &str, bytes: &[u8]) {
         assert!(text.is_some_and(|text| text.get(place.span.range()).is_some()), "{place:?}");
     }
     let seen = covered(&tree);
-    let looked = |name, gateway| Looked { name, gateway, ends_open: platform.facts().ends_by_address, tree: Some(&seen) };
+    let reading = |name, gateway| ReadGateway { name, gateway, ends_open: platform.facts().ends_by_address, tree: Some(&seen) };
     let empty = Gateway::default();
     for other in [&gateway, &empty] {
-        let _ = compare_ends(looked("one", &gateway), looked("other", other));
+        let _ = compare_ends(reading("one", &gateway), reading("other", other));
         let adopted = adopt(
-            [("one", &gateway), ("other", other)].map(|(name, gateway)| Adoptee { looked: looked(name, gateway), facts: platform.facts() }),
+            [("one", &gateway), ("other", other)].map(|(name, gateway)| Adoptee { reading: reading(name, gateway), facts: platform.facts() }),
         );
         let (_, broken) = Description::parse(&Source::new("adopted", adopted.text.as_str()));
         assert!(!broken.iter().any(|finding| matches!(finding.rule.code, "US101" | "US102")), "{}\n{broken:?}", adopted.text);

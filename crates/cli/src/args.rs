@@ -137,12 +137,12 @@ pub enum Command {
     #[command(
         after_help = "Examples:\n  uspan walk office.span.toml --from 10.41.0.10 --to 10.73.16.10\n  uspan walk ours theirs --from 10.41.0.10 --to 10.73.16.10 --service tcp/443   # any two folders with an etc in them"
     )]
-    Walk(Walk),
+    Walk(WalkArgs),
     /// The parameter sheet of a tunnel; one for the partner to fill in, and a filled-in one read back
     #[command(
         after_help = "Examples:\n  uspan sheet office.span.toml\n  uspan sheet office.span.toml --partner coldstore --format markdown -o coldstore.md\n  uspan sheet office.span.toml --partner coldstore --fill coldstore.md -o new.span.toml"
     )]
-    Sheet(Sheet),
+    Sheet(SheetArgs),
     /// Draw the tunnels of a description: sites, gateways, networks, and what may cross
     #[command(
         after_help = "Examples:\n  uspan draw office.span.toml -o office.svg\n  uspan draw office.span.toml -o office.png --theme dark --replace"
@@ -150,7 +150,7 @@ pub enum Command {
     Draw(Draw),
     /// Write a page with everything about the tunnels of a description: picture, sheet, files line by line, rehearsal, walks, checks
     #[command(after_help = "Example:\n  uspan report office.span.toml -o report.html")]
-    Report(Report),
+    Report(ReportArgs),
     /// What to look at on each gateway after installing, in order, and what it means when something else is seen
     #[command(
         after_help = "Examples:\n  uspan verify-steps office.span.toml\n  uspan verify-steps office.span.toml --tunnel harvest --format json"
@@ -343,7 +343,7 @@ pub struct Adopt {
 
 /// Two gateways: those of a description, or two folders.
 #[derive(Debug, clap::Args)]
-pub struct Ends {
+pub struct EndsArgs {
     /// A description; or a folder that stands for a gateway's /
     #[arg(value_name = "FILE|LEFT")]
     pub left: PathBuf,
@@ -369,7 +369,7 @@ pub struct Ends {
 pub struct Rehearse {
     /// The gateways
     #[command(flatten)]
-    pub ends: Ends,
+    pub ends: EndsArgs,
     /// Who opens the tunnel: a site, or the name of a folder; without it whoever does by its files
     #[arg(long, value_name = "NAME")]
     pub from: Option<String>,
@@ -403,7 +403,7 @@ pub enum SheetFormat {
 
 /// How a picture looks.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
-pub enum Theme {
+pub enum ThemeArg {
     /// As whoever looks at it has set it; black on white in print
     #[default]
     Auto,
@@ -429,7 +429,7 @@ pub struct Draw {
     pub output: PathBuf,
     /// How it looks; a PNG is light where nothing is said
     #[arg(long, value_enum, default_value_t)]
-    pub theme: Theme,
+    pub theme: ThemeArg,
     /// Write over a file that is there
     #[arg(long)]
     pub replace: bool,
@@ -437,7 +437,7 @@ pub struct Draw {
 
 /// Arguments of `report`.
 #[derive(Debug, clap::Args)]
-pub struct Report {
+pub struct ReportArgs {
     /// The description
     pub file: PathBuf,
     /// What it leaves open
@@ -453,7 +453,7 @@ pub struct Report {
 
 /// Arguments of `sheet`.
 #[derive(Debug, clap::Args)]
-pub struct Sheet {
+pub struct SheetArgs {
     /// The description
     pub file: PathBuf,
     /// What it leaves open
@@ -481,10 +481,10 @@ pub struct Sheet {
 
 /// Arguments of `walk`.
 #[derive(Debug, clap::Args)]
-pub struct Walk {
+pub struct WalkArgs {
     /// The gateways
     #[command(flatten)]
-    pub ends: Ends,
+    pub ends: EndsArgs,
     /// Who sends it
     #[arg(long, value_name = "ADDRESS")]
     pub from: std::net::IpAddr,

@@ -34,7 +34,7 @@ impl Browser {
                       --remote-debugging-pipe about:blank 3<&0 4>&1 </dev/null >/dev/null 2>&1";
         let there = Command::new("chromium").arg("--version").output().is_ok_and(|output| output.status.success());
         if !there {
-            assert!(std::env::var_os("CI").is_none(), "the pages must be looked at in CI: there is no chromium");
+            assert!(std::env::var_os("CI").is_none(), "the pages must be reading at in CI: there is no chromium");
             eprintln!("NOT SHOWN: there is no chromium");
             return None;
         }
@@ -206,7 +206,7 @@ fn the_sheets_are_shown_as_they_should_be() {
     }
 }
 
-/// The bytes of the secret, in each spelling that anything here has, stand in no output that is made to be looked at.
+/// The bytes of the secret, in each spelling that anything here has, stand in no output that is made to be reading at.
 #[test]
 fn no_output_shows_a_secret() {
     let folder = orchard();

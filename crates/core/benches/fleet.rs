@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use divan::{Bencher, black_box};
 use uspan_core::{
-    Actor, Builder, Description, End, Looked, Secret, SecretFile, Source, Supplied, agree, check, hold, platform, rehearse, verify,
+    Actor, Builder, Description, End, ReadGateway, Secret, SecretFile, Source, Supplied, agree, check, cross_check, platform, rehearse,
+    verify,
 };
 
 fn main() {
@@ -89,7 +90,7 @@ fn hold_both_ends(bencher: Bencher<'_, '_>) {
         reached: ends[i].reached(),
         shares_internet: true,
     };
-    bencher.bench(|| hold(end(0), end(1)));
+    bencher.bench(|| cross_check(end(0), end(1)));
 }
 
 #[divan::bench]
@@ -100,8 +101,8 @@ fn rehearse_one(bencher: Bencher<'_, '_>) {
     let ends = description.ends(&description.tunnels[0]);
     let actor = |i: usize| {
         let facts = platform(ends[i].platform.value.facts().word).expect("a platform").facts();
-        let looked = Looked { name: &ends[i].name.value, gateway: &built.gateways[i], ends_open: facts.ends_by_address, tree: None };
-        Actor { looked, manner: facts.manner, stands: ends[i].stands() }
+        let reading = ReadGateway { name: &ends[i].name.value, gateway: &built.gateways[i], ends_open: facts.ends_by_address, tree: None };
+        Actor { reading, behaviour: facts.behaviour, stands: ends[i].stands() }
     };
     bencher.bench(|| rehearse([actor(0), actor(1)], None));
 }

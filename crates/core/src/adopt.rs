@@ -11,8 +11,7 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use crate::algorithm::{Kind, PRESETS, Transform};
-use crate::compare::{Gravity, Looked, Parameter, Shown, compare_ends};
-use crate::couples::Couples;
+use crate::compare::{Gravity, Parameter, ReadGateway, Shown, compare_ends};
 use crate::description::is_name;
 use crate::duration::duration_words;
 use crate::fits::proposals::common;
@@ -21,6 +20,7 @@ use crate::gateway::{
     Passing, Proposal,
 };
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
+use crate::pairing::Pairing;
 use crate::platform::{Facts, Liveness, ReplayWindow};
 use crate::secret::Secret;
 use crate::source::{Place, misleads};
@@ -29,7 +29,7 @@ use crate::source::{Place, misleads};
 #[derive(Clone, Copy, Debug)]
 pub struct Adoptee<'a> {
     /// As it was read.
-    pub looked: Looked<'a>,
+    pub reading: ReadGateway<'a>,
     /// Its platform.
     pub facts: &'static Facts,
 }
@@ -84,7 +84,7 @@ fn list<T: ToString>(items: &[T]) -> String {
 }
 
 /// Two connections that become a tunnel.
-struct Pair<'a> {
+struct Counterparts<'a> {
     name: String,
     connections: [&'a Connection; 2],
     /// What of each gateway belongs to it.
@@ -94,15 +94,15 @@ struct Pair<'a> {
 /// Makes a description of the tunnels that two gateways have with each other.
 pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
     let mut adopted = Adopted::default();
-    let gateways = ends.map(|end| end.looked.gateway);
-    let couples = Couples::of(gateways, ends.map(|end| end.looked.ends_open), true);
-    let mut pairs: Vec<Pair<'_>> = Vec::new();
+    let gateways = ends.map(|end| end.reading.gateway);
+    let couples = Pairing::of(gateways, ends.map(|end| end.reading.ends_open), true);
+    let mut pairs: Vec<Counterparts<'_>> = Vec::new();
     for (i, (one, other)) in couples.pairs().enumerate() {
         let taken = |name: &str| pairs.iter().any(|pair| pair.name == name);
         let name = [one, other].into_iter().map(|connection| plain(&connection.name)).find(|name| is_name(name) && !taken(name));
         let name = name.unwrap_or_else(|| format!("tunnel-{}", i + 1));
         let parts = [gateways[0].part_of(one), gateways[1].part_of(other)];
-        pairs.push(Pair { name, connections: [one, other], parts });
+        pairs.push(Counterparts { name, connections: [one, other], parts });
     }
     for (end, alone) in couples.alone().into_iter().enumerate() {
         for connection in alone {
@@ -111,7 +111,7 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
             places[end] = connection.remote.origin.place().cloned();
             adopted.notes.push(Note {
                 tunnel: None,
-                about: format!("{} of {}", connection.name, ends[end].looked.name),
+                about: format!("{} of {}", connection.name, ends[end].reading.name),
                 text,
                 places,
                 fatal: false,
@@ -143,7 +143,7 @@ const LONGEST_NAME: usize = 32;
 
 /// The names of the two sites: what their gateways are called, where those are names, and not the same one.
 fn site_names(ends: [Adoptee<'_>; 2]) -> [String; 2] {
-    let names = ends.map(|end| plain(end.looked.name));
+    let names = ends.map(|end| plain(end.reading.name));
     match names.iter().all(|name| is_name(name)) && names[0] != names[1] {
         true => names,
         false => ["left".to_owned(), "right".to_owned()],
@@ -151,7 +151,7 @@ fn site_names(ends: [Adoptee<'_>; 2]) -> [String; 2] {
 }
 
 /// What crosses a pair, as its first end sees it: its network, as what that appears, the other's as that appears, and itself.
-fn crossing(pair: &Pair<'_>) -> Vec<[IpNet; 4]> {
+fn crossing(pair: &Counterparts<'_>) -> Vec<[IpNet; 4]> {
     let [one, other] = &pair.parts;
     // In the order of the Child SAs, and of the networks within them.
     let mut places: HashMap<(IpNet, IpNet), usize> = HashMap::new();
@@ -170,7 +170,7 @@ fn crossing(pair: &Pair<'_>) -> Vec<[IpNet; 4]> {
 }
 
 /// The networks behind an end, each with a name: what the Child SAs are called after where that tells, else a number.
-fn networks(pairs: &[Pair<'_>], end: usize) -> Vec<(String, IpNet)> {
+fn networks(pairs: &[Counterparts<'_>], end: usize) -> Vec<(String, IpNet)> {
     let mut nets: Vec<(String, IpNet)> = Vec::new();
     for pair in pairs.iter().filter(|pair| !pair.parts[0].speaks_for_itself()) {
         for crossed in crossing(pair) {
@@ -193,11 +193,18 @@ fn networks(pairs: &[Pair<'_>], end: usize) -> Vec<(String, IpNet)> {
     nets
 }
 
-fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: usize, pairs: &[Pair<'_>], nets: &[(String, IpNet)]) {
-    let looked = ends[end].looked;
-    let (name, gateway) = (site_names(ends)[end].clone(), looked.gateway);
+fn site(
+    text: &mut String,
+    notes: &mut Vec<Note>,
+    ends: [Adoptee<'_>; 2],
+    end: usize,
+    pairs: &[Counterparts<'_>],
+    nets: &[(String, IpNet)],
+) {
+    let reading = ends[end].reading;
+    let (name, gateway) = (site_names(ends)[end].clone(), reading.gateway);
     let mut note = |about: &str, text: String| {
-        notes.push(Note { tunnel: None, about: format!("{about} of {}", looked.name), text, places: [None, None], fatal: false });
+        notes.push(Note { tunnel: None, about: format!("{about} of {}", reading.name), text, places: [None, None], fatal: false });
     };
     let (own, seen) = match pairs.first() {
         Some(pair) => (pair.connections[end].local.value.clone(), pair.connections[1 - end].remote.value.clone()),
@@ -262,7 +269,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
     if gateway.ruleset.masquerades() || gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource) {
         let _ = writeln!(text, "shares-internet = true");
     }
-    let filter = looked.tree.and_then(|tree| PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree)));
+    let filter = reading.tree.and_then(|tree| PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree)));
     match filter.map(PacketFilter::word) {
         Some("nftables") => {}
         Some(word) => {
@@ -282,7 +289,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
         places[end] = gateway.ruleset.chains.iter().find_map(|chain| chain.base.as_ref()?.place.0.clone());
         notes.push(Note {
             tunnel: None,
-            about: format!("rules of {}", looked.name),
+            about: format!("rules of {}", reading.name),
             text: format!("chains that are not a tunnel's stay as they are, outside of the description: {}{jump}", chains.join(", ")),
             places,
             fatal: false,
@@ -296,7 +303,7 @@ fn site(text: &mut String, notes: &mut Vec<Note>, ends: [Adoptee<'_>; 2], end: u
     }
 }
 
-fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Pair<'_>, nets: &[Vec<(String, IpNet)>; 2]) {
+fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>, nets: &[Vec<(String, IpNet)>; 2]) {
     let [one, other] = pair.connections;
     let names = site_names(ends);
     let mut lines = vec![format!("between = [{}, {}]", quoted(&names[0]), quoted(&names[1]))];
@@ -346,13 +353,13 @@ fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair
 }
 
 impl Adopted {
-    fn note(&mut self, pair: &Pair<'_>, about: &str, text: String, places: [Option<Place>; 2]) {
+    fn note(&mut self, pair: &Counterparts<'_>, about: &str, text: String, places: [Option<Place>; 2]) {
         self.notes.push(Note { tunnel: Some(pair.name.clone()), about: about.to_owned(), text, places, fatal: false });
     }
 
     /// The secret of the first end that has one which a file can hold: one line of text.
-    fn secret(&mut self, ends: [Adoptee<'_>; 2], pair: &Pair<'_>, file: String) {
-        let secrets = [0, 1].map(|end| ends[end].looked.gateway.secret_for(pair.connections[end]));
+    fn secret(&mut self, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>, file: String) {
+        let secrets = [0, 1].map(|end| ends[end].reading.gateway.secret_for(pair.connections[end]));
         let line =
             |secret: &&Secret| std::str::from_utf8(secret.expose()).is_ok_and(|text| !text.is_empty() && !text.contains(['\n', '\r']));
         match secrets.into_iter().flatten().find(line) {
@@ -503,7 +510,7 @@ fn packets(lines: &mut Vec<String>, connection: &Connection, child: &Child) {
 }
 
 /// What may cross, and in what.
-fn carried(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2], nets: &[Vec<(String, IpNet)>; 2]) {
+fn carried(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2], nets: &[Vec<(String, IpNet)>; 2]) {
     if pair.parts[0].speaks_for_itself() {
         lines.push("carries = \"gateways\"".to_owned());
         return;
@@ -548,7 +555,7 @@ fn carried(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2], nets: 
 }
 
 /// What connections may be for.
-fn services(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2]) {
+fn services(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]) {
     let filtered = pair.parts.iter().any(|part| part.filter.as_ref().is_some_and(|filter| !filter.rules.is_empty()));
     if !filtered {
         return;
@@ -582,7 +589,7 @@ fn services(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2]) {
 }
 
 /// Who opens it, and when.
-fn opening(lines: &mut Vec<String>, pair: &Pair<'_>, names: &[String; 2]) {
+fn opening(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]) {
     let of = |connection: &Connection| connection.children.first().map_or(Opening::WAIT, |child| child.opening.value);
     let opens = pair.connections.map(of);
     let word = |opening: Opening| match opening {
@@ -616,8 +623,8 @@ fn each_for_itself(ends: [Adoptee<'_>; 2], parameter: &Parameter) -> bool {
 }
 
 /// Everything in which the two ends differ: what the first one says was taken.
-fn disagreements(ends: [Adoptee<'_>; 2], pairs: &[Pair<'_>]) -> Vec<Note> {
-    let comparison = compare_ends(ends[0].looked, ends[1].looked);
+fn disagreements(ends: [Adoptee<'_>; 2], pairs: &[Counterparts<'_>]) -> Vec<Note> {
+    let comparison = compare_ends(ends[0].reading, ends[1].reading);
     let mut notes = Vec::new();
     for compared in &comparison.pairs {
         let tunnel = pairs.iter().find(|pair| pair.connections[0].name == compared.names[0]).map(|pair| pair.name.clone());
@@ -625,7 +632,7 @@ fn disagreements(ends: [Adoptee<'_>; 2], pairs: &[Pair<'_>]) -> Vec<Note> {
         for parameter in told.filter(|parameter| parameter.gravity != Gravity::Equal && !each_for_itself(ends, parameter)) {
             let said = |shown: &Shown| shown.value.replace('\n', "; ");
             let [one, other] = parameter.values.each_ref().map(said);
-            let names = ends.map(|end| end.looked.name);
+            let names = ends.map(|end| end.reading.name);
             let text = format!("{} says {one}, {} says {other}", names[0], names[1]);
             let places = parameter.values.each_ref().map(|shown| shown.place.clone());
             let fatal = parameter.gravity == Gravity::Fatal;

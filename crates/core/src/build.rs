@@ -5,17 +5,17 @@ use std::collections::{BTreeMap, HashSet};
 
 use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
-use crate::compare::Looked;
+use crate::compare::ReadGateway;
 use crate::description::{Description, Site, Tunnel};
 use crate::dialect::{Unwritable, gate};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
-use crate::mirror::{End, Proofs, Side, hold, take_sides};
 use crate::network;
 use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
 use crate::platform::{PLATFORMS, Platform};
-use crate::rehearse::{Actor, Rehearsal, Stage, try_out};
+use crate::rehearse::{Actor, Rehearsal, Stage, outcome_only};
 use crate::routing;
+use crate::sides::{End, Proofs, Side, cross_check, take_sides};
 
 /// What came of a tunnel.
 #[derive(Clone, Debug)]
@@ -168,7 +168,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         reached: ends[i].reached(),
         shares_internet: ends[i].shares_internet,
     };
-    let mut findings = hold(end(0), end(1));
+    let mut findings = cross_check(end(0), end(1));
     if !any_stops(&findings) {
         findings.extend(flaw(ends, &gateways).map(|flaw| Finding::new(&rules::WOULD_NOT_COME_UP, flaw.reason)));
     }
@@ -193,10 +193,10 @@ pub struct Flaw {
 pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
     let actor = |i: usize| {
         let facts = ends[i].platform.value.facts();
-        let looked = Looked { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.ends_by_address, tree: None };
-        Actor { looked, manner: facts.manner, stands: ends[i].stands() }
+        let reading = ReadGateway { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.ends_by_address, tree: None };
+        Actor { reading, behaviour: facts.behaviour, stands: ends[i].stands() }
     };
-    let came = try_out([actor(0), actor(1)]);
+    let came = outcome_only([actor(0), actor(1)]);
     if !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works) {
         return None;
     }

@@ -96,7 +96,7 @@ fn between(old: &Gateway, new: &Gateway) -> Vec<Change> {
     let (before, now) = (by_name(old), by_name(new));
     for (name, connection) in &before {
         match now.get(name) {
-            Some(other) => all.extend(Pair { old, new, before: connection, now: other }.changes()),
+            Some(other) => all.extend(TwoStates { old, new, before: connection, now: other }.changes()),
             None => all.push(whole(name, "present", "absent", Effect::Closes)),
         }
     }
@@ -120,14 +120,14 @@ fn whole(name: &str, before: &str, now: &str, effect: Effect) -> Change {
 }
 
 /// A tunnel in both states.
-struct Pair<'a> {
+struct TwoStates<'a> {
     old: &'a Gateway,
     new: &'a Gateway,
     before: &'a Connection,
     now: &'a Connection,
 }
 
-impl Pair<'_> {
+impl TwoStates<'_> {
     fn changes(&self) -> Vec<Change> {
         let mut all = Vec::new();
         let mut say = |about, [before, now]: [String; 2], effect, both_ends| {

@@ -16,15 +16,14 @@
 //! algorithm is stands in the registry ([`algorithm`]); how a platform spells it, in the platform's
 //! own table ([`Facts`]).
 
+mod address_text;
 mod adopt;
 mod agreement;
 pub mod algorithm;
-mod apart;
 mod build;
 mod change;
 mod check;
 mod compare;
-mod couples;
 mod description;
 pub mod dialect;
 mod digest;
@@ -37,11 +36,12 @@ mod foreign;
 mod gateway;
 mod identity;
 mod key;
-mod mirror;
 mod mtu;
 mod network;
 mod origins;
 mod packet_filter;
+mod pairing;
+mod parallel;
 mod platform;
 mod rehearse;
 mod retire;
@@ -49,8 +49,8 @@ pub mod routing;
 mod secrecy;
 mod secret;
 mod sheet;
+mod sides;
 mod source;
-mod spelled;
 mod steps;
 mod subject;
 mod walk;
@@ -60,7 +60,7 @@ pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, READ_BELOW, build, build_some, flaw, platforms_of, read_tree, verify};
 pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
-pub use compare::{Compared, Comparison, Gravity, Looked, Parameter, Shown, compare_ends, compare_same};
+pub use compare::{Compared, Comparison, Gravity, Parameter, ReadGateway, Shown, compare_ends, compare_same};
 pub use description::{
     Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema,
 };
@@ -70,30 +70,31 @@ pub use duration::{duration_words, parse_duration};
 pub use finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use foreign::{Foreign, foreign};
 pub use gateway::{
-    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Face, Filter, FilterForm, FilterRule, GRE, Gateway,
-    Hook, Identity, Ike, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Keying, Lifetime, Met, Method, Mode, NatRule, NatTarget,
-    OnDeadPeer, Opening, Origin, OwnAddress, Packet, Passing, PinnedKey, Ports, Proposal, Protection, Protocol, Route, RoutingTable,
-    Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile, TunnelInterface, Verdict,
-    What, Whence, service, service_names,
+    Action, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Filter, FilterForm, FilterRule, GRE, Gateway, Hook,
+    Identity, Ike, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Keying, Lifetime, Method, Mode, NatRule, NatTarget, OnDeadPeer, Opening,
+    Origin, OwnAddress, Packet, PacketAt, PassedInterface, Passing, PinnedKey, Ports, Proposal, Protection, Protocol, ReadAt, Route,
+    RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret, Test, Through, Traffic, Transport, Tree, TreeFile,
+    TunnelInterface, Verdict, What, service, service_names,
 };
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
-pub use mirror::{End, Proofs, Side, hold, take_sides};
 pub use network::set_up;
 pub use origins::{Origins, origins};
 pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
 pub use platform::{
-    Facts, Identities, Line, Liveness, Manner, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, ReplayWindow, Sa, Selectors,
+    Behaviour, Facts, Identities, Line, Liveness, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, ReplayWindow, Sa, Selectors,
     TakeOut, platform,
 };
 pub use rehearse::{
-    Actor, Cure, ExchangeType, Failure, Message, Notify, Opened, Payload, Rehearsal, Rehearsals, Stage, Stands, Step, rehearse, try_out,
+    Actor, Cure, ExchangeType, KnownAddresses, Message, Notify, OpenedChild, Payload, Rehearsal, RehearsalFailure, Rehearsals, Stage, Step,
+    outcome_only, rehearse,
 };
 pub use retire::{Retirement, retire};
 pub use secrecy::{COVERED, covered, discreet};
 pub use secret::Secret;
 pub use sheet::{Agreed, AgreedValue, Fact, Field, Form, Handover, Refilled, Sheet, fill, fingerprint, form, sheet};
+pub use sides::{End, Proofs, Side, cross_check, take_sides};
 pub use source::{Located, Place, Position, Source, Span, is_plain, lines_shown, lines_written_out, misleads, shown};
-pub use steps::{Check, Steps, Symptom, steps};
+pub use steps::{Look, Steps, Symptom, steps};
 pub use subject::Subject;
 pub use walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
 

@@ -1,6 +1,6 @@
 //! From a line of a configuration to the line of the description that it follows from, and back.
 //!
-//! The remarks that are written into configurations name keys, not lines; here they are looked up.
+//! The remarks that are written into configurations name keys, not lines; here they are reading up.
 
 use std::collections::BTreeMap;
 
@@ -29,7 +29,7 @@ impl Origins {
 
 /// What the remarks in a gateway's files say.
 pub fn origins(description: &Source, tree: &Tree) -> Origins {
-    let keys = Keys::of(description);
+    let keys = KeyPaths::of(description);
     let mut origins = Origins::default();
     // What stands in a file with a secret is shown to nobody.
     for (path, file) in tree.files.iter().filter(|(_, file)| !file.private) {
@@ -41,7 +41,7 @@ pub fn origins(description: &Source, tree: &Tree) -> Origins {
     origins
 }
 
-fn of_file(text: &str, keys: &Keys<'_>) -> BTreeMap<usize, Vec<usize>> {
+fn of_file(text: &str, keys: &KeyPaths<'_>) -> BTreeMap<usize, Vec<usize>> {
     let mut found = BTreeMap::new();
     let mut current: Vec<usize> = Vec::new();
     for (number, line) in text.lines().enumerate() {
@@ -68,14 +68,14 @@ fn named(remark: &str) -> impl Iterator<Item = &str> {
 }
 
 /// Where the keys of a description stand.
-struct Keys<'a> {
+struct KeyPaths<'a> {
     source: &'a Source,
     root: Option<DeTable<'a>>,
 }
 
-impl<'a> Keys<'a> {
-    fn of(source: &'a Source) -> Keys<'a> {
-        Keys { source, root: DeTable::parse(source.text()).ok().map(toml::Spanned::into_inner) }
+impl<'a> KeyPaths<'a> {
+    fn of(source: &'a Source) -> KeyPaths<'a> {
+        KeyPaths { source, root: DeTable::parse(source.text()).ok().map(toml::Spanned::into_inner) }
     }
 
     /// The line of a key; where it is not written, that of the table that it would stand in.

@@ -11,7 +11,7 @@ use crate::dialect::{Dialect, IKED_CONF, INTERFACES, IPSEC_CONF, IPTABLES, NFT, 
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Tree, TreeFile};
 
-/// Stands for each byte that is not shown.
+/// KnownAddresses for each byte that is not shown.
 pub const COVERED: char = '\u{1}';
 
 /// A tree as it may be shown: what may belong to a secret is covered.

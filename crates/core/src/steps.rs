@@ -6,7 +6,7 @@ use crate::gateway::Encapsulation;
 
 /// Something to look at.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Check {
+pub struct Look {
     /// What it shows.
     pub what: String,
     /// The command, on the gateway as root.
@@ -34,7 +34,7 @@ pub struct Steps {
     /// The two sites.
     pub ends: [String; 2],
     /// For each gateway, in order.
-    pub looks: [Vec<Check>; 2],
+    pub looks: [Vec<Look>; 2],
     /// When something else is seen.
     pub symptoms: Vec<Symptom>,
 }
@@ -47,11 +47,11 @@ pub fn steps(description: &Description, built: &BuiltTunnel) -> Option<Steps> {
     Some(Steps { tunnel: built.name.clone(), ends: built.ends.clone(), looks, symptoms: symptoms(ends, built) })
 }
 
-fn looks(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<Check> {
+fn looks(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<Look> {
     let (site, peer) = (ends[end], ends[1 - end]);
     let stem = tunnel.name.value.as_str();
     let mut looks = Vec::new();
-    let mut look = |what: &str, command: String, good: String| looks.push(Check { what: what.to_owned(), command, good });
+    let mut look = |what: &str, command: String, good: String| looks.push(Look { what: what.to_owned(), command, good });
     let pairs: Vec<_> = built.gateways[end].crossing().into_iter().collect();
     for (what, command, good) in site.platform.value.facts().looks {
         look(what, command.replace("{}", stem), (*good).to_owned());

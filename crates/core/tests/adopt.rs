@@ -50,9 +50,13 @@ fn adopted(built: &Build, platforms: [&str; 2]) -> Adopted {
     let names = ["packhouse", "coldstore"];
     let adoptee = |end: usize| {
         let facts = platform(platforms[end]).expect("a platform").facts();
-        let looked =
-            Looked { name: names[end], gateway: &gateways[end], ends_open: facts.ends_by_address, tree: Some(&built.trees[names[end]]) };
-        Adoptee { looked, facts }
+        let reading = ReadGateway {
+            name: names[end],
+            gateway: &gateways[end],
+            ends_open: facts.ends_by_address,
+            tree: Some(&built.trees[names[end]]),
+        };
+        Adoptee { reading, facts }
     };
     adopt([adoptee(0), adoptee(1)])
 }

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 
 use uspan_core::effort::counted;
 use uspan_core::{
-    Adoptee, Description, Finding, Gateway, Looked, Source, Supplied, Tree, TreeFile, adopt, build, compare_ends, platform, read_tree,
+    Adoptee, Description, Finding, Gateway, ReadGateway, Source, Supplied, Tree, TreeFile, adopt, build, compare_ends, platform, read_tree,
 };
 
 /// As many steps each byte may take, beside a start that is free.
@@ -125,13 +125,13 @@ fn thousands_of_child_sas_held_against_each_other() {
     for (count, shift) in [(500, 0), (1000, 0), (1000, 1), (1000, 5000)] {
         let trees = [with_children(count, 1, 2, 0), with_children(count, 2, 1, shift)];
         let [one, other] = trees.each_ref().map(|tree| read("strongswan", tree).0);
-        let looked = |name, gateway, tree| Looked { name, gateway, ends_open: false, tree: Some(tree) };
-        let both = || [looked("one", &one, &trees[0]), looked("other", &other, &trees[1])];
+        let reading = |name, gateway, tree| ReadGateway { name, gateway, ends_open: false, tree: Some(tree) };
+        let both = || [reading("one", &one, &trees[0]), reading("other", &other, &trees[1])];
         let [left, right] = both();
         let (_, steps) = counted(|| compare_ends(left, right));
         assert!(steps <= 300 * count as u64 + 10_000_000, "{steps} steps for {count} Child SAs");
         let facts = platform("strongswan").expect("a platform").facts();
-        let (adopted, steps) = counted(|| adopt(both().map(|looked| Adoptee { looked, facts })));
+        let (adopted, steps) = counted(|| adopt(both().map(|reading| Adoptee { reading, facts })));
         assert!(steps <= 300 * count as u64 + 10_000_000, "{steps} steps for {count} Child SAs");
         assert!(!adopted.text.is_empty());
     }

@@ -228,7 +228,7 @@ fn an_end_that_does_not_believe_the_other_is_found() {
     other.authorities = vec![authority("Others").certificate];
     let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
     let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: false };
-    let codes: Vec<_> = hold(end("packhouse", &one, &own), end("coldstore", &other, &peer)).iter().map(|f| f.rule.code).collect();
+    let codes: Vec<_> = cross_check(end("packhouse", &one, &own), end("coldstore", &other, &peer)).iter().map(|f| f.rule.code).collect();
     assert_eq!(codes, ["US713"]);
 }
 
@@ -242,19 +242,19 @@ fn unequal(comparison: &Comparison) -> Vec<(String, Gravity)> {
 fn compared_ends_believe_each_other_or_it_is_said_who_does_not() {
     let (built, _) = found(&good());
     let [mut one, other] = built.tunnels[0].gateways.clone();
-    fn looked<'a>(name: &'a str, gateway: &'a Gateway) -> Looked<'a> {
-        Looked { name, gateway, ends_open: false, tree: None }
+    fn reading<'a>(name: &'a str, gateway: &'a Gateway) -> ReadGateway<'a> {
+        ReadGateway { name, gateway, ends_open: false, tree: None }
     }
-    assert_eq!(unequal(&compare_ends(looked("packhouse", &one), looked("coldstore", &other))), []);
+    assert_eq!(unequal(&compare_ends(reading("packhouse", &one), reading("coldstore", &other))), []);
     let whole = one.clone();
     one.authorities = vec![authority("Others").certificate];
-    let found = unequal(&compare_ends(looked("packhouse", &one), looked("coldstore", &other)));
+    let found = unequal(&compare_ends(reading("packhouse", &one), reading("coldstore", &other)));
     assert_eq!(found, [("key of coldstore".to_owned(), Gravity::Fatal)]);
-    let found = unequal(&compare_same(looked("packhouse", &one), looked("description", &whole)));
+    let found = unequal(&compare_same(reading("packhouse", &one), reading("description", &whole)));
     assert_eq!(found, [("what the peer is believed by".to_owned(), Gravity::Fatal)]);
     // What stands in a database of the daemon's is not called missing.
     one = whole;
     one.key_pairs.clear();
-    let found = unequal(&compare_ends(looked("packhouse", &one), looked("coldstore", &other)));
+    let found = unequal(&compare_ends(reading("packhouse", &one), reading("coldstore", &other)));
     assert_eq!(found, [("key of packhouse".to_owned(), Gravity::Compatible)]);
 }

@@ -39,9 +39,13 @@ fn read(tree: &Tree) -> Gateway {
 fn compared(text: &str, edits: &[Edit]) -> Comparison {
     let trees = edited(text, edits);
     let gateways = trees.each_ref().map(read);
-    let looked =
-        |end: usize| Looked { name: ["packhouse", "coldstore"][end], gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
-    compare_ends(looked(0), looked(1))
+    let reading = |end: usize| ReadGateway {
+        name: ["packhouse", "coldstore"][end],
+        gateway: &gateways[end],
+        ends_open: false,
+        tree: Some(&trees[end]),
+    };
+    compare_ends(reading(0), reading(1))
 }
 
 /// Names of what is fatal, and of what merely differs; each once.
@@ -147,12 +151,12 @@ fn no_secret_is_shown_in_whatever_spelling() {
     let one = openiked.replace("[tunnel.harvest]", "[tunnel.harvest]\ncarries = [[\"office\", \"racks\"]]");
     let trees = edited(&one, &[]);
     let gateways = trees.each_ref().map(read);
-    let looked = |end: usize| Looked { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
-    let all = format!("{:?}", compare_ends(looked(0), looked(1)));
+    let reading = |end: usize| ReadGateway { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
+    let all = format!("{:?}", compare_ends(reading(0), reading(1)));
     let hex: String = SECRET.iter().map(|byte| format!("{byte:02x}")).collect();
     assert!(!all.contains(&hex) && !all.contains("not a real secret"), "a secret");
     assert!(all.contains("authentication of x"));
-    assert_eq!(compare_ends(looked(0), looked(1)).count(Gravity::Fatal), 0);
+    assert_eq!(compare_ends(reading(0), reading(1)).count(Gravity::Fatal), 0);
 }
 
 #[test]
@@ -163,8 +167,8 @@ fn tunnels_find_their_counterparts_among_others() {
     let other = text.replace("harvest", "atlas").replace("203.0.113.77", "203.0.113.200");
     trees[0].add("etc/swanctl/conf.d/atlas.conf", TreeFile::public(other));
     let gateways = trees.each_ref().map(read);
-    let looked = |end: usize| Looked { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
-    let comparison = compare_ends(looked(0), looked(1));
+    let reading = |end: usize| ReadGateway { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
+    let comparison = compare_ends(reading(0), reading(1));
     assert_eq!(comparison.pairs.iter().map(|pair| pair.names.clone()).collect::<Vec<_>>(), [["harvest", "harvest"].map(str::to_owned)]);
     assert_eq!(comparison.alone, [vec!["atlas".to_owned()], Vec::new()]);
 }
@@ -176,8 +180,8 @@ fn drift_from_what_should_be_is_found_and_its_weight() {
         edited(DEMO, &[("packhouse", PACK, "dpd_delay = 30s", "dpd_delay = 60s"), ("packhouse", PACK, "\"fqdn:packhouse", "\"fqdn:press")]);
     let [stands, should] = [&stands[0], &should[0]];
     let gateways = [read(stands), read(should)];
-    let looked = |end: usize, tree| Looked { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(tree) };
-    let comparison = compare_same(looked(0, stands), looked(1, should));
+    let reading = |end: usize, tree| ReadGateway { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(tree) };
+    let comparison = compare_same(reading(0, stands), reading(1, should));
     assert_eq!(parameter(&comparison, "own identity").gravity, Gravity::Fatal);
     assert_eq!(parameter(&comparison, "liveness").gravity, Gravity::Compatible);
     assert_eq!(comparison.count(Gravity::Fatal) - 1, usize::from(parameter(&comparison, "shared secret").gravity == Gravity::Fatal));
@@ -221,13 +225,13 @@ fn other_tunnels_of_a_hub_are_none_of_this_ones_business() {
     let supplied = Supplied { secrets: ["nursery", "press", "market"].map(file).into(), ..Supplied::default() };
     let built = build(&description, &supplied);
     assert!(!any_stops(&built.findings), "{:#?}", built.findings);
-    fn looked(gateway: &Gateway) -> Looked<'_> {
-        Looked { name: "x", gateway, ends_open: false, tree: None }
+    fn reading(gateway: &Gateway) -> ReadGateway<'_> {
+        ReadGateway { name: "x", gateway, ends_open: false, tree: None }
     }
     let hub = read(&built.trees["hub"]);
     for branch in ["nursery", "press", "market"] {
         let branch_gateway = read(&built.trees[branch]);
-        let comparison = compare_ends(looked(&hub), looked(&branch_gateway));
+        let comparison = compare_ends(reading(&hub), reading(&branch_gateway));
         assert_eq!((comparison.pairs.len(), comparison.count(Gravity::Fatal)), (1, 0), "{branch}: {:#?}", comparison.pairs);
     }
 }
@@ -242,13 +246,13 @@ fn a_masquerading_rule_wants_the_exemption() {
         let mut trees = edited(DEMO, edits);
         trees[0].add("etc/nftables.conf", TreeFile::public(masquerade.to_owned()));
         let gateways = trees.each_ref().map(read);
-        let looked = |end: usize| Looked {
+        let reading = |end: usize| ReadGateway {
             name: ["packhouse", "coldstore"][end],
             gateway: &gateways[end],
             ends_open: false,
             tree: Some(&trees[end]),
         };
-        let comparison = compare_ends(looked(0), looked(1));
+        let comparison = compare_ends(reading(0), reading(1));
         let row = comparison.pairs[0].parameters.iter().find(|parameter| parameter.name == "exemption from NAT");
         row.map(|row| (row.gravity, row.values[0].value.clone())).expect("a row")
     };

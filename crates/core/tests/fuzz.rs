@@ -81,13 +81,13 @@ fn survives(word: &'static str, below: &'static [&'static str]) {
         let (gateway, findings) = within_budget(&tree, |tree| read_tree(platform, tree));
         for hook in [Hook::Input, Hook::Forward, Hook::Departure] {
             // Whatever jumps where, asking comes to an end.
-            let met = Met {
+            let met = PacketAt {
                 hook,
                 from: "10.41.0.7/32".parse().expect("a network"),
                 to: "10.73.16.9/32".parse().expect("a network"),
                 traffic: &Traffic::Ping,
-                into: Face::Unknown,
-                out_of: Face::Named("lan0"),
+                into: PassedInterface::Unknown,
+                out_of: PassedInterface::Named("lan0"),
                 leaving: true,
                 arrived: false,
             };

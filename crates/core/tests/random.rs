@@ -361,18 +361,18 @@ proptest! {
             reached: site(i).reached(),
             shares_internet: read[i].1,
         };
-        prop_assert!(!any_stops(&hold(end(0), end(1))));
+        prop_assert!(!any_stops(&cross_check(end(0), end(1))));
         // Whoever compares the files finds nothing fatal between the ends, and no difference of an end from itself.
-        let looked = |i: usize| Looked { name: &tunnel.ends[i], gateway: &read[i].0, ends_open: false, tree: Some(&built.trees[&tunnel.ends[i]]) };
-        let compared = compare_ends(looked(0), looked(1));
+        let reading = |i: usize| ReadGateway { name: &tunnel.ends[i], gateway: &read[i].0, ends_open: false, tree: Some(&built.trees[&tunnel.ends[i]]) };
+        let compared = compare_ends(reading(0), reading(1));
         prop_assert_eq!((compared.pairs.len(), compared.count(Gravity::Fatal)), (1, 0), "{:#?}", compared.pairs);
-        let same = compare_same(looked(0), looked(0));
+        let same = compare_same(reading(0), reading(0));
         prop_assert_eq!(same.count(Gravity::Fatal) + same.count(Gravity::Compatible), 0, "{:#?}", same.pairs);
         // Either end can open it, if it knows where the other one is; a packet crosses and its answer comes back.
         let facts = |i: usize| site(i).platform.value.facts();
         let actor = |i: usize| Actor {
-            looked: Looked { ends_open: facts(i).ends_by_address, ..looked(i) },
-            manner: facts(i).manner,
+            reading: ReadGateway { ends_open: facts(i).ends_by_address, ..reading(i) },
+            behaviour: facts(i).behaviour,
             stands: site(i).stands(),
         };
         for opener in [0, 1].into_iter().filter(|end| read[*end].0.connections[0].remote.value != Endpoint::Anywhere) {
@@ -541,14 +541,14 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
             local: Setting::planned(vec![local]),
             remote: Setting::planned(vec![remote]),
             protocol: Setting::planned(protocol),
-            pfs: Whence::default(),
+            pfs: ReadAt::default(),
             esp: Setting::planned(esp),
             mode: Setting::planned(mode),
             lifetime,
             opening: Setting::planned(opening),
             on_dead_peer: Setting::planned(watched.then_some(dead)),
             replay_window: Setting::planned(window),
-            sequence_numbers: Whence::default(),
+            sequence_numbers: ReadAt::default(),
             dscp: Setting::planned(dscp),
         },
     )
@@ -594,7 +594,7 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                     encapsulation: Setting::planned(encapsulation),
                     keying: Keying::Ike(Box::new(Ike {
                         exchange: Setting::planned(Exchange::of(version, aggressive)),
-                        mode: Whence::default(),
+                        mode: ReadAt::default(),
                         local_identity: Setting::planned(one.clone()),
                         remote_identity: Setting::planned(other.clone()),
                         local_method: Setting::planned(method),
@@ -677,7 +677,7 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
     let rule =
         (any::<bool>(), network(), network(), protection, traffic, verdict).prop_map(|(input, from, to, protection, traffic, verdict)| {
             let hook = if input { Hook::Input } else { Hook::Forward };
-            FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() }
+            FilterRule { hook, from, to, protection, traffic, verdict, place: ReadAt::default() }
         });
     let target = prop_oneof![
         Just(NatTarget::KeepSource),
@@ -686,12 +686,12 @@ fn filter_rules() -> impl Strategy<Value = Gateway> {
         network().prop_map(NatTarget::DestinationNet),
     ];
     let nat = (network(), network(), target).prop_map(|(from, to, target)| match target {
-        NatTarget::DestinationNet(_) => NatRule { from, to, target, order: -110, place: Whence::default() },
+        NatTarget::DestinationNet(_) => NatRule { from, to, target, order: -110, place: ReadAt::default() },
         // To itself is to keep it.
         NatTarget::SourceNet(net) if net == from => {
-            NatRule { from, to, target: NatTarget::KeepSource, order: 90, place: Whence::default() }
+            NatRule { from, to, target: NatTarget::KeepSource, order: 90, place: ReadAt::default() }
         }
-        _ => NatRule { from, to, target, order: 90, place: Whence::default() },
+        _ => NatRule { from, to, target, order: 90, place: ReadAt::default() },
     });
     (prop::collection::vec(rule, 1..8), prop::collection::vec(nat, 0..6), subsequence(limits, 0..=2), any::<bool>()).prop_map(
         |(mut rules, mut nat, segment_limits, joined)| {

@@ -226,11 +226,11 @@ fn two_files_that_call_the_same_end_left_are_compared_as_the_daemon_reads_them()
     let secrets = "@packhouse.example.net 203.0.113.77 : PSK \"the same at both ends, as it should be\"\n";
     let tree = tree(&[(CONF, conf), ("etc/ipsec.secrets", secrets)]);
     let (gateway, _) = read_tree(platforms_of(&tree)[0], &tree);
-    let looked = |name| Looked { name, gateway: &gateway, ends_open: true, tree: Some(&tree) };
-    let comparison = compare_ends(looked("packhouse"), looked("coldstore"));
+    let reading = |name| ReadGateway { name, gateway: &gateway, ends_open: true, tree: Some(&tree) };
+    let comparison = compare_ends(reading("packhouse"), reading("coldstore"));
     assert_eq!(comparison.count(Gravity::Fatal), 0, "{:#?}", comparison.pairs);
     // Where each file says for itself which end is its own, the same two are fatal.
-    let fixed = |name| Looked { ends_open: false, ..looked(name) };
+    let fixed = |name| ReadGateway { ends_open: false, ..reading(name) };
     assert!(compare_ends(fixed("packhouse"), fixed("coldstore")).count(Gravity::Fatal) > 0);
 }
 
@@ -415,9 +415,9 @@ proptest! {
             files.add(*path, TreeFile::public(words.join(if spaced { " " } else { "" })));
         }
         let (gateway, _) = read_tree(platforms_of(&files)[0], &files);
-        let looked = Looked { name: "a", gateway: &gateway, ends_open: dialect == 1, tree: Some(&files) };
-        let _ = compare_ends(looked, looked);
-        let same = compare_same(looked, looked);
+        let reading = ReadGateway { name: "a", gateway: &gateway, ends_open: dialect == 1, tree: Some(&files) };
+        let _ = compare_ends(reading, reading);
+        let same = compare_same(reading, reading);
         prop_assert_eq!(same.alone, [Vec::<String>::new(), Vec::new()]);
     }
 

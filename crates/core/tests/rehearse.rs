@@ -31,15 +31,16 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
     let addresses: [IpAddr; 2] = [[198, 51, 100, 20].into(), [203, 0, 113, 77].into()];
     let actor = |end: usize| {
         let (facts, gateway) = &reads[end];
-        let looked = Looked { name: ["packhouse", "coldstore"][end], gateway, ends_open: facts.ends_by_address, tree: Some(&trees[end]) };
-        Actor { looked, manner: facts.manner, stands: Stands { own: Some(addresses[end]), reached: Some(addresses[end]) } }
+        let reading =
+            ReadGateway { name: ["packhouse", "coldstore"][end], gateway, ends_open: facts.ends_by_address, tree: Some(&trees[end]) };
+        Actor { reading, behaviour: facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
     };
     let mut rehearsals = rehearse([actor(0), actor(1)], opener);
     assert_eq!((rehearsals.all.len(), rehearsals.alone.concat().len()), (1, 0));
     let rehearsal = rehearsals.all.remove(0);
     if opener.is_none() {
         // Whoever reads no message learns the same of how it ends.
-        let tried = try_out([actor(0), actor(1)]).all.remove(0);
+        let tried = outcome_only([actor(0), actor(1)]).all.remove(0);
         assert_eq!((outcome(&tried), &tried.opened), (outcome(&rehearsal), &rehearsal.opened));
         assert!(tried.steps.iter().all(|step| matches!(step, Step::Message(message) if message.payloads.is_empty())));
     }
@@ -47,8 +48,8 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
 }
 
 /// How it fails, but for the number of the step: thoughts are steps, too.
-fn outcome(rehearsal: &Rehearsal) -> Vec<Failure> {
-    rehearsal.failures.iter().map(|failure| Failure { step: 0, ..failure.clone() }).collect()
+fn outcome(rehearsal: &Rehearsal) -> Vec<RehearsalFailure> {
+    rehearsal.failures.iter().map(|failure| RehearsalFailure { step: 0, ..failure.clone() }).collect()
 }
 
 /// A line for each message: who sends it, what it is, its payloads.
@@ -283,7 +284,7 @@ fn another_version_is_answered_by_nobody_who_is_meant() {
 fn either_end_can_open() {
     for opener in [0, 1] {
         let rehearsal = rehearsed(trees(["openiked", "strongswan"], CBC), &[], Some(opener));
-        assert!(rehearsal.works() && rehearsal.opener == opener, "{rehearsal:#?}");
+        assert!(rehearsal.works() && rehearsal.initiator == opener, "{rehearsal:#?}");
         assert_eq!(script(&rehearsal)[0].split(' ').next(), Some(["packhouse", "coldstore"][opener]));
     }
 }

@@ -45,13 +45,13 @@ impl Seen {
     fn actor(&self, end: usize) -> Actor<'_> {
         let facts = platforms_of(&self.trees[end])[0].facts();
         let addresses: [IpAddr; 2] = [[198, 51, 100, 20].into(), [203, 0, 113, 77].into()];
-        let looked = Looked {
+        let reading = ReadGateway {
             name: ["packhouse", "coldstore"][end],
             gateway: &self.gateways[end],
             ends_open: facts.ends_by_address,
             tree: Some(&self.trees[end]),
         };
-        Actor { looked, manner: facts.manner, stands: Stands { own: Some(addresses[end]), reached: Some(addresses[end]) } }
+        Actor { reading, behaviour: facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
     }
 
     fn walked(&self, from: &str, to: &str, word: &str) -> Walk {
@@ -74,7 +74,7 @@ impl Seen {
     }
 
     fn row(&self, name: &str) -> Option<(Gravity, String, String)> {
-        let comparison = compare_ends(self.actor(0).looked, self.actor(1).looked);
+        let comparison = compare_ends(self.actor(0).reading, self.actor(1).reading);
         let row = comparison.pairs[0].parameters.iter().find(|parameter| parameter.name == name)?;
         Some((row.gravity, row.values[0].value.clone(), row.values[0].spelling.clone().unwrap_or_default()))
     }

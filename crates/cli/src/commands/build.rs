@@ -12,17 +12,24 @@ use super::check::plan_of;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::files::output::{self, Change, Earlier, Folders, Layout, Manner, Outcome, Planned, Written};
+use crate::files::output::{self, Change, Earlier, Folders, Layout, Manner, OutputOutcome, Planned, Written};
 use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
 use crate::show::{CARE, GOOD, findings, path_shown, path_word, styled};
 
-pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
+pub fn run(
+    file: &Path,
+    supply: &Supply,
+    folder: &Path,
+    behaviour: Manner,
+    since: Option<&Path>,
+    format: Format,
+) -> Result<Verdict, Failure> {
     let read = input::read(file, supply)?;
     let before = since.map(Earlier::of).transpose()?;
     if read.description.as_ref().is_some_and(fleet::is_fleet) {
-        return many(read, folder, manner, before.as_ref(), format);
+        return many(read, folder, behaviour, before.as_ref(), format);
     }
     let (read, mut planned) = plan_of(read, None);
     if any_stops(&planned.findings) {
@@ -34,9 +41,9 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: O
             tree.files.retain(|path, file| !before.has(&format!("{site}/{path}"), file));
         }
     }
-    let written = match output::write(folder, &planned.trees, manner)? {
-        Outcome::Done(written) => written,
-        Outcome::Refused(mut refused) => {
+    let written = match output::write(folder, &planned.trees, behaviour)? {
+        OutputOutcome::Done(written) => written,
+        OutputOutcome::Refused(mut refused) => {
             refused.splice(0..0, planned.findings);
             return stopped(&refused, &read.source, format);
         }
@@ -45,7 +52,7 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: O
     if format == Format::Json {
         let value = json!({
             "fine": true,
-            "preview": manner.preview,
+            "preview": behaviour.preview,
             "changes": changes::json(&changes),
             "findings": findings::json(&planned.findings, &read.source),
             "folder": folder.to_string_lossy(),
@@ -61,7 +68,7 @@ pub fn run(file: &Path, supply: &Supply, folder: &Path, manner: Manner, since: O
     if !changes.is_empty() {
         super::print_line(&format!("{}\n", changes::text(&changes)))?;
     }
-    if manner.preview {
+    if behaviour.preview {
         return previewed(&count);
     }
     print_next(folder, read.description.as_ref(), &planned)?;
@@ -91,14 +98,14 @@ struct Given {
 }
 
 /// The same for very many tunnels: each is written as soon as it is built, read back and rehearsed, and let go.
-fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
+fn many(mut read: Input, folder: &Path, behaviour: Manner, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
     let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
     let builder = Builder::new(description, &read.supplied);
     let mut found = std::mem::take(&mut read.findings);
     found.extend(builder.check());
     let sound = !any_stops(&found);
     // Without files there is nothing to lay out.
-    let mut layout = match sound.then(|| Layout::begin(folder, manner)).transpose()?.transpose() {
+    let mut layout = match sound.then(|| Layout::begin(folder, behaviour)).transpose()?.transpose() {
         Ok(layout) => layout,
         Err(refused) => return stopped(&refused, &read.source, format),
     };
@@ -159,8 +166,8 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
         }
     }
     let written = match layout.finish(planned)? {
-        Outcome::Done(written) => written,
-        Outcome::Refused(mut refused) => {
+        OutputOutcome::Done(written) => written,
+        OutputOutcome::Refused(mut refused) => {
             refused.splice(0..0, found);
             return stopped(&refused, &read.source, format);
         }
@@ -178,7 +185,7 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
         }
         super::print_json(&Sum {
             fine: true,
-            preview: manner.preview,
+            preview: behaviour.preview,
             findings: findings::json(&found, &read.source),
             folder: folder.to_string_lossy().into_owned(),
             count: description.tunnels.len(),
@@ -189,7 +196,7 @@ fn many(mut read: Input, folder: &Path, manner: Manner, before: Option<&Earlier>
     findings::print(&found, &read.source);
     print_sum(description, folder, &written)?;
     let count = counted(&found);
-    if manner.preview {
+    if behaviour.preview {
         return previewed(&count);
     }
     if let Some((built, trees)) = sample.filter(|_| before.is_none()) {

@@ -89,7 +89,7 @@ pub fn is_changed(read: &Input, name: &str, earlier: &Earlier) -> bool {
 }
 
 /// Tunnels that are alike, and how many.
-struct Kind {
+struct FindingKind {
     like: BuiltTunnel,
     count: usize,
 }
@@ -103,7 +103,7 @@ fn many(file: &Path, mut read: Input, since: Option<&Path>, format: Format) -> R
     let sound = !any_stops(&found);
     found.extend(builder.check());
     let sound = sound && !any_stops(&found);
-    let mut kinds: BTreeMap<String, Kind> = BTreeMap::new();
+    let mut kinds: BTreeMap<String, FindingKind> = BTreeMap::new();
     let (mut unchanged, json) = (0, format == Format::Json);
     let work = |_: usize, tunnel: &Tunnel| {
         let made = builder.tunnel(tunnel, sound)?;
@@ -119,7 +119,7 @@ fn many(file: &Path, mut read: Input, since: Option<&Path>, format: Format) -> R
             match built {
                 Some((_, _, true)) => unchanged += 1,
                 Some((kind, built, false)) => {
-                    kinds.entry(kind).or_insert(Kind { like: built, count: 0 }).count += 1;
+                    kinds.entry(kind).or_insert(FindingKind { like: built, count: 0 }).count += 1;
                 }
                 None => {}
             }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Comparison, Finding, Gravity, Looked, any_stops, compare_ends, compare_same, read_tree};
+use uspan_core::{Comparison, Finding, Gravity, ReadGateway, any_stops, compare_ends, compare_same, read_tree};
 
 use super::many;
 use super::parts::{self, Part};
@@ -22,7 +22,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
         None => parts::of_folder(&args.left, args.left_platform.as_deref(), "--left-platform").map(|left| (left, None))?,
     };
     let (mut compared, against) = match (&right, &args.against) {
-        (Some(right), _) => (compare_ends(left.looked(), right.looked()), false),
+        (Some(right), _) => (compare_ends(left.reading(), right.reading()), false),
         (None, Some(file)) => match against(&left, file, args)? {
             Some(compared) => (compared, true),
             None => return Ok(Verdict::Stopped),
@@ -112,6 +112,6 @@ fn against(left: &Part, file: &Path, args: &Compare) -> Result<Option<Comparison
         )));
     };
     let (gateway, _) = read_tree(described.platform.value, tree);
-    let should = Looked { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
-    Ok(Some(compare_same(left.looked(), should)))
+    let should = ReadGateway { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
+    Ok(Some(compare_same(left.reading(), should)))
 }

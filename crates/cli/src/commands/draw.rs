@@ -6,7 +6,7 @@ use resvg::{tiny_skia, usvg};
 use uspan_core::{BuiltTunnel, Drawing, any_stops, draw};
 
 use super::check::plan_few;
-use crate::args::{Draw, Format, Theme};
+use crate::args::{Draw, Format, ThemeArg};
 use crate::failure::{Failure, Verdict};
 use crate::files::single;
 use crate::show::{GOOD, path_shown, styled};
@@ -25,9 +25,9 @@ pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     let tunnels: Vec<BuiltTunnel> = planned.tunnels.iter().filter(meant).cloned().collect();
     let raster = path.extension().is_some_and(|end| end.eq_ignore_ascii_case("png"));
     let theme = match (args.theme, raster) {
-        (Theme::Dark, _) => uspan_core::Theme::Dark,
-        (Theme::Light, _) | (Theme::Auto, true) => uspan_core::Theme::Light,
-        (Theme::Auto, false) => uspan_core::Theme::Auto,
+        (ThemeArg::Dark, _) => uspan_core::Theme::Dark,
+        (ThemeArg::Light, _) | (ThemeArg::Auto, true) => uspan_core::Theme::Light,
+        (ThemeArg::Auto, false) => uspan_core::Theme::Auto,
     };
     let Some(drawing) = draw(&description, &tunnels, theme) else {
         return Err(Failure::Usage("the description has no tunnel to draw".to_owned()));

@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use serde_json::json;
 use uspan_core::{
-    Builder, Description, Finding, Looked, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, covered, flaw,
-    read_tree,
+    Builder, Description, Finding, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, covered,
+    flaw, read_tree,
 };
 
 use crate::args::Format;
@@ -118,9 +118,9 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
     };
     let (mut failing, mut found, mut all) = (Vec::new(), Vec::new(), 0);
     fleet::each(&description, "rehearsing tunnels", work, |came| match came {
-        Ok(looked) => {
-            all += usize::from(looked.is_some());
-            failing.extend(looked.flatten());
+        Ok(reading) => {
+            all += usize::from(reading.is_some());
+            failing.extend(reading.flatten());
         }
         Err(findings) => found.extend(findings),
     });
@@ -245,8 +245,8 @@ fn drift(standing: &Standing<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) 
     }
     let [(now, _), (should, _)] = [&tree, planned].map(|tree| read_tree(site.platform.value, tree));
     let tree = covered(&tree);
-    let looked = |called, gateway, tree| Looked { name: called, gateway, ends_open: false, tree: Some(tree) };
-    let compared = compare_same(looked(name, &now, &tree), looked("description", &should, planned));
+    let reading = |called, gateway, tree| ReadGateway { name: called, gateway, ends_open: false, tree: Some(tree) };
+    let compared = compare_same(reading(name, &now, &tree), reading("description", &should, planned));
     let source = |path: &String, file: &TreeFile| {
         (path.clone(), Source::new(path_shown(&standing.folder.join(name).join(path)), file.text.as_str()))
     };

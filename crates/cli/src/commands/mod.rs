@@ -9,13 +9,13 @@ mod demo;
 mod draw;
 mod explain;
 mod many;
-mod moving;
 mod new;
 mod parts;
 mod platforms;
 #[cfg(feature = "prove")]
 mod prove;
 mod rehearse;
+mod relocate;
 mod report;
 mod retire;
 mod schema;
@@ -46,7 +46,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         }
         Command::Compare(args) => compare::run(&args),
         Command::Adopt(args) => adopt::run(&args),
-        Command::Move { file, site, to, output, replace, format } => moving::run(&file, &site, &to, output.as_deref(), replace, format),
+        Command::Move { file, site, to, output, replace, format } => relocate::run(&file, &site, &to, output.as_deref(), replace, format),
         Command::Rehearse(args) => rehearse::run(&args),
         Command::Walk(args) => walk::run(&args),
         Command::Sheet(args) => sheet::run(&args),

@@ -5,12 +5,12 @@ use std::path::Path;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, Looked, Platform, Site, Source, Stands, Tree, any_stops, covered,
-    discreet, platform, platforms_of, read_tree,
+    Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, KnownAddresses, Platform, ReadGateway, Site, Source, Tree, any_stops,
+    covered, discreet, platform, platforms_of, read_tree,
 };
 
 use super::check::plan_of;
-use crate::args::Ends;
+use crate::args::EndsArgs;
 use crate::failure::Failure;
 use crate::files::input::{self, Input};
 use crate::files::trees;
@@ -27,7 +27,7 @@ pub struct Part {
     /// What they say.
     pub gateway: Gateway,
     /// Its addresses, where they are known beside that.
-    pub stands: Stands,
+    pub stands: KnownAddresses,
     /// Whether it translates what leaves for the internet, where that is known.
     pub shares_internet: Option<bool>,
     /// What stands beyond other tunnels of it, where that is known.
@@ -41,12 +41,12 @@ pub struct Part {
 impl Part {
     /// As it negotiates.
     pub fn actor(&self) -> Actor<'_> {
-        Actor { looked: self.looked(), manner: self.facts.manner, stands: self.stands }
+        Actor { reading: self.reading(), behaviour: self.facts.behaviour, stands: self.stands }
     }
 
     /// As it is compared.
-    pub fn looked(&self) -> Looked<'_> {
-        Looked { name: &self.name, gateway: &self.gateway, ends_open: self.facts.ends_by_address, tree: Some(&self.tree) }
+    pub fn reading(&self) -> ReadGateway<'_> {
+        ReadGateway { name: &self.name, gateway: &self.gateway, ends_open: self.facts.ends_by_address, tree: Some(&self.tree) }
     }
 }
 
@@ -73,7 +73,7 @@ pub type Stopped = (Input, Vec<Finding>);
 
 /// The pairs of gateways that are meant: two folders, or each pair of sites that a description has tunnels between; with a
 /// name those of one tunnel.
-pub fn meant(ends: &Ends, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 2]>, Stopped>, Failure> {
+pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 2]>, Stopped>, Failure> {
     if let Some(right) = &ends.right {
         return Ok(Ok(vec![of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?]));
     }
@@ -127,7 +127,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
         facts: platform.facts(),
         tree,
         gateway,
-        stands: Stands::default(),
+        stands: KnownAddresses::default(),
         shares_internet: None,
         beyond: Vec::new(),
         findings: found,

@@ -194,7 +194,7 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)
     let workers = args.at_once.unwrap_or_else(|| std::thread::available_parallelism().map_or(1, usize::from));
     let options = Options { program: std::env::current_exe()?, ground, cache: default_cache(), workers, keep: args.keep.clone() };
     let jobs: Vec<Job> = cases.iter().map(|case| case.job.clone()).filter(|job| !job.tunnels.is_empty()).collect();
-    let mut told = proof::Told::default();
+    let mut told = proof::ToldRows::default();
     let since = Instant::now();
     let progress = spinner();
     let (mut through, all) = (0, jobs.len());

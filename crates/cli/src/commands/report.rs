@@ -9,14 +9,14 @@ use uspan_core::{
 
 use super::check::plan_few;
 use super::parts::{self, Part};
-use crate::args::{Format, Report};
+use crate::args::{Format, ReportArgs};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::Input;
 use crate::files::single;
-use crate::page::report::{self, SiteFiles, Told};
+use crate::page::report::{self, ReportTunnel, SiteFiles};
 use crate::show::{GOOD, ladder_svg, path_shown, styled};
 
-pub fn run(args: &Report) -> Result<Verdict, Failure> {
+pub fn run(args: &ReportArgs) -> Result<Verdict, Failure> {
     let path = &args.output;
     single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
@@ -32,10 +32,10 @@ pub fn run(args: &Report) -> Result<Verdict, Failure> {
     Ok(Verdict::Fine)
 }
 
-fn told<'a>(description: &Description, built: &'a BuiltTunnel, planned: &Build, read: &Input) -> Told<'a> {
+fn told<'a>(description: &Description, built: &'a BuiltTunnel, planned: &Build, read: &Input) -> ReportTunnel<'a> {
     let parts = parts::of_tunnel(description, built, planned);
     let rehearsal = parts.as_ref().and_then(rehearsed);
-    Told {
+    ReportTunnel {
         built,
         picture: draw(description, std::slice::from_ref(built), Theme::Auto).map(|drawing| drawing.svg),
         sheet: sheet(description, built, planned, &read.supplied),

@@ -10,7 +10,7 @@ use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, Manner, Outcome};
+use crate::files::output::{self, Manner, OutputOutcome};
 use crate::show::{GOOD, findings, path_word, styled};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
@@ -36,8 +36,8 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
         return stopped(&refused);
     }
     let written = match output::write(folder, &trees, Manner { replace, ..Manner::default() })? {
-        Outcome::Done(written) => written,
-        Outcome::Refused(found) => return stopped(&found),
+        OutputOutcome::Done(written) => written,
+        OutputOutcome::Refused(found) => return stopped(&found),
     };
     if format == Format::Json {
         let scripts: Vec<_> =

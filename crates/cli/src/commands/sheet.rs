@@ -6,14 +6,14 @@ use serde_json::json;
 use uspan_core::{Build, BuiltTunnel, Description, Place, Refilled, Source, any_stops, fill, form, sheet};
 
 use super::check::{plan_few, plan_of};
-use crate::args::{Format, Sheet, SheetFormat};
+use crate::args::{Format, SheetArgs, SheetFormat};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::files::{reading, single};
 use crate::page;
 use crate::show::{GOOD, findings, path_shown, path_word, sheet as show, styled};
 
-pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
+pub fn run(args: &SheetArgs) -> Result<Verdict, Failure> {
     if let Some(path) = &args.output {
         single::vacant(path, args.replace)?;
     }
@@ -38,7 +38,7 @@ pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
         };
         return filled(args, &read, &description, tunnel, site, sheet);
     }
-    let each: Vec<Shape> = tunnels.iter().filter_map(|tunnel| shape(args, &description, tunnel, &planned, &read)).collect();
+    let each: Vec<SheetShape> = tunnels.iter().filter_map(|tunnel| shape(args, &description, tunnel, &planned, &read)).collect();
     let text = match args.format {
         SheetFormat::Json => format!("{:#}", json!({ "sheets": each.iter().map(|shape| shape.json.clone()).collect::<Vec<_>>() })),
         SheetFormat::Html => page::shell("Parameter sheet", &maud::html! { @for shape in &each { (maud::PreEscaped(&shape.html)) } }),
@@ -53,19 +53,19 @@ pub fn run(args: &Sheet) -> Result<Verdict, Failure> {
 }
 
 /// A sheet as it is written.
-struct Shape {
+struct SheetShape {
     text: String,
     html: String,
     json: serde_json::Value,
 }
 
-fn shape(args: &Sheet, description: &Description, tunnel: &BuiltTunnel, planned: &Build, read: &Input) -> Option<Shape> {
+fn shape(args: &SheetArgs, description: &Description, tunnel: &BuiltTunnel, planned: &Build, read: &Input) -> Option<SheetShape> {
     if let Some(site) = &args.partner {
         let theirs = tunnel.ends.iter().position(|end| end == site)?;
         let form = form(description, tunnel, theirs, &read.supplied)?;
         let text = if args.format == SheetFormat::Markdown { show::form(&form) } else { show::form_text(&form) };
         let html = page::sheet::form(&form).into_string();
-        return Some(Shape { text, html, json: show::form_json(&form) });
+        return Some(SheetShape { text, html, json: show::form_json(&form) });
     }
     let sheet = sheet(description, tunnel, planned, &read.supplied)?;
     let at = |end: usize, place: &Place| {
@@ -75,12 +75,12 @@ fn shape(args: &Sheet, description: &Description, tunnel: &BuiltTunnel, planned:
     };
     let text = if args.format == SheetFormat::Markdown { show::markdown(&sheet, &at) } else { show::text(&sheet, &at) };
     let html = page::sheet::alone(&sheet, &|end, place| (None, at(end, place))).into_string();
-    Some(Shape { text, html, json: show::json(&sheet, &at) })
+    Some(SheetShape { text, html, json: show::json(&sheet, &at) })
 }
 
 /// Reads a filled-in sheet back.
 fn filled(
-    args: &Sheet,
+    args: &SheetArgs,
     read: &Input,
     description: &Description,
     tunnel: &BuiltTunnel,

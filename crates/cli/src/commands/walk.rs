@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde_json::json;
-use uspan_core::{Flow, Walk as Walked, Walker, service, walk};
+use uspan_core::{Flow, Walk, Walker, service, walk};
 
 use super::parts::{self, Part};
-use crate::args::{Format, Walk};
+use crate::args::{Format, WalkArgs};
 use crate::failure::{Failure, Verdict};
 use crate::show::{CARE, GOOD, STOP, Shown, path, styled};
 
-pub fn run(args: &Walk) -> Result<Verdict, Failure> {
+pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
     let known = service(&args.service).and_then(|list| list.into_iter().next());
     let traffic = known.ok_or_else(|| {
         Failure::Usage(format!("`{}` is no service; write a name such as `https`, or a protocol and a port, `tcp/443`", args.service))
@@ -87,7 +87,7 @@ fn walkers<'a>(parts: &'a [Part; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) 
     })
 }
 
-fn closing(ways: &[(Walked, Shown<'_>)]) -> String {
+fn closing(ways: &[(Walk, Shown<'_>)]) -> String {
     let works = ways.iter().all(|(walked, _)| walked.works());
     let back = ways.last().is_some_and(|(last, _)| last.back.is_some());
     match works {

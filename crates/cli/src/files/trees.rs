@@ -25,7 +25,7 @@ use crate::show::path_shown;
 pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>, Failure> {
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
-        let mut walk = Walk::begin(&folder.join(site))?;
+        let mut walk = TreeWalk::begin(&folder.join(site))?;
         walk.folder(Path::new(""), &|_| true, 0)?;
         if let Some(path) = walk.unread.first() {
             return Err(Failure::file("cannot read", &folder.join(site).join(path))(io::Error::other("it is not a text")));
@@ -39,7 +39,7 @@ pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>
 pub fn earlier(folder: &Path, planned: &Build) -> BTreeMap<String, Tree> {
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
-        let Ok(mut walk) = Walk::begin(&folder.join(site)) else { continue };
+        let Ok(mut walk) = TreeWalk::begin(&folder.join(site)) else { continue };
         if walk.folder(Path::new(""), &|_| true, 0).is_ok() && walk.unread.is_empty() {
             trees.insert(site.clone(), walk.tree);
         }
@@ -61,7 +61,7 @@ pub fn gateway(root: &Path) -> Result<(Tree, Vec<Finding>), Failure> {
         let inside = format!("{path}/");
         uspan_core::READ_BELOW.iter().any(|start| inside.starts_with(start) || start.starts_with(&inside) || path.starts_with(start))
     };
-    let mut walk = Walk::begin(root)?;
+    let mut walk = TreeWalk::begin(root)?;
     walk.folder(Path::new("etc"), &wanted, 0)?;
     if root.join("listing").is_dir() {
         walk.folder(Path::new("listing"), &wanted, 0)?;
@@ -78,7 +78,7 @@ const ALL: u64 = 512 << 20;
 /// More files than any gateway has.
 const MOST: usize = 1_000_000;
 
-struct Walk {
+struct TreeWalk {
     root: OwnedFd,
     shown: PathBuf,
     tree: Tree,
@@ -97,11 +97,11 @@ struct Walk {
 const CAREFULLY: OFlags = OFlags::RDONLY.union(OFlags::NONBLOCK).union(OFlags::NOCTTY).union(OFlags::CLOEXEC);
 const WITHIN: ResolveFlags = ResolveFlags::IN_ROOT.union(ResolveFlags::NO_MAGICLINKS);
 
-impl Walk {
-    fn begin(root: &Path) -> Result<Walk, Failure> {
+impl TreeWalk {
+    fn begin(root: &Path) -> Result<TreeWalk, Failure> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let opened = openat(CWD, root, flags, Mode::empty()).map_err(|error| Failure::file("cannot read", root)(error.into()))?;
-        Ok(Walk {
+        Ok(TreeWalk {
             root: opened,
             shown: root.to_owned(),
             tree: Tree::default(),
@@ -152,7 +152,7 @@ impl Walk {
     }
 
     fn thing(&mut self, path: &Path, wanted: &dyn Fn(&str) -> bool, depth: usize) -> Result<(), Failure> {
-        // Looked at before it is opened: to open a device may do something.
+        // ReadGateway at before it is opened: to open a device may do something.
         let look = OFlags::PATH | OFlags::CLOEXEC;
         let Ok(handle) = openat2(&self.root, path, look, Mode::empty(), WITHIN) else {
             if let Ok(target) = readlinkat(&self.root, path, Vec::new()) {

@@ -9,7 +9,7 @@ use super::sheet::sheet;
 use super::{shell, ticked, wide};
 
 /// A tunnel, and everything that was found out about it.
-pub struct Told<'a> {
+pub struct ReportTunnel<'a> {
     pub built: &'a BuiltTunnel,
     pub picture: Option<String>,
     pub sheet: Option<Sheet>,
@@ -30,7 +30,7 @@ pub struct Report<'a> {
     pub description: &'a Description,
     pub planned: &'a Build,
     pub sites: Vec<SiteFiles<'a>>,
-    pub tunnels: Vec<Told<'a>>,
+    pub tunnels: Vec<ReportTunnel<'a>>,
 }
 
 /// A name that can stand in an address within the page.
@@ -101,7 +101,7 @@ impl Report<'_> {
         }
     }
 
-    fn tunnel(&self, told: &Told<'_>) -> Markup {
+    fn tunnel(&self, told: &ReportTunnel<'_>) -> Markup {
         let [one, other] = &told.built.ends;
         html! {
             h2 id=(anchor(&["t", &told.built.name])) { (told.built.name) ": " (one) " ⇄ " (other) }

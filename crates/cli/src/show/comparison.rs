@@ -9,13 +9,13 @@ use super::table::table;
 use super::{CARE, GOOD, HEADING, STOP, columns, file_and_line, styled, wrapped};
 
 /// The files of each end by path, where it has any.
-type Files<'a> = [Option<&'a BTreeMap<String, Source>>; 2];
+type SourceFiles<'a> = [Option<&'a BTreeMap<String, Source>>; 2];
 
 /// From that many columns on the two ends stand side by side, below that one after the other.
 const SIDE_BY_SIDE: usize = 120;
 
 /// A pair of connections: what is fatal, what differs, what is equal.
-pub fn text(pair: &Compared, names: [&str; 2], files: &Files<'_>, all: bool) -> String {
+pub fn text(pair: &Compared, names: [&str; 2], files: &SourceFiles<'_>, all: bool) -> String {
     let title = match &pair.names {
         [one, other] if one == other => one.clone(),
         [one, other] => format!("{one}, {other}"),
@@ -36,7 +36,7 @@ pub fn text(pair: &Compared, names: [&str; 2], files: &Files<'_>, all: bool) -> 
     parts.join("\n\n")
 }
 
-fn difference(parameter: &Parameter, children: &[&str], names: [&str; 2], files: &Files<'_>) -> String {
+fn difference(parameter: &Parameter, children: &[&str], names: [&str; 2], files: &SourceFiles<'_>) -> String {
     let (word, style) = if parameter.gravity == Gravity::Fatal { ("fatal", STOP) } else { ("differs", CARE) };
     let of = if children.is_empty() { String::new() } else { format!("  of {}", children.join(", ")) };
     let mut lines = vec![format!("{} {}{of}", styled(style, &format!("{word:<7}")), styled(HEADING, &parameter.name))];
@@ -126,7 +126,7 @@ fn values(equal: &[&(&Parameter, Vec<&str>)], names: [&str; 2]) -> Vec<Vec<Strin
 }
 
 /// The same as JSON.
-pub fn json(pair: &Compared, files: &Files<'_>) -> Value {
+pub fn json(pair: &Compared, files: &SourceFiles<'_>) -> Value {
     let each = |parameter: &Parameter| {
         let value = |end: usize| {
             let shown = &parameter.values[end];

@@ -1,7 +1,7 @@
 //! A negotiation as a ladder: one line down for each end, one across for each message.
 
 use serde_json::{Value, json};
-use uspan_core::{Cure, Failure, Message, Rehearsal, Step};
+use uspan_core::{Cure, Message, Rehearsal, RehearsalFailure, Step};
 
 use super::{GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
 
@@ -54,7 +54,7 @@ fn title(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
         [one, other] if one == other => one.clone(),
         [one, other] => format!("{one}, {other}"),
     };
-    format!("{name}: {} opens, {} answers", shown.names[rehearsal.opener], shown.names[1 - rehearsal.opener])
+    format!("{name}: {} opens, {} answers", shown.names[rehearsal.initiator], shown.names[1 - rehearsal.initiator])
 }
 
 /// A line between the two lines down; `number` stands before it.
@@ -158,7 +158,7 @@ impl Labelled {
 fn outcome(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
     let mut lines = Vec::new();
     for opened in &rehearsal.opened {
-        lines.push(format!("{} {}: {}", styled(GOOD, "up     "), styled(HEADING, &opened.names[rehearsal.opener]), opened.protection));
+        lines.push(format!("{} {}: {}", styled(GOOD, "up     "), styled(HEADING, &opened.names[rehearsal.initiator]), opened.protection));
         let mut told = Labelled::default();
         for end in [0, 1] {
             let pairs: Vec<_> = opened.selectors[end].iter().map(|(from, to)| format!("{from} to {to}")).collect();
@@ -188,7 +188,7 @@ pub fn fails_at(rehearsal: &Rehearsal, step: usize) -> bool {
     rehearsal.failures.iter().any(|failure| failure.step == step)
 }
 
-fn failed(failure: &Failure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
+fn failed(failure: &RehearsalFailure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
     let message = match &rehearsal.steps.get(failure.step) {
         Some(Step::Message(message)) => format!("at message {}, {}", number_of(rehearsal, failure.step), message_words(message)),
         _ => "before the first message".to_owned(),
@@ -242,7 +242,7 @@ pub fn json(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Value {
         });
         json!({ "at": shown.names[cure.end], "place": line, "spelling": cure.spelling, "do": cure.what })
     };
-    let failure = |failure: &Failure| {
+    let failure = |failure: &RehearsalFailure| {
         json!({
             "stage": failure.stage.word(),
             "child": failure.child,
@@ -270,7 +270,7 @@ pub fn json(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Value {
         .collect();
     json!({
         "connections": rehearsal.names,
-        "opens": shown.names[rehearsal.opener],
+        "opens": shown.names[rehearsal.initiator],
         "works": rehearsal.works(),
         "steps": rehearsal.steps.iter().map(step).collect::<Vec<_>>(),
         "failures": rehearsal.failures.iter().map(failure).collect::<Vec<_>>(),

@@ -41,8 +41,8 @@ pub fn draw(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
     let mut below = foot + 30;
     let mut end = String::new();
     for opened in &rehearsal.opened {
-        let pairs: Vec<_> = opened.selectors[rehearsal.opener].iter().map(|(from, to)| format!("{from} to {to}")).collect();
-        let text = format!("Comes up: {} with {}: {}", opened.names[rehearsal.opener], opened.protection, pairs.join(", "));
+        let pairs: Vec<_> = opened.selectors[rehearsal.initiator].iter().map(|(from, to)| format!("{from} to {to}")).collect();
+        let text = format!("Comes up: {} with {}: {}", opened.names[rehearsal.initiator], opened.protection, pairs.join(", "));
         for line in wrapped(&text, FIT + 12) {
             words(&mut end, LINES[0], below, "start", INK, 13, &line);
             below += 18;
@@ -69,7 +69,7 @@ pub fn draw(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
         words(&mut svg, x, 34, anchor, INK, 18, shown.names[side]);
         let address = shown.addresses[side].map(|address| format!(", {address}")).unwrap_or_default();
         words(&mut svg, x, 54, anchor, FAINT, 12, &format!("{}{address}", shown.titles[side]));
-        let role = if side == rehearsal.opener { "opens" } else { "answers" };
+        let role = if side == rehearsal.initiator { "opens" } else { "answers" };
         words(&mut svg, x, 72, anchor, FAINT, 12, role);
         let _ = writeln!(svg, r#"<line x1="{0}" y1="84" x2="{0}" y2="{foot}" stroke="{INK}" stroke-width="1.5"/>"#, LINES[side]);
     }

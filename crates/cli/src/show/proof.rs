@@ -12,7 +12,7 @@ use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
 
 /// Everything the lab told.
 #[derive(Default)]
-pub struct Told {
+pub struct ToldRows {
     /// The kernel it ran on.
     pub kernel: String,
     rows: Vec<Row>,
@@ -20,7 +20,7 @@ pub struct Told {
     broken: Vec<(usize, String)>,
 }
 
-impl Told {
+impl ToldRows {
     /// Takes an event in.
     pub fn add(&mut self, event: Event) {
         match event {

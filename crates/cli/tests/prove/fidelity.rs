@@ -8,9 +8,9 @@ use std::sync::atomic::AtomicBool;
 use ipnet::IpNet;
 use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
-    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, Lifetime, Looked,
-    Method, Mode, Proposal, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Stands, Supplied, Tree, build, platform,
-    read_tree, rehearse,
+    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, KnownAddresses,
+    Lifetime, Method, Mode, Proposal, ReadGateway, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Supplied, Tree, build,
+    platform, read_tree, rehearse,
 };
 use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
@@ -67,8 +67,8 @@ fn rehearsed(case: &Case) -> Option<Rehearsal> {
     let actor = |end: usize| {
         let (site, facts) = (&case.job.sites[end], platform(case.platforms[end]).expect("a platform").facts());
         let (gateway, tree) = (&case.gateways[end], Some(&case.trees[end]));
-        let looked = Looked { name: site.name.as_str(), gateway, ends_open: facts.ends_by_address, tree };
-        Actor { looked, manner: facts.manner, stands: Stands { own: Some(site.own), reached: Some(site.address) } }
+        let reading = ReadGateway { name: site.name.as_str(), gateway, ends_open: facts.ends_by_address, tree };
+        Actor { reading, behaviour: facts.behaviour, stands: KnownAddresses { own: Some(site.own), reached: Some(site.address) } }
     };
     rehearse([actor(0), actor(1)], Some(0)).all.into_iter().next()
 }
@@ -477,7 +477,7 @@ fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
         let mut job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &[], |_| true);
         job.number = number;
         job.depth = Depth::Negotiation;
-        // What the one that opens does not have it does not open.
+        // What the initiator does not have it does not open.
         let own: Vec<_> = gateways[0].connections.iter().flat_map(|c| &c.children).map(|child| child.name.clone()).collect();
         job.tunnels[0].pairs.retain(|pair| own.contains(&pair.child));
         return Case { platforms, base, changes, gateways, trees, job };

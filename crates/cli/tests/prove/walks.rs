@@ -6,7 +6,8 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
 use uspan_core::{
-    Actor, Description, Flow, Looked, Ports, Source, Stands, Traffic, Transport, Tree, TreeFile, Walker, build, platform, read_tree, walk,
+    Actor, Description, Flow, KnownAddresses, Ports, ReadGateway, Source, Traffic, Transport, Tree, TreeFile, Walker, build, platform,
+    read_tree, walk,
 };
 use uspan_lab::{Depth, Event, Flowed, Options, cast, default_cache, ground, run};
 
@@ -128,12 +129,13 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
         let Some(Came { inside, flows, listings }) = came.get(&number) else { continue };
         wrong.extend(unseen(case, listings));
         let word = |end: usize| platform(case.pair.platforms[end]).expect("a platform");
-        let stands = |end: usize| Stands { own: Some(sites[end].own), reached: Some(sites[end].address) };
+        let stands = |end: usize| KnownAddresses { own: Some(sites[end].own), reached: Some(sites[end].address) };
         let listed = [0, 1].map(|end| as_listed(&trees[end], &listings[end]));
         let read = [0, 1].map(|end| read_tree(word(end), &listed[end]).0);
         let actor = |end: usize, gateway, tree| {
-            let looked = Looked { name: sites[end].name.as_str(), gateway, ends_open: word(end).facts().ends_by_address, tree: Some(tree) };
-            Actor { looked, manner: word(end).facts().manner, stands: stands(end) }
+            let reading =
+                ReadGateway { name: sites[end].name.as_str(), gateway, ends_open: word(end).facts().ends_by_address, tree: Some(tree) };
+            Actor { reading, behaviour: word(end).facts().behaviour, stands: stands(end) }
         };
         // By the files, and what the job says beside them; and by what the gateways listed, and nothing else.
         let by_files = [0, 1].map(|end| Walker {

@@ -2,7 +2,7 @@
 //! exchange can express.
 
 use super::Reason;
-use super::proposals::Talk;
+use super::proposals::Negotiator;
 use crate::algorithm::{Kind, Row, Transform};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{IkeVersion, Proposal};
@@ -17,7 +17,7 @@ struct Offered {
     preset: bool,
 }
 
-impl Talk<'_> {
+impl Negotiator<'_> {
     /// What becomes of a proposal: values that an end cannot do are left out of its lists, combined-mode ciphers get a proposal of their
     /// own (RFC 7296 section 3.3), and for IKEv1 each combination becomes one (RFC 2409 section 5).
     pub(super) fn alternatives(&mut self, proposal: &Located<Proposal>, sa: Sa) -> Vec<Located<Proposal>> {

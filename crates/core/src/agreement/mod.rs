@@ -70,7 +70,7 @@ const REPLAY_WINDOW: u32 = 128;
 
 /// Decides a tunnel. Returns nothing if no proposal is left; the findings say why.
 pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, Vec<Finding>) {
-    let mut talk = proposals::Talk::new(description, tunnel);
+    let mut talk = proposals::Negotiator::new(description, tunnel);
     let ike = talk.ike();
     let pfs = pfs_group(tunnel, &ike);
     talk.bound_group(pfs, &ike);

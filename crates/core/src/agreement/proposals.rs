@@ -29,7 +29,7 @@ fn rows_of(proposal: &Proposal) -> Vec<&'static Row> {
     proposal.transforms().iter().filter_map(|transform| transform.row()).collect()
 }
 
-pub(super) struct Talk<'a> {
+pub(super) struct Negotiator<'a> {
     pub(super) description: &'a Description,
     pub(super) tunnel: &'a Tunnel,
     ends: [&'a Site; 2],
@@ -37,9 +37,9 @@ pub(super) struct Talk<'a> {
     pub(super) findings: Vec<Finding>,
 }
 
-impl<'a> Talk<'a> {
+impl<'a> Negotiator<'a> {
     pub(super) fn new(description: &'a Description, tunnel: &'a Tunnel) -> Self {
-        Talk { description, tunnel, ends: description.ends(tunnel), reasons: Vec::new(), findings: Vec::new() }
+        Negotiator { description, tunnel, ends: description.ends(tunnel), reasons: Vec::new(), findings: Vec::new() }
     }
 
     pub(super) fn finish(self) -> (Vec<Reason>, Vec<Finding>) {

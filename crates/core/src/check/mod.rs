@@ -10,9 +10,9 @@ mod tunnels;
 pub use secrets::{SecretFile, Supplied};
 
 use crate::agreement::{old_version, weak_algorithms};
-use crate::apart;
 use crate::description::Description;
 use crate::finding::{Finding, in_reading_order};
+use crate::parallel;
 
 /// From so many tunnels on a check is worth several threads.
 const MANY: usize = 1000;
@@ -37,7 +37,7 @@ pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
         findings
     };
     let parts: Vec<&(dyn Fn() -> Vec<Finding> + Sync)> = vec![&sites, &tunnels, &rest];
-    let found = apart::each(parts, description.tunnels.len() < MANY, |part| part());
+    let found = parallel::each(parts, description.tunnels.len() < MANY, |part| part());
     let mut findings: Vec<_> = found.into_iter().flatten().collect();
     in_reading_order(&mut findings);
     findings

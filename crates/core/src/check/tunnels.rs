@@ -10,7 +10,7 @@ use crate::description::{Address, Description, Opens, Pair, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Encapsulation, IkeVersion, Passing};
-use crate::mirror::interface_id;
+use crate::sides::interface_id;
 use crate::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
@@ -20,7 +20,7 @@ const LIVENESS: [Duration; 2] = [Duration::from_secs(5), Duration::from_secs(3_6
 pub(super) fn check(description: &Description) -> Vec<Finding> {
     let mut findings = Vec::new();
     for tunnel in &description.tunnels {
-        let check = Check { description, tunnel };
+        let check = TunnelCheck { description, tunnel };
         findings.extend(check.families());
         findings.extend(check.reach());
         findings.extend(check.hosts());
@@ -41,12 +41,12 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     findings
 }
 
-struct Check<'a> {
+struct TunnelCheck<'a> {
     description: &'a Description,
     tunnel: &'a Tunnel,
 }
 
-impl Check<'_> {
+impl TunnelCheck<'_> {
     fn at(&self, rule: &'static rules::Rule, span: Span, message: String) -> Finding {
         Finding::new(rule, message).at(self.description.source.place(span))
     }
@@ -403,7 +403,7 @@ struct Claim<'a> {
 fn contested(description: &Description) -> Vec<Finding> {
     let mut claims: Vec<Claim<'_>> = Vec::new();
     for tunnel in &description.tunnels {
-        let check = Check { description, tunnel };
+        let check = TunnelCheck { description, tunnel };
         for pair in &tunnel.pairs {
             let ([first, second], seen) = (check.prefixes(pair), check.apparent(pair));
             let mut claim = |end: usize, local, remote| {

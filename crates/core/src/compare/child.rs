@@ -6,14 +6,14 @@ use ipnet::IpNet;
 
 use super::connection::lifetimes;
 use super::offers;
-use super::{Shown, Side, Table, Verdict, best};
+use super::{Assessment, ComparedEnd, Comparing, Shown, best};
 use crate::algorithm::Kind;
 use crate::duration::duration_words;
 use crate::effort::steps;
 use crate::fits::proposals::{agreeable, differing};
-use crate::gateway::{Child, Dscp, IkeVersion, Mode, Proposal, Setting, Whence, alternatives, listed};
+use crate::gateway::{Child, Dscp, IkeVersion, Mode, Proposal, ReadAt, Setting, alternatives, listed};
 
-impl Table<'_> {
+impl Comparing<'_> {
     pub(super) fn children(&mut self) {
         let [left, right] = self.sides.map(|side| side.connection);
         let several = left.children.len() > 1 || right.children.len() > 1;
@@ -43,7 +43,7 @@ impl Table<'_> {
         let mut values = [super::plain("not there"), super::plain("not there")];
         let turned = self.crossed && end == 1;
         values[end] = self.sides[end].shown(&child.local, pair_words(child, turned));
-        let verdict = Verdict::fatal("What it is for does not cross: TS_UNACCEPTABLE.", "Add it at the other end, or remove it here.");
+        let verdict = Assessment::fatal("What it is for does not cross: TS_UNACCEPTABLE.", "Add it at the other end, or remove it here.");
         self.child = Some(child.name.clone());
         self.add("what may cross", values, verdict);
     }
@@ -58,7 +58,7 @@ impl Table<'_> {
             |list| offers::words(&list.iter().map(Proposal::protection).collect::<Vec<_>>()),
             |a, b| {
                 let (a, b) = (first_exchange(a), first_exchange(b));
-                Verdict::unless(a == b && !a.is_empty(), || {
+                Assessment::unless(a == b && !a.is_empty(), || {
                     offers::judge(&names, &a, &b, "NO_PROPOSAL_CHOSEN for ESP: an IKE SA without an ESP SA")
                 })
             },
@@ -66,8 +66,8 @@ impl Table<'_> {
         self.pfs(one, other, version);
         let words = |mode: &Mode| mode.words().to_owned();
         self.two("mode of ESP", [&one.mode, &other.mode], words, |a, b| {
-            Verdict::unless(a == b, || {
-                Verdict::fatal(
+            Assessment::unless(a == b, || {
+                Assessment::fatal(
                     "Transport mode is not granted, or not asked for: no ESP SA, or none that carries anything.",
                     "Choose one mode at both ends.",
                 )
@@ -79,38 +79,38 @@ impl Table<'_> {
             Dscp::Never => "not copied".to_owned(),
         };
         self.two("DSCP", [&one.dscp, &other.dscp], words, |a, b| {
-            Verdict::unless(a == b, || Verdict::compatible("Each end has its own way; what the path sees differs by direction."))
+            Assessment::unless(a == b, || Assessment::compatible("Each end has its own way; what the path sees differs by direction."))
         });
         let words = |protocol: &Option<u8>| protocol.map_or("any".to_owned(), |number| format!("IP protocol {number}"));
         self.two("protocol", [&one.protocol, &other.protocol], words, |a, b| {
-            Verdict::unless(a == b, || {
-                Verdict::fatal("The selectors do not fit: TS_UNACCEPTABLE.", "Limit both ends to the same protocol, or none.")
+            Assessment::unless(a == b, || {
+                Assessment::fatal("The selectors do not fit: TS_UNACCEPTABLE.", "Limit both ends to the same protocol, or none.")
             })
         });
         self.two(
             "lifetime of ESP",
             [&one.lifetime, &other.lifetime],
             |life| duration_words(life.hard),
-            |a, b| Verdict::unless(a.hard == b.hard, || Verdict::compatible(lifetimes(version))),
+            |a, b| Assessment::unless(a.hard == b.hard, || Assessment::compatible(lifetimes(version))),
         );
         let numbers = |child: &Child| placed(child, &child.sequence_numbers).map(|_| child.clone());
         self.two("sequence numbers", [&numbers(one), &numbers(other)], Child::sequence_numbers_words, |a, b| {
             let fits = differing(&a.sequence_numbers(), &b.sequence_numbers()).is_empty();
-            Verdict::unless(a.sequence_numbers() == b.sequence_numbers(), || match fits {
-                true => Verdict::compatible("They take what both have."),
-                false => Verdict::fatal("NO_PROPOSAL_CHOSEN for ESP: no ESP SA.", "Say the same at both ends."),
+            Assessment::unless(a.sequence_numbers() == b.sequence_numbers(), || match fits {
+                true => Assessment::compatible("They take what both have."),
+                false => Assessment::fatal("NO_PROPOSAL_CHOSEN for ESP: no ESP SA.", "Say the same at both ends."),
             })
         });
         self.two(
             "replay window",
             [&one.replay_window, &other.replay_window],
             |packets| format!("{packets} packets"),
-            |a, b| Verdict::unless(a == b, || Verdict::compatible("Each end has its own for what arrives.")),
+            |a, b| Assessment::unless(a == b, || Assessment::compatible("Each end has its own for what arrives.")),
         );
     }
 
     /// A setting of a Child SA at both ends.
-    fn two<T>(&mut self, name: &str, settings: [&Setting<T>; 2], words: impl Fn(&T) -> String, judge: impl FnOnce(&T, &T) -> Verdict) {
+    fn two<T>(&mut self, name: &str, settings: [&Setting<T>; 2], words: impl Fn(&T) -> String, judge: impl FnOnce(&T, &T) -> Assessment) {
         let [left, right] = self.sides;
         let values = [left.shown(settings[0], words(&settings[0].value)), right.shown(settings[1], words(&settings[1].value))];
         let verdict = judge(&settings[0].value, &settings[1].value);
@@ -119,7 +119,7 @@ impl Table<'_> {
 
     fn selectors(&mut self, one: &Child, other: &Child) {
         let sides = self.sides;
-        let shown = |side: &Side<'_>, child: &Child, turned: bool| -> Shown {
+        let shown = |side: &ComparedEnd<'_>, child: &Child, turned: bool| -> Shown {
             let mut shown = side.shown(&child.local, pair_words(child, turned));
             let far = side.shown(&child.remote, String::new());
             if far.spelling != shown.spelling {
@@ -130,7 +130,7 @@ impl Table<'_> {
         let values = [shown(&sides[0], one, false), shown(&sides[1], other, self.crossed)];
         let (near, far) = if self.crossed { (&other.remote.value, &other.local.value) } else { (&other.local.value, &other.remote.value) };
         let same = |a: &[IpNet], b: &[IpNet]| a.iter().all(|net| b.contains(net)) && b.iter().all(|net| a.contains(net));
-        let verdict = Verdict::unless(same(&one.local.value, near) && same(&one.remote.value, far), || {
+        let verdict = Assessment::unless(same(&one.local.value, near) && same(&one.remote.value, far), || {
             let straight = same(&one.local.value, far) && same(&one.remote.value, near);
             let shared = |a: &[IpNet], b: &[IpNet]| -> Vec<String> {
                 let part = |x: &IpNet, y: &IpNet| if y.contains(x) { Some(*x) } else { x.contains(y).then_some(*y) };
@@ -138,18 +138,18 @@ impl Table<'_> {
             };
             let (here, there) = (shared(&one.local.value, near), shared(&one.remote.value, far));
             if straight && self.crossed {
-                return Verdict::fatal(
+                return Assessment::fatal(
                     "Both ends have the same networks as their own, so one has them crossed: TS_UNACCEPTABLE, an IKE SA without an ESP SA.",
                     "Exchange own and remote networks at one end.",
                 );
             }
             if here.is_empty() || there.is_empty() {
-                return Verdict::fatal(
+                return Assessment::fatal(
                     "They have nothing in common: TS_UNACCEPTABLE, an IKE SA without an ESP SA.",
                     "What is local at one end must be remote at the other, network by network.",
                 );
             }
-            Verdict::fatal(
+            Assessment::fatal(
                 format!(
                     "At best the common part crosses ({} to {}) where the responder narrows (RFC 7296 section 2.9); others answer TS_UNACCEPTABLE.",
                     here.join(", "),
@@ -179,12 +179,12 @@ impl Table<'_> {
             let fits = agreeable(&first_exchange(a), &first_exchange(b));
             let shares = |(i, j): &(usize, usize)| !differing(&a[*i], &b[*j]).contains(&Kind::KeyExchange);
             // Without a common proposal there is no SA that could be rekeyed.
-            Verdict::unless(fits.is_empty() || fits.iter().any(shares), || {
+            Assessment::unless(fits.is_empty() || fits.iter().any(shares), || {
                 let practice = match version {
                     IkeVersion::V2 => format!("The tunnel comes up and works until its first rekey, after about {rekey}; that is answered with NO_PROPOSAL_CHOSEN."),
                     IkeVersion::V1 => "Quick mode is answered with NO-PROPOSAL-CHOSEN: no ESP SA.".to_owned(),
                 };
-                Verdict::fatal(practice, "Choose the same group at both ends, or none at both.")
+                Assessment::fatal(practice, "Choose the same group at both ends, or none at both.")
             })
         });
     }
@@ -196,7 +196,7 @@ fn first_exchange(list: &[Proposal]) -> Vec<Proposal> {
 }
 
 /// The proposals of a Child SA, at the place where a part of them is said if that stands elsewhere.
-fn placed(child: &Child, whence: &Whence) -> Setting<Vec<Proposal>> {
+fn placed(child: &Child, whence: &ReadAt) -> Setting<Vec<Proposal>> {
     match &whence.0 {
         Some(place) => Setting::stated(child.esp.value.clone(), place.clone()),
         None => child.esp.clone(),

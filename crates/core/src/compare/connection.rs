@@ -1,11 +1,11 @@
 //! The IKE SA: addresses, identities, authentication, proposals, times.
 
 use super::offers;
-use super::{Side, Table, Verdict, plain};
+use super::{Assessment, ComparedEnd, Comparing, plain};
 use crate::duration::duration_words;
 use crate::gateway::{Connection, Encapsulation, Endpoint, Exchange, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private};
 
-impl Table<'_> {
+impl Comparing<'_> {
     pub(super) fn connection(&mut self) {
         self.exchange();
         self.addresses();
@@ -23,8 +23,8 @@ impl Table<'_> {
             |c| c.ike().exchange.clone().map(Exchange::version),
             words,
             |one, other| {
-                Verdict::unless(one == other, || {
-                    Verdict::fatal(
+                Assessment::unless(one == other, || {
+                    Assessment::fatal(
                         "The first message is not answered, or answered with INVALID_MAJOR_VERSION (RFC 7296 section 2.5): no IKE SA.",
                         "Say the same version at both ends: IKEv2 if both can.",
                     )
@@ -38,8 +38,8 @@ impl Table<'_> {
                 None => Setting::default_of(c.ike().exchange.value),
             };
             self.each("mode of the exchange", placed, words, |one, other| {
-                Verdict::unless(one == other, || {
-                    Verdict::fatal("The first message is refused: no IKE SA.", "Choose main mode at both ends, if both can.")
+                Assessment::unless(one == other, || {
+                    Assessment::fatal("The first message is refused: no IKE SA.", "Choose main mode at both ends, if both can.")
                 })
             });
         }
@@ -48,23 +48,23 @@ impl Table<'_> {
     fn addresses(&mut self) {
         let names = self.about("address");
         self.mutual(names, [|c| &c.local, |c| &c.remote], ToString::to_string, |one, other| {
-            Verdict::unless(one == other, || match (one, other) {
+            Assessment::unless(one == other, || match (one, other) {
                 (Endpoint::At(first), Endpoint::At(second)) => {
                     if is_private(*first) != is_private(*second) {
-                        return Verdict::compatible("One of the two is private: fine where a NAT device translates it to the other.");
+                        return Assessment::compatible("One of the two is private: fine where a NAT device translates it to the other.");
                     }
-                    Verdict::fatal(
+                    Assessment::fatal(
                         "Packets go to, or come from, an address that the other end does not expect: no answer, or NO_PROPOSAL_CHOSEN for want of a connection.",
                         "Write the address that the gateway really has on the internet at both ends.",
                     )
                 }
                 (Endpoint::Named(_), _) | (_, Endpoint::Named(_)) => {
-                    Verdict::compatible("Fine as long as the DNS name stands for that address.")
+                    Assessment::compatible("Fine as long as the DNS name stands for that address.")
                 }
                 _ => match one.meets(other) {
-                    Some(true) => Verdict::compatible("Fine: the one that is open takes whatever the other has."),
-                    None => Verdict::compatible("Fine as long as the DNS name stands for one of the addresses."),
-                    Some(false) => Verdict::fatal(
+                    Some(true) => Assessment::compatible("Fine: the one that is open takes whatever the other has."),
+                    None => Assessment::compatible("Fine as long as the DNS name stands for one of the addresses."),
+                    Some(false) => Assessment::fatal(
                         "The address of the one is none of those that the other takes: no answer, or NO_PROPOSAL_CHOSEN for want of a connection.",
                         "Write the address that the gateway really has on the internet at both ends.",
                     ),
@@ -77,9 +77,9 @@ impl Table<'_> {
         let names = self.about("identity");
         let version = self.sides[0].connection.version();
         self.mutual(names, [|c| &c.ike().local_identity, |c| &c.ike().remote_identity], Identity::words, |one, other| {
-            Verdict::unless(one == other, || {
+            Assessment::unless(one == other, || {
                 if [one, other].contains(&&Identity::Anybody) {
-                    return Verdict::compatible(
+                    return Assessment::compatible(
                         "One end takes anybody who can prove it: fine, as long as no other peer has the same secret.",
                     );
                 }
@@ -95,7 +95,7 @@ impl Table<'_> {
                     IkeVersion::V2 => "The peer answers AUTHENTICATION_FAILED: an IKE SA that dies at once.",
                     IkeVersion::V1 => "The peer answers INVALID_ID_INFORMATION, or finds no secret: no IKE SA.",
                 };
-                Verdict::fatal(format!("{answer}{more}"), "What one end calls itself must be what the other expects, in kind and text.")
+                Assessment::fatal(format!("{answer}{more}"), "What one end calls itself must be what the other expects, in kind and text.")
             })
         });
     }
@@ -107,27 +107,30 @@ impl Table<'_> {
             [|c| &c.ike().local_method, |c| &c.ike().remote_method],
             |method: &Method| method.words().to_owned(),
             |one, other| {
-                Verdict::unless(one == other, || {
-                    Verdict::fatal("The peer answers AUTHENTICATION_FAILED: no IKE SA.", "Choose the same way of proving it at both ends.")
+                Assessment::unless(one == other, || {
+                    Assessment::fatal(
+                        "The peer answers AUTHENTICATION_FAILED: no IKE SA.",
+                        "Choose the same way of proving it at both ends.",
+                    )
                 })
             },
         );
         let [left, right] = self.sides;
         let shares = |c: &Connection| c.ike().local_method.value == Method::SharedSecret;
         if shares(left.connection) || shares(right.connection) {
-            let secrets = self.sides.map(|side| side.looked.gateway.secret_for(side.connection));
+            let secrets = self.sides.map(|side| side.reading.gateway.secret_for(side.connection));
             let same = secrets[0].is_some() && secrets[0] == secrets[1];
             let words = |end: usize| match (secrets[end], same) {
                 (None, _) => "not there",
                 (Some(_), true) => "the same bytes",
                 (Some(_), false) => "other bytes",
             };
-            let verdict = Verdict::unless(same, || match secrets {
-                [Some(_), Some(_)] => Verdict::fatal(
+            let verdict = Assessment::unless(same, || match secrets {
+                [Some(_), Some(_)] => Assessment::fatal(
                     "The peer answers AUTHENTICATION_FAILED (in IKEv1 main mode its first encrypted message cannot be read): no IKE SA.",
                     "Put the same bytes on both ends; a text in quotes, `0x` and `0s` mean other bytes than they look like.",
                 ),
-                _ => Verdict::fatal(
+                _ => Assessment::fatal(
                     "Where no secret is found for the two identities, nothing can be proven: AUTHENTICATION_FAILED.",
                     "Add the secret for both identities of the connection.",
                 ),
@@ -147,8 +150,8 @@ impl Table<'_> {
         if methods == [Method::SharedSecret; 2] {
             return;
         }
-        let of = |side: &Side<'_>| {
-            let gateway = side.looked.gateway;
+        let of = |side: &ComparedEnd<'_>| {
+            let gateway = side.reading.gateway;
             let mut authorities = gateway.authorities.clone();
             authorities.sort();
             let own = (gateway.own_key(side.connection).cloned(), gateway.own_certificate(side.connection).cloned());
@@ -157,8 +160,8 @@ impl Table<'_> {
         let (now, wanted) = (of(&stands), of(&should));
         let words = |same: bool| if same { "the same" } else { "another, or none" };
         for (name, same) in [("own key", now.0 == wanted.0), ("what the peer is believed by", (now.1, now.2) == (wanted.1, wanted.2))] {
-            let verdict = Verdict::unless(same, || {
-                Verdict::fatal(
+            let verdict = Assessment::unless(same, || {
+                Assessment::fatal(
                     "One end does not believe the other: AUTHENTICATION_FAILED.",
                     "Install the keys and certificates of the description anew.",
                 )
@@ -174,29 +177,29 @@ impl Table<'_> {
             let (signs, believes) = match from.connection.ike().local_method.value {
                 Method::SharedSecret => continue,
                 Method::PublicKey => {
-                    let (signs, expects) = (from.looked.gateway.own_key(from.connection), by.looked.gateway.pinned_key(by.connection));
+                    let (signs, expects) = (from.reading.gateway.own_key(from.connection), by.reading.gateway.pinned_key(by.connection));
                     (signs.is_some(), signs.is_some() && signs == expects)
                 }
                 Method::Certificate => {
-                    let own = from.looked.gateway.own_certificate(from.connection);
-                    let issued = own.is_some_and(|own| by.looked.gateway.authorities.iter().any(|issuer| own.issued_by(issuer)));
+                    let own = from.reading.gateway.own_certificate(from.connection);
+                    let issued = own.is_some_and(|own| by.reading.gateway.authorities.iter().any(|issuer| own.issued_by(issuer)));
                     (own.is_some(), issued)
                 }
             };
             let mut values = [plain(""), plain("")];
             values[signer] = plain(if signs { "there" } else { "not there" });
             values[checker] = plain(if believes { "believed" } else { "not believed" });
-            let verdict = Verdict::unless(believes, || {
+            let verdict = Assessment::unless(believes, || {
                 if !signs {
                     // A daemon may keep it in a database of its own.
-                    return Verdict::compatible("Its key or certificate is not among the files, so that nothing can be said of it.");
+                    return Assessment::compatible("Its key or certificate is not among the files, so that nothing can be said of it.");
                 }
-                Verdict::fatal(
+                Assessment::fatal(
                     "The signature, or the authority behind the certificate, is not believed: AUTHENTICATION_FAILED.",
                     "Give each end the public key of the other, or the certificate of the authority that issued the other's.",
                 )
             });
-            self.add(format!("key of {}", from.looked.name), values, verdict);
+            self.add(format!("key of {}", from.reading.name), values, verdict);
         }
     }
 
@@ -208,7 +211,7 @@ impl Table<'_> {
             |c| c.ike().proposals.clone(),
             words,
             |one, other| {
-                Verdict::unless(one == other && !one.is_empty(), || offers::judge(&names, one, other, "NO_PROPOSAL_CHOSEN: no IKE SA"))
+                Assessment::unless(one == other && !one.is_empty(), || offers::judge(&names, one, other, "NO_PROPOSAL_CHOSEN: no IKE SA"))
             },
         );
     }
@@ -219,14 +222,14 @@ impl Table<'_> {
             "lifetime of the IKE SA",
             |c| c.ike().lifetime.clone(),
             |life| duration_words(life.hard),
-            |one, other| Verdict::unless(one == other, || Verdict::compatible(lifetimes(version))),
+            |one, other| Assessment::unless(one == other, || Assessment::compatible(lifetimes(version))),
         );
         let words = |interval: &Option<std::time::Duration>| interval.map_or("off".to_owned(), duration_words);
         self.each(
             "liveness",
             |c| c.ike().liveness.clone(),
             words,
-            |one, other| Verdict::unless(one == other, || Verdict::compatible("Each end watches its peer for itself.")),
+            |one, other| Assessment::unless(one == other, || Assessment::compatible("Each end watches its peer for itself.")),
         );
         let words = |told: &Encapsulation| match told {
             Encapsulation::Automatic => "where a NAT device is found".to_owned(),
@@ -238,12 +241,12 @@ impl Table<'_> {
             |c| c.encapsulation.clone(),
             words,
             |one, other| {
-                Verdict::unless(one == other, || match (one, other) {
-                    (Encapsulation::Off, Encapsulation::Forced) | (Encapsulation::Forced, Encapsulation::Off) => Verdict::fatal(
+                Assessment::unless(one == other, || match (one, other) {
+                    (Encapsulation::Off, Encapsulation::Forced) | (Encapsulation::Forced, Encapsulation::Off) => Assessment::fatal(
                         "One end sends ESP in UDP, the other takes none: SAs come up, and nothing crosses.",
                         "Leave it automatic at both ends.",
                     ),
-                    _ => Verdict::compatible("One end pretends a NAT device, or denies one; the other finds out."),
+                    _ => Assessment::compatible("One end pretends a NAT device, or denies one; the other finds out."),
                 })
             },
         );
@@ -255,18 +258,18 @@ impl Table<'_> {
         let crossed = self.crossed;
         self.each("opens", opens, words, |one, other| match (one, other) {
             (one, other) if crossed && !one.opens() && !other.opens() => {
-                Verdict::compatible("Neither end opens the tunnel: it stays down until somebody does by hand.")
+                Assessment::compatible("Neither end opens the tunnel: it stays down until somebody does by hand.")
             }
             (one, other) if crossed && one.start && other.start => {
-                Verdict::compatible("Both open at the same moment, and may end up with two SAs, or with halves of two.")
+                Assessment::compatible("Both open at the same moment, and may end up with two SAs, or with halves of two.")
             }
-            // Who opens and who answers is for each end to say.
-            _ if crossed => Verdict::equal(),
-            (one, other) => Verdict::unless(one == other, || match !one.trap && other.trap {
-                true => Verdict::compatible(
+            // Who opens and the responder is for each end to say.
+            _ if crossed => Assessment::equal(),
+            (one, other) => Assessment::unless(one == other, || match !one.trap && other.trap {
+                true => Assessment::compatible(
                     "Nothing holds packets back while the tunnel is down: they leave in clear unless a filter stops them.",
                 ),
-                false => Verdict::compatible("Another end opens it, or at another time."),
+                false => Assessment::compatible("Another end opens it, or at another time."),
             }),
         });
     }

@@ -10,8 +10,8 @@ mod passage;
 
 use std::borrow::Cow;
 
-use crate::couples::{Couples, best};
 use crate::gateway::{Connection, Gateway, Origin, Setting, Tree};
+use crate::pairing::{Pairing, best};
 use crate::secrecy::COVERED;
 use crate::secret::Secret;
 use crate::source::Place;
@@ -19,7 +19,7 @@ use crate::source::shown;
 
 /// A gateway to be compared.
 #[derive(Clone, Copy, Debug)]
-pub struct Looked<'a> {
+pub struct ReadGateway<'a> {
     /// What it is called in what is said.
     pub name: &'a str,
     /// As it was read.
@@ -30,7 +30,7 @@ pub struct Looked<'a> {
     pub tree: Option<&'a Tree>,
 }
 
-impl Looked<'_> {
+impl ReadGateway<'_> {
     /// The line of a file at a place, or the statement where that has several; nothing where a secret stands in it.
     pub(crate) fn spelling(&self, place: &Place) -> Option<String> {
         let text = &self.tree?.files.get(&*place.file)?.text;
@@ -138,22 +138,22 @@ impl Comparison {
 }
 
 /// Holds two ends of tunnels against each other.
-pub fn compare_ends(left: Looked<'_>, right: Looked<'_>) -> Comparison {
+pub fn compare_ends(left: ReadGateway<'_>, right: ReadGateway<'_>) -> Comparison {
     compare(left, right, true)
 }
 
 /// Holds the same end against itself: as it stands, and as it should.
-pub fn compare_same(stands: Looked<'_>, should: Looked<'_>) -> Comparison {
+pub fn compare_same(stands: ReadGateway<'_>, should: ReadGateway<'_>) -> Comparison {
     compare(stands, should, false)
 }
 
-fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
-    let couples = Couples::of([left.gateway, right.gateway], [left.ends_open, right.ends_open], crossed);
+fn compare(left: ReadGateway<'_>, right: ReadGateway<'_>, crossed: bool) -> Comparison {
+    let couples = Pairing::of([left.gateway, right.gateway], [left.ends_open, right.ends_open], crossed);
     let mut comparison = Comparison::default();
     for (one, other) in couples.pairs() {
         // Another tunnel of the gateway is none of this one's business.
         let parts = [left.gateway.part_of(one), right.gateway.part_of(other)];
-        let side = |looked, end: usize, connection| Side { looked: Looked { gateway: &parts[end], ..looked }, connection };
+        let side = |reading, end: usize, connection| ComparedEnd { reading: ReadGateway { gateway: &parts[end], ..reading }, connection };
         comparison.pairs.push(pair([side(left, 0, one), side(right, 1, other)], crossed));
     }
     comparison.alone = couples.alone().map(|list| list.into_iter().map(|connection| connection.name.clone()).collect());
@@ -162,14 +162,14 @@ fn compare(left: Looked<'_>, right: Looked<'_>, crossed: bool) -> Comparison {
 
 /// One end of a pair.
 #[derive(Clone, Copy)]
-struct Side<'a> {
-    looked: Looked<'a>,
+struct ComparedEnd<'a> {
+    reading: ReadGateway<'a>,
     connection: &'a Connection,
 }
 
 /// The parameters of a pair while they are collected.
-struct Table<'a> {
-    sides: [Side<'a>; 2],
+struct Comparing<'a> {
+    sides: [ComparedEnd<'a>; 2],
     /// Whether the two are ends of one tunnel, so that what is own here is the peer's there.
     crossed: bool,
     /// The Child SA that the parameters are of, where there are several.
@@ -178,33 +178,33 @@ struct Table<'a> {
 }
 
 /// What is to be said of two values.
-struct Verdict {
+struct Assessment {
     gravity: Gravity,
     practice: String,
     remedy: String,
 }
 
-impl Verdict {
-    fn equal() -> Verdict {
-        Verdict { gravity: Gravity::Equal, practice: String::new(), remedy: String::new() }
+impl Assessment {
+    fn equal() -> Assessment {
+        Assessment { gravity: Gravity::Equal, practice: String::new(), remedy: String::new() }
     }
 
-    fn fatal(practice: impl Into<String>, remedy: impl Into<String>) -> Verdict {
-        Verdict { gravity: Gravity::Fatal, practice: practice.into(), remedy: remedy.into() }
+    fn fatal(practice: impl Into<String>, remedy: impl Into<String>) -> Assessment {
+        Assessment { gravity: Gravity::Fatal, practice: practice.into(), remedy: remedy.into() }
     }
 
-    fn compatible(practice: impl Into<String>) -> Verdict {
-        Verdict { gravity: Gravity::Compatible, practice: practice.into(), remedy: String::new() }
+    fn compatible(practice: impl Into<String>) -> Assessment {
+        Assessment { gravity: Gravity::Compatible, practice: practice.into(), remedy: String::new() }
     }
 
     /// Nothing where the two are the same.
-    fn unless(same: bool, otherwise: impl FnOnce() -> Verdict) -> Verdict {
-        if same { Verdict::equal() } else { otherwise() }
+    fn unless(same: bool, otherwise: impl FnOnce() -> Assessment) -> Assessment {
+        if same { Assessment::equal() } else { otherwise() }
     }
 }
 
-fn pair(sides: [Side<'_>; 2], crossed: bool) -> Compared {
-    let mut table = Table { sides, crossed, child: None, list: Vec::new() };
+fn pair(sides: [ComparedEnd<'_>; 2], crossed: bool) -> Compared {
+    let mut table = Comparing { sides, crossed, child: None, list: Vec::new() };
     table.connection();
     table.children();
     table.passage();
@@ -213,7 +213,7 @@ fn pair(sides: [Side<'_>; 2], crossed: bool) -> Compared {
     Compared { names: sides.map(|side| side.connection.name.clone()), parameters }
 }
 
-impl Side<'_> {
+impl ComparedEnd<'_> {
     /// A value with its spelling and place.
     fn shown<T>(&self, setting: &Setting<T>, value: String) -> Shown {
         Shown { is_default: setting.origin == Origin::Default, ..self.placed(value, setting.origin.place()) }
@@ -221,7 +221,7 @@ impl Side<'_> {
 
     /// Something that stands somewhere in its files, if anywhere.
     fn placed(&self, value: String, place: Option<&Place>) -> Shown {
-        let spelling = place.and_then(|place| self.looked.spelling(place));
+        let spelling = place.and_then(|place| self.reading.spelling(place));
         Shown { value, spelling, place: place.cloned(), is_default: false }
     }
 }
@@ -231,9 +231,9 @@ fn plain(value: impl Into<String>) -> Shown {
     Shown { value: value.into(), spelling: None, place: None, is_default: false }
 }
 
-impl Table<'_> {
-    fn add(&mut self, name: impl Into<String>, values: [Shown; 2], verdict: Verdict) {
-        let Verdict { gravity, practice, remedy } = verdict;
+impl Comparing<'_> {
+    fn add(&mut self, name: impl Into<String>, values: [Shown; 2], verdict: Assessment) {
+        let Assessment { gravity, practice, remedy } = verdict;
         self.list.push(Parameter { name: name.into(), child: self.child.clone(), values, gravity, practice, remedy });
     }
 
@@ -243,7 +243,7 @@ impl Table<'_> {
         name: &str,
         of: impl Fn(&Connection) -> Setting<T>,
         words: impl Fn(&T) -> String,
-        judge: impl FnOnce(&T, &T) -> Verdict,
+        judge: impl FnOnce(&T, &T) -> Assessment,
     ) {
         let settings = self.sides.map(|side| of(side.connection));
         let values = [0, 1].map(|end| self.sides[end].shown(&settings[end], words(&settings[end].value)));
@@ -258,7 +258,7 @@ impl Table<'_> {
         names: [String; 2],
         [own, far]: [fn(&Connection) -> &Setting<T>; 2],
         words: impl Fn(&T) -> String,
-        judge: impl Fn(&T, &T) -> Verdict,
+        judge: impl Fn(&T, &T) -> Assessment,
     ) {
         let [left, right] = self.sides;
         let second = |of_left: bool| if of_left == self.crossed { far(right.connection) } else { own(right.connection) };
@@ -273,7 +273,7 @@ impl Table<'_> {
     }
 
     fn names(&self) -> [&str; 2] {
-        self.sides.map(|side| side.looked.name)
+        self.sides.map(|side| side.reading.name)
     }
 
     /// Whose value a mutual parameter is about.

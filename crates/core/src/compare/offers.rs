@@ -2,7 +2,7 @@
 
 use std::fmt::Display;
 
-use super::Verdict;
+use super::Assessment;
 use crate::fits::proposals::{agreeable, nearest_two};
 use crate::gateway::Proposal;
 
@@ -12,10 +12,10 @@ pub(super) fn words<T: Display>(list: &[T]) -> String {
 }
 
 /// What two different lists come to.
-pub(super) fn judge(names: &[String; 2], one: &[Proposal], other: &[Proposal], answer: &str) -> Verdict {
+pub(super) fn judge(names: &[String; 2], one: &[Proposal], other: &[Proposal], answer: &str) -> Assessment {
     if one.is_empty() || other.is_empty() {
         let silent = &names[usize::from(!one.is_empty())];
-        return Verdict::compatible(format!(
+        return Assessment::compatible(format!(
             "Nothing is said at {silent}: it offers its own default list, which changes from version to version. Write the proposals down."
         ));
     }
@@ -23,14 +23,14 @@ pub(super) fn judge(names: &[String; 2], one: &[Proposal], other: &[Proposal], a
     let Some((first, _)) = fits.first() else {
         let differ = nearest_two(names.each_ref().map(String::as_str), one, other);
         let remedy = "Give both ends one proposal that is the same in every value; change whichever end is yours.";
-        return Verdict::fatal(format!("The peer answers {answer}.{differ}"), remedy);
+        return Assessment::fatal(format!("The peer answers {answer}.{differ}"), remedy);
     };
     // The one that each end likes best of those that both have.
     let favourite = fits.iter().min_by_key(|(_, theirs)| *theirs).map_or(*first, |(own, _)| *own);
     if favourite == *first {
-        return Verdict::compatible(format!("They agree on {}.", one[*first]));
+        return Assessment::compatible(format!("They agree on {}.", one[*first]));
     }
-    Verdict::compatible(format!(
+    Assessment::compatible(format!(
         "The order of preference is not the same: {} would rather have {}, {} {}. Who opens, and whose order the other follows, decides.",
         names[0], one[*first], names[1], one[favourite]
     ))

@@ -4,11 +4,11 @@ use std::collections::BTreeSet;
 
 use ipnet::IpNet;
 
-use super::{Shown, Side, Table, Verdict, plain};
-use crate::gateway::{Action, Decider, Encapsulation, Face, Hook, Met, NatTarget, Traffic, Translation, is_private};
+use super::{Assessment, ComparedEnd, Comparing, Shown, plain};
+use crate::gateway::{Action, Decider, Encapsulation, Hook, NatTarget, PacketAt, PassedInterface, Traffic, Translation, is_private};
 use crate::source::Place;
 
-impl Table<'_> {
+impl Comparing<'_> {
     pub(super) fn passage(&mut self) {
         self.steering();
         self.crossing();
@@ -20,20 +20,20 @@ impl Table<'_> {
     /// What brings packets to the tunnel; the two ends may differ in that.
     fn steering(&mut self) {
         let values = self.sides.map(|side| {
-            let interface = side.looked.gateway.interfaces.first().filter(|_| side.steers());
+            let interface = side.reading.gateway.interfaces.first().filter(|_| side.steers());
             plain(interface.map_or("the selectors".to_owned(), |interface| format!("routes into {}", interface.name)))
         });
         let routed = self.sides.map(|side| side.steers());
         let verdict = match self.crossed {
-            true => Verdict::equal(),
-            false => Verdict::unless(routed[0] == routed[1], || Verdict::compatible("Another style at this end.")),
+            true => Assessment::equal(),
+            false => Assessment::unless(routed[0] == routed[1], || Assessment::compatible("Another style at this end.")),
         };
         self.add("steered by", values, verdict);
     }
 
     /// What crosses where the selectors do not say it: what is routed into the tunnel and passes the filter.
     fn crossing(&mut self) {
-        if !self.sides.iter().any(Side::steers) {
+        if !self.sides.iter().any(ComparedEnd::steers) {
             return;
         }
         let of = |end: usize, turned: bool| -> BTreeSet<(IpNet, IpNet)> {
@@ -46,8 +46,8 @@ impl Table<'_> {
             false => pairs.iter().map(|(near, far)| format!("{near} ⇄ {far}")).collect::<Vec<_>>().join("\n"),
         };
         let values = [plain(words(&one)), plain(words(&other))];
-        let verdict = Verdict::unless(one == other && !one.is_empty(), || {
-            Verdict::fatal(
+        let verdict = Assessment::unless(one == other && !one.is_empty(), || {
+            Assessment::fatal(
                 "SAs come up; what is routed at one end and not at the other goes one way and finds no way back.",
                 "Route the same networks into the tunnel at both ends, and let the filter pass them.",
             )
@@ -58,21 +58,21 @@ impl Table<'_> {
     /// Whether traffic between the networks keeps its addresses.
     fn exemption(&mut self) {
         let found = self.sides.map(|side| translation(&side));
-        if found.iter().all(|found| *found == Found::Nothing) {
+        if found.iter().all(|found| *found == ExemptionFound::Nothing) {
             return;
         }
         let values = [0, 1].map(|end| found[end].shown(&self.sides[end]));
         let names = self.names();
         let verdict = match &found {
-            [Found::Translated(..), _] | [_, Found::Translated(..)] => Verdict::fatal(
+            [ExemptionFound::Translated(..), _] | [_, ExemptionFound::Translated(..)] => Assessment::fatal(
                 "Packets for the tunnel are translated before the selectors see them: they leave in clear with another address.",
                 "Put the exemption before the rule that translates.",
             ),
-            [Found::Exempt, Found::Exempt] => Verdict::equal(),
-            [one, other] if one == other => Verdict::equal(),
+            [ExemptionFound::Exempt, ExemptionFound::Exempt] => Assessment::equal(),
+            [one, other] if one == other => Assessment::equal(),
             _ => {
-                let lacking = names[usize::from(found[0] != Found::Nothing)];
-                Verdict::compatible(format!(
+                let lacking = names[usize::from(found[0] != ExemptionFound::Nothing)];
+                Assessment::compatible(format!(
                     "If {lacking} translates what leaves for the internet, connections from behind it leave with the gateway's address and fit no selector."
                 ))
             }
@@ -99,16 +99,16 @@ impl Table<'_> {
         let first = |what: &str| (0..2).find(|end| lacks(*end, what)).map(|end| names[end]);
         let carrier = if wrapped { UDP_4500 } else { ESP };
         let verdict = if let Some(name) = first(UDP_500) {
-            Verdict::fatal(format!("No answer of {name}: IKE does not get in."), "Let UDP 500 in from the peer.")
+            Assessment::fatal(format!("No answer of {name}: IKE does not get in."), "Let UDP 500 in from the peer.")
         } else if let Some(name) = first(carrier) {
-            Verdict::fatal(
+            Assessment::fatal(
                 format!("SAs come up; what arrives at {name} is dropped before it is decrypted."),
                 format!("Let {carrier} in from the peer."),
             )
         } else if let Some(name) = first(if wrapped { ESP } else { UDP_4500 }) {
-            Verdict::compatible(format!("Nothing reaches {name} once there is a NAT device between the two, or none any more."))
+            Assessment::compatible(format!("Nothing reaches {name} once there is a NAT device between the two, or none any more."))
         } else {
-            Verdict::unless(self.crossed || values[0].value == values[1].value, || Verdict::compatible("Something else gets in."))
+            Assessment::unless(self.crossed || values[0].value == values[1].value, || Assessment::compatible("Something else gets in."))
         };
         self.add("let in from the peer", values, verdict);
     }
@@ -133,65 +133,74 @@ impl Table<'_> {
                         true => format!("SAs come up; what is sent from behind {name} is dropped there, and nothing is counted out."),
                         false => format!("SAs come up; what arrives at {name} is decrypted and dropped: out works, in does not."),
                     };
-                    Verdict::fatal(practice, "Allow each pair of networks in both directions.")
+                    Assessment::fatal(practice, "Allow each pair of networks in both directions.")
                 }
-                None if self.crossed => Verdict::equal(),
-                None => Verdict::unless(found[0] == found[1], || Verdict::compatible("Something else passes.")),
+                None if self.crossed => Assessment::equal(),
+                None => Assessment::unless(found[0] == found[1], || Assessment::compatible("Something else passes.")),
             };
             self.add(direction, values, verdict);
         }
     }
 }
 
-impl Side<'_> {
+impl ComparedEnd<'_> {
     /// Packets between a network behind it and one behind the peer, that leave for the tunnel or came out of it.
-    fn met(&self, hook: Hook, local: IpNet, remote: IpNet, leaving: bool) -> Met<'_> {
-        let gateway = self.looked.gateway;
+    fn met(&self, hook: Hook, local: IpNet, remote: IpNet, leaving: bool) -> PacketAt<'_> {
+        let gateway = self.reading.gateway;
         let tunnel = match self.steers() {
-            true => self.interface().map_or(Face::Unknown, Face::Named),
+            true => self.interface().map_or(PassedInterface::Unknown, PassedInterface::Named),
             false => gateway.outside(),
         };
-        let host = if hook == Hook::Forward || hook == Hook::Departure { gateway.towards(local.addr()) } else { Face::None };
+        let host = if hook == Hook::Forward || hook == Hook::Departure { gateway.towards(local.addr()) } else { PassedInterface::None };
         let ((from, to), (into, out_of)) = match leaving {
             true => ((local, remote), (tunnel, host)),
             false => ((remote, local), (host, tunnel)),
         };
         let by_selectors = !self.steers();
-        Met { hook, from, to, traffic: &Traffic::Any, into, out_of, leaving: leaving && by_selectors, arrived: !leaving && by_selectors }
+        PacketAt {
+            hook,
+            from,
+            to,
+            traffic: &Traffic::Any,
+            into,
+            out_of,
+            leaving: leaving && by_selectors,
+            arrived: !leaving && by_selectors,
+        }
     }
 
     fn interface(&self) -> Option<&str> {
-        let mut interfaces = self.looked.gateway.interfaces.iter();
+        let mut interfaces = self.reading.gateway.interfaces.iter();
         interfaces.find(|interface| self.connection.uses(&interface.kind)).map(|interface| interface.name.as_str())
     }
 
     /// Whether routes bring packets to the tunnel.
     fn steers(&self) -> bool {
-        self.connection.interface.value.is_some() || self.looked.gateway.wraps()
+        self.connection.interface.value.is_some() || self.reading.gateway.wraps()
     }
 }
 
 /// What becomes of a source on its way into the tunnel.
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Found {
+enum ExemptionFound {
     Nothing,
     Exempt,
     Translated(IpNet, String, Option<Place>),
 }
 
-impl Found {
-    fn shown(&self, side: &Side<'_>) -> Shown {
+impl ExemptionFound {
+    fn shown(&self, side: &ComparedEnd<'_>) -> Shown {
         match self {
-            Found::Nothing => plain("none seen"),
-            Found::Exempt => plain("exempt"),
-            Found::Translated(net, to, place) => side.placed(format!("{net} becomes {to}"), place.as_ref()),
+            ExemptionFound::Nothing => plain("none seen"),
+            ExemptionFound::Exempt => plain("exempt"),
+            ExemptionFound::Translated(net, to, place) => side.placed(format!("{net} becomes {to}"), place.as_ref()),
         }
     }
 }
 
 /// The first rule that meets traffic of a pair decides.
-fn translation(side: &Side<'_>) -> Found {
-    let gateway = side.looked.gateway;
+fn translation(side: &ComparedEnd<'_>) -> ExemptionFound {
+    let gateway = side.reading.gateway;
     let mut exempt = false;
     for (local, remote) in pairs(side) {
         let inner = gateway.inner(local, remote);
@@ -209,19 +218,19 @@ fn translation(side: &Side<'_>) -> Found {
             },
         };
         match becomes {
-            Some(to) => return Found::Translated(inner, to, place.0.clone()),
+            Some(to) => return ExemptionFound::Translated(inner, to, place.0.clone()),
             None => exempt = true,
         }
     }
-    if exempt { Found::Exempt } else { Found::Nothing }
+    if exempt { ExemptionFound::Exempt } else { ExemptionFound::Nothing }
 }
 
-fn pairs(side: &Side<'_>) -> Vec<(IpNet, IpNet)> {
+fn pairs(side: &ComparedEnd<'_>) -> Vec<(IpNet, IpNet)> {
     let children = side.connection.children.iter();
     let own: Vec<_> =
         children.flat_map(|child| child.local.value.iter().flat_map(|l| child.remote.value.iter().map(|r| (*l, *r)))).collect();
     let any = own.iter().all(|(local, remote)| local.prefix_len() == 0 && remote.prefix_len() == 0);
-    if any || side.looked.gateway.wraps() { side.looked.gateway.crossing().into_iter().collect() } else { own }
+    if any || side.reading.gateway.wraps() { side.reading.gateway.crossing().into_iter().collect() } else { own }
 }
 
 const UDP_500: &str = "UDP 500";
@@ -235,8 +244,8 @@ struct Entering {
 }
 
 /// Nothing where there is no filter.
-fn entering(side: &Side<'_>) -> Option<Entering> {
-    let gateway = side.looked.gateway;
+fn entering(side: &ComparedEnd<'_>) -> Option<Entering> {
+    let gateway = side.reading.gateway;
     let connection = side.connection;
     let ipv4 = connection.outer_ipv4();
     let mut found = Entering { lacking: Vec::new(), place: None };
@@ -255,8 +264,8 @@ fn entering(side: &Side<'_>) -> Option<Entering> {
 }
 
 /// What passes of every pair in a direction; or the first pair of which nothing does, and where that is said.
-fn passes(side: &Side<'_>, leaving: bool) -> Option<Result<String, (String, Option<Place>)>> {
-    let gateway = side.looked.gateway;
+fn passes(side: &ComparedEnd<'_>, leaving: bool) -> Option<Result<String, (String, Option<Place>)>> {
+    let gateway = side.reading.gateway;
     let hook = gateway.hooks()[usize::from(!leaving)];
     let mut words: Vec<String> = Vec::new();
     for (local, remote) in pairs(side) {

@@ -23,7 +23,7 @@ use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Passing, Proposal};
 use crate::packet_filter::PacketFilter;
 use crate::platform::Platform;
-use crate::rehearse::Stands;
+use crate::rehearse::KnownAddresses;
 use crate::source::{Located, Source, Span};
 
 /// A description that could be understood. Parts that could not are left out; findings say which.
@@ -69,7 +69,7 @@ pub struct Site {
     /// How the filter rules come.
     pub filter: FilterForm,
     /// What it may use of what its platform can do, by kind of algorithm; kinds that are not named are not narrowed.
-    pub allows: Vec<Narrowing>,
+    pub allows: Vec<AllowedAlgorithms>,
     /// A remark.
     pub note: Option<String>,
 }
@@ -104,9 +104,9 @@ impl Site {
     }
 
     /// Its addresses, as far as they are fixed.
-    pub fn stands(&self) -> Stands {
+    pub fn stands(&self) -> KnownAddresses {
         let reached = self.reached().address();
-        Stands { own: self.local().address().or(reached), reached }
+        KnownAddresses { own: self.local().address().or(reached), reached }
     }
 
     /// Its family on the outside, where that is known.
@@ -181,7 +181,7 @@ impl fmt::Display for Address {
 
 /// The algorithms of one kind that a site may use.
 #[derive(Clone, Debug)]
-pub struct Narrowing {
+pub struct AllowedAlgorithms {
     /// Which kind.
     pub kind: Kind,
     /// The algorithms.

@@ -16,7 +16,7 @@ const JUNCTION: usize = 4;
 const GAP: f64 = 22.0;
 
 /// A place in the picture.
-struct Node {
+struct MapNode {
     /// The site that stands there; none at a junction.
     site: Option<usize>,
     width: f64,
@@ -24,7 +24,7 @@ struct Node {
     at: Point,
 }
 
-impl Node {
+impl MapNode {
     fn rect(&self) -> Rect {
         Rect::around(self.at, self.width, self.height)
     }
@@ -37,7 +37,7 @@ struct Edge {
 }
 
 struct Plan {
-    nodes: Vec<Node>,
+    nodes: Vec<MapNode>,
     edges: Vec<Edge>,
     /// What each junction stands for, by its node.
     junctions: BTreeMap<usize, Vec<usize>>,
@@ -101,13 +101,13 @@ fn plan(sites: &[SiteView], tunnels: &[TunnelView]) -> Plan {
     let nodes = sites.iter().enumerate().map(|(index, site)| {
         let lines = lines(site);
         let width = lines.iter().map(|(size, _, text)| text_width(text, *size) * 1.08).fold(0.0, f64::max) + 26.0;
-        Node { site: Some(index), width, height: number(lines.len()) * LINE + 14.0, at: Point { x: 0.0, y: 0.0 } }
+        MapNode { site: Some(index), width, height: number(lines.len()) * LINE + 14.0, at: Point { x: 0.0, y: 0.0 } }
     });
     let mut plan = Plan { nodes: nodes.collect(), edges: Vec::new(), junctions: BTreeMap::new() };
     let mut open: BTreeSet<usize> = (0..tunnels.len()).collect();
     while let Some((members, within)) = clique(tunnels, &open, sites.len()) {
         let node = plan.nodes.len();
-        plan.nodes.push(Node {
+        plan.nodes.push(MapNode {
             site: None,
             width: text_width("each with each", 13.0) * 1.08 + 30.0,
             height: 52.0,
@@ -367,7 +367,7 @@ fn crossings(order: &[usize], near: &[BTreeSet<usize>]) -> usize {
     chords.iter().enumerate().map(|(i, one)| chords[i + 1..].iter().filter(|other| cross(*one, **other)).count()).sum()
 }
 
-fn box_of(canvas: &mut Canvas, node: &Node, site: &SiteView) {
+fn box_of(canvas: &mut Canvas, node: &MapNode, site: &SiteView) {
     let rect = node.rect();
     canvas.site(rect);
     for (i, (size, class, text)) in lines(site).into_iter().enumerate() {

@@ -8,22 +8,22 @@ use crate::platform::Narrowing;
 /// Selectors of a Child SA, seen from the end that opens it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Wanted {
-    /// The networks of the one that opens.
+    /// The networks of the initiator.
     pub(crate) near: Vec<IpNet>,
-    /// Those of the one that answers.
+    /// Those of the responder.
     pub(crate) far: Vec<IpNet>,
     /// The IP protocol that they are limited to.
     pub(crate) protocol: Option<u8>,
 }
 
 impl Wanted {
-    /// What the one that opens asks for.
-    pub(crate) fn by_opener(child: &Child) -> Wanted {
+    /// What the initiator asks for.
+    pub(crate) fn by_initiator(child: &Child) -> Wanted {
         Wanted { near: child.local.value.clone(), far: child.remote.value.clone(), protocol: child.protocol.value }
     }
 
-    /// The same of the one that answers.
-    pub(crate) fn by_answerer(child: &Child) -> Wanted {
+    /// The same of the responder.
+    pub(crate) fn by_responder(child: &Child) -> Wanted {
         Wanted { near: child.remote.value.clone(), far: child.local.value.clone(), protocol: child.protocol.value }
     }
 
@@ -48,7 +48,7 @@ impl Wanted {
         (!both.near.is_empty() && !both.far.is_empty()).then_some(both)
     }
 
-    /// Every pair, from the networks of the one that opens.
+    /// Every pair, from the networks of the initiator.
     pub(crate) fn pairs(&self) -> Vec<(IpNet, IpNet)> {
         let mut pairs: Vec<_> = self.near.iter().flat_map(|near| self.far.iter().map(move |far| (*near, *far))).collect();
         pairs.sort();
@@ -68,7 +68,7 @@ fn intersection(one: &[IpNet], other: &[IpNet]) -> Vec<IpNet> {
     nets
 }
 
-/// What one that answers makes of what is asked for, given one of its own Child SAs.
+/// What a responder makes of what is asked for, given one of its own Child SAs.
 pub(crate) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Option<Wanted> {
     match narrowing {
         Narrowing::ToTheCommonPart => asked.shared(own),
@@ -77,7 +77,7 @@ pub(crate) fn answer(narrowing: Narrowing, asked: &Wanted, own: &Wanted) -> Opti
     }
 }
 
-/// What one that opens sends through the SA, given the answer; nothing where it refuses that.
+/// What an initiator sends through the SA, given the answer; nothing where it refuses that.
 pub(crate) fn taken(narrowing: Narrowing, own: &Wanted, answered: &Wanted) -> Option<Wanted> {
     match narrowing {
         Narrowing::ToTheCommonPart => own.shared(answered),

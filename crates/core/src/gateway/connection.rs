@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::{Endpoint, InterfaceKind, Proposal, Protocol, Setting, Whence};
+use super::{Endpoint, InterfaceKind, Proposal, Protocol, ReadAt, Setting};
 use crate::algorithm::{Kind, Transform};
 use crate::identity::Identity;
 
@@ -226,7 +226,7 @@ pub struct Ike {
     /// Version and mode.
     pub exchange: Setting<Exchange>,
     /// Where the mode of IKEv1 is said, if that stands elsewhere than the version.
-    pub mode: Whence,
+    pub mode: ReadAt,
     /// Own identity.
     pub local_identity: Setting<Identity>,
     /// The identity the peer must prove.
@@ -310,9 +310,9 @@ pub struct Child {
     /// Proposals for ESP, in order of preference.
     pub esp: Setting<Vec<Proposal>>,
     /// Where it is said whether PFS is used, if that stands elsewhere than the proposals.
-    pub pfs: Whence,
+    pub pfs: ReadAt,
     /// The same of sequence numbers.
-    pub sequence_numbers: Whence,
+    pub sequence_numbers: ReadAt,
     /// Tunnel or transport.
     pub mode: Setting<Mode>,
     /// Life of the ESP SAs.

@@ -1,6 +1,6 @@
 //! Address translation and packet filter of a gateway, in neutral words.
 
-use super::{Met, Ports, Transport, Whence};
+use super::{PacketAt, Ports, ReadAt, Transport};
 use ipnet::IpNet;
 use std::net::IpAddr;
 
@@ -109,7 +109,7 @@ pub struct FilterRule {
     /// What happens.
     pub verdict: Verdict,
     /// Where it stands.
-    pub place: Whence,
+    pub place: ReadAt,
 }
 
 /// What a translation rule does.
@@ -152,7 +152,7 @@ impl Filter {
     }
 
     /// The first rule that decides about a packet where it is met.
-    pub(crate) fn met_by(&self, met: &Met<'_>) -> Option<&FilterRule> {
+    pub(crate) fn met_by(&self, met: &PacketAt<'_>) -> Option<&FilterRule> {
         self.first(|rule| {
             let there = rule.hook == met.hook && rule.from.contains(&met.from) && rule.to.contains(&met.to);
             there && met.fits(&rule.protection) && rule.traffic.covers(met.traffic)
@@ -192,7 +192,7 @@ pub struct NatRule {
     /// chain usually stands at 100.
     pub order: i32,
     /// Where it stands.
-    pub place: Whence,
+    pub place: ReadAt,
 }
 
 impl NatRule {

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::Whence;
+use super::ReadAt;
 
 /// An interface that stands for a tunnel.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -42,7 +42,7 @@ pub struct OwnAddress {
     /// The address, with the length of the link's prefix.
     pub address: IpNet,
     /// Where it stands.
-    pub place: Whence,
+    pub place: ReadAt,
 }
 
 /// A route.
@@ -55,7 +55,7 @@ pub struct Route {
     /// Lower is preferred.
     pub metric: u32,
     /// Where it stands.
-    pub place: Whence,
+    pub place: ReadAt,
 }
 
 /// Every route that a gateway had when its table was listed; of a family that was not listed nothing is known.

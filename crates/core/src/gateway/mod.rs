@@ -31,10 +31,10 @@ pub use keys::{KeyPair, PinnedKey, SharedSecret};
 pub(crate) use proposal::alternatives;
 pub use proposal::{Proposal, Protocol};
 pub(crate) use ruleset::own_chain;
-pub use ruleset::{Action, Base, Chain, Decider, Face, Met, Rule, Ruleset, Ruling, State, Task, Test, What};
+pub use ruleset::{Action, Base, Chain, Decider, PacketAt, PassedInterface, Rule, Ruleset, Ruling, State, Task, Test, What};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
-pub use setting::{Origin, Setting, Whence};
+pub use setting::{Origin, ReadAt, Setting};
 pub use tree::{JoinedFile, Tree, TreeFile};
 
 use std::collections::BTreeSet;
@@ -89,14 +89,14 @@ pub(crate) enum Translation<'a> {
 
 /// What the packet filters do with packets.
 #[derive(Clone, Debug)]
-pub(crate) struct Judged<'a> {
+pub(crate) struct FilterJudgement<'a> {
     /// The rules of tunnels, and that which decides; nothing where they are not asked, or by the administrator's chains.
     pub own: Option<(&'a Filter, Option<&'a FilterRule>)>,
     /// The administrator's chains, where there are any.
     pub others: Option<Ruling<'a>>,
 }
 
-impl Judged<'_> {
+impl FilterJudgement<'_> {
     /// Whether they drop it for sure, and the place that says so where there is one. A filter that the tunnel's rules join drops
     /// what they do not let in.
     pub(crate) fn stopped(&self) -> Option<Option<&Place>> {
@@ -207,22 +207,22 @@ impl Gateway {
     }
 
     /// The interface towards the internet, where its name is known: that of the address from which the tunnels start.
-    pub(crate) fn outside(&self) -> Face<'_> {
+    pub(crate) fn outside(&self) -> PassedInterface<'_> {
         self.face(|own| self.connections.iter().any(|connection| connection.local.value.address() == Some(own.addr())))
     }
 
     /// The interface towards a host behind it, where its name is known.
-    pub(crate) fn towards(&self, host: std::net::IpAddr) -> Face<'_> {
+    pub(crate) fn towards(&self, host: std::net::IpAddr) -> PassedInterface<'_> {
         self.face(|own| own.contains(&host))
     }
 
-    fn face(&self, which: impl Fn(&IpNet) -> bool) -> Face<'_> {
+    fn face(&self, which: impl Fn(&IpNet) -> bool) -> PassedInterface<'_> {
         let own = self.addresses.iter().find(|own| which(&own.address));
-        own.map_or(Face::Unknown, |own| Face::Named(&own.interface))
+        own.map_or(PassedInterface::Unknown, |own| PassedInterface::Named(&own.interface))
     }
 
     /// The rule that decides about the source of a packet that leaves, whoever's it is: the first one in the order of the chains.
-    pub(crate) fn translation(&self, met: &Met<'_>) -> Option<Translation<'_>> {
+    pub(crate) fn translation(&self, met: &PacketAt<'_>) -> Option<Translation<'_>> {
         let own = self.nat.iter().find(|rule| !rule.before_routing() && rule.concerns(&met.from, &met.to));
         let before = |order: i32| own.is_none_or(|own| order < own.order);
         let others = self.ruleset.translation(met, before);
@@ -234,19 +234,19 @@ impl Gateway {
     }
 
     /// What they do with packets from the internet to the gateway itself.
-    pub(crate) fn admits(&self, from: IpNet, to: IpNet, traffic: &Traffic) -> Judged<'_> {
-        let (into, out_of) = (Face::None, self.outside());
-        self.judged(&Met { hook: Hook::Input, from, to, traffic, into, out_of, leaving: false, arrived: false })
+    pub(crate) fn admits(&self, from: IpNet, to: IpNet, traffic: &Traffic) -> FilterJudgement<'_> {
+        let (into, out_of) = (PassedInterface::None, self.outside());
+        self.judged(&PacketAt { hook: Hook::Input, from, to, traffic, into, out_of, leaving: false, arrived: false })
     }
 
     /// What the packet filters do with packets.
-    pub(crate) fn judged(&self, met: &Met<'_>) -> Judged<'_> {
+    pub(crate) fn judged(&self, met: &PacketAt<'_>) -> FilterJudgement<'_> {
         let ipv4 = met.from.addr().is_ipv4();
         let others = self.ruleset.filters(met.hook, ipv4).then(|| self.ruleset.ruling(met, self.filter.as_ref()));
         // Chains that are jumped to are asked there, or not at all.
         let jumped = others.is_some() && (self.filter.as_ref().is_some_and(Filter::is_joined) || self.ruleset.leads_to_own(met.hook, ipv4));
         let own = self.filter.as_ref().filter(|_| !jumped).map(|filter| (filter, filter.met_by(met)));
-        Judged { own, others }
+        FilterJudgement { own, others }
     }
 
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.

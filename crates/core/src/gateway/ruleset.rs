@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use ipnet::IpNet;
 
-use super::{Filter, FilterRule, Hook, NatTarget, Ports, Protection, Traffic, Transport, Whence};
+use super::{Filter, FilterRule, Hook, NatTarget, Ports, Protection, ReadAt, Traffic, Transport};
 use crate::source::Place;
 
 /// All chains of a gateway that are not a tunnel's.
@@ -47,7 +47,7 @@ pub struct Base {
     /// What none of its rules decides on is dropped.
     pub drops: bool,
     /// Where that is said.
-    pub place: Whence,
+    pub place: ReadAt,
 }
 
 /// What a chain decides.
@@ -71,7 +71,7 @@ pub struct Rule {
     /// What it does.
     pub action: Action,
     /// Where it stands.
-    pub place: Whence,
+    pub place: ReadAt,
 }
 
 /// A condition.
@@ -161,7 +161,7 @@ pub enum Action {
 
 /// An interface that a packet comes through.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Face<'a> {
+pub enum PassedInterface<'a> {
     /// There is none.
     None,
     /// This one.
@@ -172,7 +172,7 @@ pub enum Face<'a> {
 
 /// A packet, or packets of a kind, where a chain meets it.
 #[derive(Clone, Copy, Debug)]
-pub struct Met<'a> {
+pub struct PacketAt<'a> {
     /// Where.
     pub hook: Hook,
     /// Source.
@@ -182,9 +182,9 @@ pub struct Met<'a> {
     /// What it is for.
     pub traffic: &'a Traffic,
     /// Through which interface it leaves.
-    pub into: Face<'a>,
+    pub into: PassedInterface<'a>,
     /// Through which it arrived.
-    pub out_of: Face<'a>,
+    pub out_of: PassedInterface<'a>,
     /// An SA will carry it.
     pub leaving: bool,
     /// It came out of an SA.
@@ -317,7 +317,7 @@ impl Ruleset {
     }
 
     /// What the filter does with a packet; `own` are the rules of tunnels' chains, where one is jumped to.
-    pub fn ruling<'a>(&'a self, met: &Met<'_>, own: Option<&'a Filter>) -> Ruling<'a> {
+    pub fn ruling<'a>(&'a self, met: &PacketAt<'_>, own: Option<&'a Filter>) -> Ruling<'a> {
         let mut asking = Asking { ruleset: self, met, own, doubts: Vec::new(), left: MAX_RULES };
         let mut ruling = Ruling::default();
         for chain in self.asked(met.hook, Task::Pass, met.from.addr().is_ipv4()) {
@@ -340,7 +340,7 @@ impl Ruleset {
 
     /// The rule that translates the source of a packet that leaves, or that keeps the last chain from it; only of chains with
     /// such an order. Where it depends only on the name of an interface that is not known, it may be that one.
-    pub fn translation(&self, met: &Met<'_>, orders: impl Fn(i32) -> bool) -> Option<&Rule> {
+    pub fn translation(&self, met: &PacketAt<'_>, orders: impl Fn(i32) -> bool) -> Option<&Rule> {
         let chains = self.asked(met.hook, Task::Translate, met.from.addr().is_ipv4());
         let within = chains.into_iter().filter(|chain| chain.base.as_ref().is_some_and(|base| orders(base.order)));
         let mut left = MAX_RULES;
@@ -356,7 +356,7 @@ impl Ruleset {
     }
 
     /// The rule that ends a chain of translations.
-    fn translating<'a>(&'a self, chain: &'a Chain, met: &Met<'_>, jumps: usize, left: &mut usize) -> Option<&'a Rule> {
+    fn translating<'a>(&'a self, chain: &'a Chain, met: &PacketAt<'_>, jumps: usize, left: &mut usize) -> Option<&'a Rule> {
         for rule in &chain.rules {
             *left = left.checked_sub(1)?;
             if rule.holds(met) < Holds::ByInterface {
@@ -381,16 +381,16 @@ impl Ruleset {
 
 /// How deep chains jump at most (nft(8): 16 from a chain that is asked).
 const MAX_JUMPS: usize = 16;
-/// How many rules are looked at for one packet: chains that jump to each other would go on for ever.
+/// How many rules are reading at for one packet: chains that jump to each other would go on for ever.
 const MAX_RULES: usize = 100_000;
 
 /// A filter that is being asked.
 struct Asking<'a, 'm> {
     ruleset: &'a Ruleset,
-    met: &'m Met<'m>,
+    met: &'m PacketAt<'m>,
     own: Option<&'a Filter>,
     doubts: Vec<&'a Rule>,
-    /// How many rules are still looked at.
+    /// How many rules are still reading at.
     left: usize,
 }
 
@@ -426,21 +426,21 @@ impl<'a> Asking<'a, '_> {
     }
 }
 
-impl Met<'_> {
+impl PacketAt<'_> {
     /// Whether it is what a rule of a tunnel's asks about it.
     pub(crate) fn fits(&self, protection: &Protection) -> bool {
         match protection {
             Protection::Any => true,
             Protection::Leaving => self.leaving,
             Protection::Arrived => self.arrived,
-            Protection::Into(name) => self.into == Face::Named(name),
-            Protection::OutOf(name) => self.out_of == Face::Named(name),
+            Protection::Into(name) => self.into == PassedInterface::Named(name),
+            Protection::OutOf(name) => self.out_of == PassedInterface::Named(name),
         }
     }
 }
 
 impl Rule {
-    fn holds(&self, met: &Met<'_>) -> Holds {
+    fn holds(&self, met: &PacketAt<'_>) -> Holds {
         self.tests.iter().map(|test| test.holds(met)).min().unwrap_or(Holds::Yes)
     }
 
@@ -456,7 +456,7 @@ impl Rule {
 }
 
 impl Test {
-    fn holds(&self, met: &Met<'_>) -> Holds {
+    fn holds(&self, met: &PacketAt<'_>) -> Holds {
         match (self.what.holds(met), self.not) {
             (Holds::Yes, true) => Holds::No,
             (Holds::No, true) => Holds::Yes,
@@ -470,7 +470,7 @@ fn sure(holds: bool) -> Holds {
 }
 
 impl What {
-    fn holds(&self, met: &Met<'_>) -> Holds {
+    fn holds(&self, met: &PacketAt<'_>) -> Holds {
         match self {
             What::Source(nets) => within(met.from, nets),
             What::Destination(nets) => within(met.to, nets),
@@ -514,14 +514,14 @@ fn within(net: IpNet, nets: &[IpNet]) -> Holds {
     }
 }
 
-fn through(face: Face<'_>, names: &[String]) -> Holds {
+fn through(face: PassedInterface<'_>, names: &[String]) -> Holds {
     let fits = |one: &String, name: &str| one.strip_suffix('*').map_or(one == name, |start| name.starts_with(start));
     match face {
-        Face::None => Holds::No,
-        Face::Named(name) => sure(names.iter().any(|one| fits(one, name))),
+        PassedInterface::None => Holds::No,
+        PassedInterface::Named(name) => sure(names.iter().any(|one| fits(one, name))),
         // The one interface that is never meant is the gateway's own talk with itself.
-        Face::Unknown if names.iter().all(|name| name == "lo") => Holds::No,
-        Face::Unknown => Holds::ByInterface,
+        PassedInterface::Unknown if names.iter().all(|name| name == "lo") => Holds::No,
+        PassedInterface::Unknown => Holds::ByInterface,
     }
 }
 

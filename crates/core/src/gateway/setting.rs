@@ -66,12 +66,12 @@ impl<T: Eq> Eq for Setting<T> {}
 
 /// Where something was read that is a part of another value. Any two are the same: a place is no value.
 #[derive(Clone, Debug, Default)]
-pub struct Whence(pub Option<Place>);
+pub struct ReadAt(pub Option<Place>);
 
-impl PartialEq for Whence {
+impl PartialEq for ReadAt {
     fn eq(&self, _: &Self) -> bool {
         true
     }
 }
 
-impl Eq for Whence {}
+impl Eq for ReadAt {}

@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::listing;
-use crate::gateway::{OwnAddress, Tree, Whence};
+use crate::gateway::{OwnAddress, ReadAt, Tree};
 use crate::source::Source;
 
 const INTERFACES: &str = "etc/network/interfaces";
@@ -46,7 +46,7 @@ fn of_interfaces(source: &Source) -> Vec<OwnAddress> {
             (["iface", name, ..], _) => interface = Some(*name),
             (["auto" | "mapping" | "source" | "source-directory", ..], _) => interface = None,
             (["address", text], Some(name)) => {
-                let place = Whence(Some(source.place(span)));
+                let place = ReadAt(Some(source.place(span)));
                 found.extend(address(text, None).map(|address| OwnAddress { interface: name.to_owned(), address, place }));
             }
             // The mask of an old spelling follows its address.
@@ -76,7 +76,7 @@ fn of_networkd(source: &Source) -> Vec<OwnAddress> {
         } else if let ("Match", Some(name)) = (section, value("Name")) {
             interface = name.split_whitespace().next();
         } else if let ("Network" | "Address", Some(text), Some(name)) = (section, value("Address"), interface) {
-            let place = Whence(Some(source.place(span)));
+            let place = ReadAt(Some(source.place(span)));
             found.extend(address(text, None).map(|address| OwnAddress { interface: name.to_owned(), address, place }));
         }
     }

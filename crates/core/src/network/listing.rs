@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use crate::gateway::{Endpoint, OwnAddress, Route, RoutingTable, Through, Tree, Whence};
+use crate::gateway::{Endpoint, OwnAddress, ReadAt, Route, RoutingTable, Through, Tree};
 use crate::source::Source;
 
 /// `ip address`.
@@ -24,7 +24,7 @@ pub(super) fn of_listing(source: &Source) -> Vec<OwnAddress> {
             }
             ["inet" | "inet6", rest @ ..] if !rest.ends_with(&["link"]) && !rest.windows(2).any(|pair| pair == ["scope", "link"]) => {
                 let address = rest.first().and_then(|text| text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from)));
-                let place = Whence(Some(source.place(span)));
+                let place = ReadAt(Some(source.place(span)));
                 found.extend(address.map(|address| OwnAddress { interface: interface.to_owned(), address, place }));
             }
             _ => {}
@@ -39,7 +39,7 @@ pub(crate) fn routing_table(tree: &Tree) -> RoutingTable {
         let file = tree.files.get(path)?;
         let source = Source::new(path, file.text.as_str());
         let routes = source.lines().filter_map(|(line, span)| {
-            let place = Whence(Some(source.place(span)));
+            let place = ReadAt(Some(source.place(span)));
             route(&line.split_whitespace().collect::<Vec<_>>(), ipv4).map(|route| Route { place, ..route })
         });
         Some(routes.collect())
@@ -68,7 +68,7 @@ fn route(words: &[&str], ipv4: bool) -> Option<Route> {
         (false, None) => Through::Interface(String::new()),
     };
     let metric = after("metric").and_then(|metric| metric.parse().ok()).unwrap_or(0);
-    Some(Route { to, through, metric, place: Whence::default() })
+    Some(Route { to, through, metric, place: ReadAt::default() })
 }
 
 #[cfg(test)]

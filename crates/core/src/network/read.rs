@@ -2,7 +2,7 @@
 
 use super::FOLDER;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{InterfaceKind, Route, Through, Tree, TunnelInterface, Whence};
+use crate::gateway::{InterfaceKind, ReadAt, Route, Through, Tree, TunnelInterface};
 use crate::source::Source;
 
 /// The interfaces and routes of a tree. Total: what is not understood is reported.
@@ -14,7 +14,7 @@ pub(crate) fn read(tree: &Tree) -> (Vec<TunnelInterface>, Vec<Route>, Vec<Findin
             let words: Vec<&str> = line.split_whitespace().collect();
             let before = routes.len();
             let known = statement(&words, &mut interfaces, &mut routes);
-            routes[before..].iter_mut().for_each(|route: &mut Route| route.place = Whence(Some(source.place(span))));
+            routes[before..].iter_mut().for_each(|route: &mut Route| route.place = ReadAt(Some(source.place(span))));
             if known.is_none() {
                 let message = format!("`{line}` is not understood");
                 findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(span)));
@@ -69,7 +69,7 @@ fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut
                 to: to.parse().ok()?,
                 through: Through::BlackHole,
                 metric: metric.parse().ok()?,
-                place: Whence::default(),
+                place: ReadAt::default(),
             });
         }
         ["up", "ip", "route", "add", to, "dev", name, "metric", metric] => {
@@ -78,7 +78,7 @@ fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut
                 to: to.parse().ok()?,
                 through: Through::Interface((*name).to_owned()),
                 metric: metric.parse().ok()?,
-                place: Whence::default(),
+                place: ReadAt::default(),
             });
         }
         _ => return None,

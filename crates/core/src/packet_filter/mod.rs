@@ -5,7 +5,7 @@
 
 mod iptables;
 mod nftables;
-mod own;
+mod ownership;
 mod values;
 
 pub(crate) use nftables::{DESTINATION_ORDER, EXEMPTION_ORDER};

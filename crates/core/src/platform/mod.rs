@@ -3,17 +3,17 @@
 //! To add a platform: a folder here with its facts, `write` and `read`, and one line in [`PLATFORMS`].
 //! Everything outside that folder stays as it is.
 
+mod behaviour;
 mod libreswan;
-mod manner;
 mod names;
 mod offers;
 mod openiked;
 mod strongswan;
 pub(crate) mod text;
 
-pub use manner::{Line, Manner, Narrowing, Preference};
+pub use behaviour::{Behaviour, Line, Narrowing, Preference};
 pub use names::{Name, Sa};
-pub use offers::{Offer, Offers};
+pub use offers::{DefaultProposal, DefaultProposals};
 
 use std::fmt;
 use std::time::Duration;
@@ -96,9 +96,9 @@ pub struct Facts {
     /// The daemon installs routes for policy-based tunnels itself.
     pub installs_routes: bool,
     /// What it offers where a configuration names no proposals.
-    pub offers: &'static Offers,
+    pub offers: &'static DefaultProposals,
     /// How it negotiates.
-    pub manner: &'static Manner,
+    pub behaviour: &'static Behaviour,
     /// What holds where a configuration says nothing, for tables.
     pub defaults: &'static [(&'static str, &'static str)],
     /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.

@@ -5,7 +5,7 @@ use crate::gateway::{IkeVersion, Proposal, Protocol};
 
 /// A proposal as numbers of the IANA registries; ciphers with their key length in bits.
 #[derive(Debug)]
-pub struct Offer {
+pub struct DefaultProposal {
     pub(crate) ciphers: &'static [(u16, u16)],
     pub(crate) integrities: &'static [u16],
     pub(crate) prfs: &'static [u16],
@@ -14,14 +14,14 @@ pub struct Offer {
 
 /// A platform's own proposals, as its version has them; algorithms without a name in this program's registry are left out.
 #[derive(Debug)]
-pub struct Offers {
-    pub(crate) ike: &'static [Offer],
-    pub(crate) esp: &'static [Offer],
-    pub(crate) ike_v1: &'static [Offer],
-    pub(crate) esp_v1: &'static [Offer],
+pub struct DefaultProposals {
+    pub(crate) ike: &'static [DefaultProposal],
+    pub(crate) esp: &'static [DefaultProposal],
+    pub(crate) ike_v1: &'static [DefaultProposal],
+    pub(crate) esp_v1: &'static [DefaultProposal],
 }
 
-impl Offers {
+impl DefaultProposals {
     /// For the IKE SA.
     pub fn ike(&self, version: IkeVersion) -> Vec<Proposal> {
         let list = if version == IkeVersion::V1 { self.ike_v1 } else { self.ike };
@@ -35,7 +35,7 @@ impl Offers {
     }
 }
 
-impl Offer {
+impl DefaultProposal {
     fn proposal(&self, protocol: Protocol) -> Proposal {
         let ciphers = self.ciphers.iter().map(|(number, key_bits)| Transform::encryption(*number, *key_bits));
         let others = [(Kind::Integrity, self.integrities), (Kind::Prf, self.prfs), (Kind::KeyExchange, self.groups)];

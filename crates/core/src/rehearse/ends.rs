@@ -40,13 +40,13 @@ impl<'a> Listeners<'a> {
 
 /// Addresses as they are known of an end, or as the two ends' files agree on them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Places {
+pub(super) struct EndAddresses {
     pub own: Option<IpAddr>,
     pub reached: Option<IpAddr>,
 }
 
 /// What is known of where an end stands: what was said, else what its files say of itself and the peer's of it.
-fn places(actor: &Actor<'_>, own: &Connection, peers: &Connection) -> Places {
+fn places(actor: &Actor<'_>, own: &Connection, peers: &Connection) -> EndAddresses {
     let (said, seen) = (own.local.value.address(), peers.remote.value.address());
     let reached = match (said, seen) {
         // A private address that the peer knows as a public one is translated on the way.
@@ -54,55 +54,55 @@ fn places(actor: &Actor<'_>, own: &Connection, peers: &Connection) -> Places {
         (Some(said), _) => Some(said),
         (None, seen) => seen,
     };
-    Places { own: actor.stands.own.or(said), reached: actor.stands.reached.or(reached) }
+    EndAddresses { own: actor.stands.own.or(said), reached: actor.stands.reached.or(reached) }
 }
 
 impl<'a> Play<'a> {
-    pub(super) fn places(&self, end: usize) -> Places {
+    pub(super) fn places(&self, end: usize) -> EndAddresses {
         places(&self.actors[end], self.connections[end], self.connections[1 - end])
     }
 
     /// Whether an end stands behind a NAT device, or says so.
     pub(super) fn translated(&self, end: usize) -> bool {
-        let Places { own, reached } = self.places(end);
+        let EndAddresses { own, reached } = self.places(end);
         own.is_some() && reached.is_some() && own != reached
     }
 
-    /// The connections that can answer the one that opens.
+    /// The connections that can answer the initiator.
     pub(super) fn hearing(&self) -> Vec<&'a Connection> {
-        self.listeners.hearing(self.places(self.opener).reached, self.places(self.answerer()).own)
+        self.listeners.hearing(self.places(self.initiator).reached, self.places(self.responder()).own)
     }
 
     /// Why the first message leaves nowhere or is heard by nobody, if so: the step is the message that is lost.
     pub(super) fn unheard(&mut self) -> Option<(String, [Option<Line>; 2], Vec<Cure>)> {
-        let (caller, answerer) = (self.opener, self.answerer());
-        let (here, there) = (self.places(caller), self.places(answerer));
-        let calling = self.calling();
-        if let (Endpoint::At(said), Some(own)) = (&calling.local.value, self.actors[caller].stands.own)
+        let (initiator, responder) = (self.initiator, self.responder());
+        let (here, there) = (self.places(initiator), self.places(responder));
+        let initiating = self.initiating();
+        if let (Endpoint::At(said), Some(own)) = (&initiating.local.value, self.actors[initiator].stands.own)
             && *said != own
         {
-            let reason = format!("{} says that it is at {said}, which none of its interfaces has.", self.name(caller));
-            return Some((reason, [None, None], vec![self.cure(caller, &calling.local, format!("write {own}"))]));
+            let reason = format!("{} says that it is at {said}, which none of its interfaces has.", self.name(initiator));
+            return Some((reason, [None, None], vec![self.cure(initiator, &initiating.local, format!("write {own}"))]));
         }
-        match (calling.remote.value.first(), there.reached) {
+        match (initiating.remote.value.first(), there.reached) {
             (Endpoint::Anywhere | Endpoint::Within(_), _) => {
-                let reason = format!("{} is not told where its peer is, so that it can only answer.", self.name(caller));
+                let reason = format!("{} is not told where its peer is, so that it can only answer.", self.name(initiator));
                 let address = there.reached.map_or("its address".to_owned(), |address| address.to_string());
-                return Some((reason, [None, None], vec![self.cure(caller, &calling.remote, format!("write {address}"))]));
+                return Some((reason, [None, None], vec![self.cure(initiator, &initiating.remote, format!("write {address}"))]));
             }
             (Endpoint::At(wanted), Some(reached)) if *wanted != reached => {
                 let reason =
-                    format!("{} sends to {wanted}, where {} is not: that is at {reached}.", self.name(caller), self.name(answerer));
-                let cure = self.cure(caller, &calling.remote, format!("write {reached}"));
+                    format!("{} sends to {wanted}, where {} is not: that is at {reached}.", self.name(initiator), self.name(responder));
+                let cure = self.cure(initiator, &initiating.remote, format!("write {reached}"));
                 return Some((reason, [Some(Line::Unanswered), None], vec![cure]));
             }
             _ => {}
         }
-        let gateway = self.actors[answerer].looked.gateway;
+        let gateway = self.actors[responder].reading.gateway;
         let (from, to) = (here.reached?, there.own?);
         let place = gateway.admits(from.into(), to.into(), &Traffic::Udp(vec![500])).stopped().map(Option::<&_>::cloned)?;
-        let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(answerer));
-        let cure = self.cure_at(answerer, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"));
+        let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(responder));
+        let cure = self.cure_at(responder, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"));
         Some((reason, [Some(Line::Unanswered), None], vec![cure]))
     }
 

@@ -94,31 +94,31 @@ pub struct Message {
 
 /// A message that is being put together. What it says is spelled out only where somebody reads it: of very many rehearsals all
 /// that counts is whether they fail.
-pub(super) struct Draft {
+pub(super) struct MessageDraft {
     message: Message,
     read: bool,
 }
 
-impl Draft {
-    pub(super) fn request(read: bool, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> Draft {
+impl MessageDraft {
+    pub(super) fn request(read: bool, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> MessageDraft {
         let message = Message { from, exchange, id: Some(id), reply: false, payloads: Vec::new(), refusal: None, arrives: true, source };
-        Draft { message, read }
+        MessageDraft { message, read }
     }
 
-    /// One that answers.
-    pub(super) fn answering(mut self) -> Draft {
+    /// A responder.
+    pub(super) fn answering(mut self) -> MessageDraft {
         self.message.reply = true;
         self
     }
 
     /// One of IKEv1, which knows no requests and replies.
-    pub(super) fn without_id(mut self) -> Draft {
+    pub(super) fn without_id(mut self) -> MessageDraft {
         self.message.id = None;
         self
     }
 
     /// With one more payload.
-    pub(super) fn with<S: Into<String>>(mut self, name: &str, says: impl FnOnce() -> S) -> Draft {
+    pub(super) fn with<S: Into<String>>(mut self, name: &str, says: impl FnOnce() -> S) -> MessageDraft {
         if self.read {
             self.message.payloads.push(Payload { name: name.to_owned(), says: says().into() });
         }
@@ -126,17 +126,17 @@ impl Draft {
     }
 
     /// With a payload of which nothing needs to be said.
-    pub(super) fn plain(self, name: &str) -> Draft {
+    pub(super) fn plain(self, name: &str) -> MessageDraft {
         self.with(name, String::new)
     }
 
     /// With an error, and nothing to say of it.
-    pub(super) fn refusing(self, notify: Notify) -> Draft {
+    pub(super) fn refusing(self, notify: Notify) -> MessageDraft {
         self.refusing_with(notify, String::new)
     }
 
     /// With an error.
-    pub(super) fn refusing_with(mut self, notify: Notify, says: impl FnOnce() -> String) -> Draft {
+    pub(super) fn refusing_with(mut self, notify: Notify, says: impl FnOnce() -> String) -> MessageDraft {
         self.message.refusal = Some(notify);
         if self.read {
             self.message.payloads.push(Payload { name: format!("N({notify})"), says: says() });
@@ -145,13 +145,13 @@ impl Draft {
     }
 
     /// With no payloads.
-    pub(super) fn bare(mut self) -> Draft {
+    pub(super) fn bare(mut self) -> MessageDraft {
         self.message.payloads.clear();
         self
     }
 
     /// One that arrives, or not.
-    pub(super) fn arriving(mut self, arrives: bool) -> Draft {
+    pub(super) fn arriving(mut self, arrives: bool) -> MessageDraft {
         self.message.arrives = arrives;
         self
     }

@@ -1,7 +1,7 @@
 //! A negotiation rehearsed: two gateways as their files say, message by message, as RFC 7296 (IKEv2) and RFC 2409 (IKEv1)
 //! have it and as the daemons do it.
 //!
-//! It sees nothing but gateways and how their platforms behave where the standards leave a choice ([`Manner`]). Where it
+//! It sees nothing but gateways and how their platforms behave where the standards leave a choice ([`Behaviour`]). Where it
 //! fails it says at which message, with which notification, what each end would log, and which line of which file to change.
 
 mod ends;
@@ -16,30 +16,30 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use crate::algorithm::Transform;
-use crate::compare::Looked;
-use crate::couples::Couples;
+use crate::compare::ReadGateway;
 use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Setting};
-use crate::platform::{Line, Manner};
+use crate::pairing::Pairing;
+use crate::platform::{Behaviour, Line};
 use crate::source::Place;
 
 use ends::Listeners;
-use message::Draft;
+use message::MessageDraft;
 pub use message::{ExchangeType, Message, Notify, Payload, Step};
 
 /// A gateway that takes part.
 #[derive(Clone, Copy, Debug)]
 pub struct Actor<'a> {
     /// As it was read.
-    pub looked: Looked<'a>,
+    pub reading: ReadGateway<'a>,
     /// How its platform behaves.
-    pub manner: &'static Manner,
+    pub behaviour: &'static Behaviour,
     /// Where it stands, as far as that is known beside its files.
-    pub stands: Stands,
+    pub stands: KnownAddresses,
 }
 
 /// Addresses of a gateway.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Stands {
+pub struct KnownAddresses {
     /// That of its outside interface.
     pub own: Option<IpAddr>,
     /// That from which its packets arrive elsewhere: another one behind a NAT device.
@@ -103,7 +103,7 @@ pub struct Cure {
 
 /// Where and why a negotiation fails.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Failure {
+pub struct RehearsalFailure {
     /// How far it came.
     pub stage: Stage,
     /// The Child SA that it is about, as the one who opens calls it.
@@ -124,7 +124,7 @@ pub struct Failure {
 
 /// A Child SA that came up.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Opened {
+pub struct OpenedChild {
     /// What each end calls it.
     pub names: [String; 2],
     /// What each end sends through it, from its own networks to the peer's.
@@ -141,13 +141,13 @@ pub struct Rehearsal {
     /// What each end calls the connection.
     pub names: [String; 2],
     /// The end that opens it.
-    pub opener: usize,
+    pub initiator: usize,
     /// What happens, in order.
     pub steps: Vec<Step>,
     /// What fails, in order; nothing where everything works.
-    pub failures: Vec<Failure>,
+    pub failures: Vec<RehearsalFailure>,
     /// The Child SAs that come up.
-    pub opened: Vec<Opened>,
+    pub opened: Vec<OpenedChild>,
 }
 
 impl Rehearsal {
@@ -171,25 +171,25 @@ pub struct Rehearsals {
     pub alone: [Vec<String>; 2],
 }
 
-/// Lets two gateways negotiate. `opener`: the end that opens, whatever the files say of that.
-pub fn rehearse(actors: [Actor<'_>; 2], opener: Option<usize>) -> Rehearsals {
-    negotiate(actors, opener, true)
+/// Lets two gateways negotiate. `initiator`: the end that opens, whatever the files say of that.
+pub fn rehearse(actors: [Actor<'_>; 2], initiator: Option<usize>) -> Rehearsals {
+    negotiate(actors, initiator, true)
 }
 
 /// The same for somebody who asks only how far it comes and why no further: what the messages say is left out.
-pub fn try_out(actors: [Actor<'_>; 2]) -> Rehearsals {
+pub fn outcome_only(actors: [Actor<'_>; 2]) -> Rehearsals {
     negotiate(actors, None, false)
 }
 
-fn negotiate(actors: [Actor<'_>; 2], opener: Option<usize>, read: bool) -> Rehearsals {
-    let gateways = actors.each_ref().map(|actor| actor.looked.gateway);
-    let couples = Couples::of(gateways, actors.each_ref().map(|actor| actor.looked.ends_open), true);
+fn negotiate(actors: [Actor<'_>; 2], initiator: Option<usize>, read: bool) -> Rehearsals {
+    let gateways = actors.each_ref().map(|actor| actor.reading.gateway);
+    let couples = Pairing::of(gateways, actors.each_ref().map(|actor| actor.reading.ends_open), true);
     let listeners = [0, 1].map(|end| Listeners::of(couples.connections(end)));
     let mut rehearsals = Rehearsals::default();
     for (one, other) in couples.pairs() {
-        let opener = opener.unwrap_or_else(|| who_opens([one, other]));
-        let mut play = Play::new(actors, [one, other], opener, &listeners[1 - opener], read);
-        match [one, other][opener].version() {
+        let initiator = initiator.unwrap_or_else(|| who_opens([one, other]));
+        let mut play = Play::new(actors, [one, other], initiator, &listeners[1 - initiator], read);
+        match [one, other][initiator].version() {
             IkeVersion::V2 => play.ikev2(),
             IkeVersion::V1 => play.ikev1(),
         }
@@ -212,8 +212,8 @@ struct Play<'a> {
     actors: [Actor<'a>; 2],
     /// The two connections that belong together.
     connections: [&'a Connection; 2],
-    opener: usize,
-    /// Those of the one that answers.
+    initiator: usize,
+    /// Those of the responder.
     listeners: &'a Listeners<'a>,
     /// The group of the IKE SA.
     group: Option<Transform>,
@@ -223,51 +223,51 @@ struct Play<'a> {
 }
 
 impl<'a> Play<'a> {
-    fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], opener: usize, listeners: &'a Listeners<'a>, read: bool) -> Self {
+    fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], initiator: usize, listeners: &'a Listeners<'a>, read: bool) -> Self {
         let names = connections.map(|connection| connection.name.clone());
-        let rehearsal = Rehearsal { names, opener, steps: Vec::new(), failures: Vec::new(), opened: Vec::new() };
-        Play { actors, connections, opener, listeners, group: None, read, rehearsal }
+        let rehearsal = Rehearsal { names, initiator, steps: Vec::new(), failures: Vec::new(), opened: Vec::new() };
+        Play { actors, connections, initiator, listeners, group: None, read, rehearsal }
     }
 
-    fn answerer(&self) -> usize {
-        1 - self.opener
+    fn responder(&self) -> usize {
+        1 - self.initiator
     }
 
     fn name(&self, end: usize) -> &'a str {
-        self.actors[end].looked.name
+        self.actors[end].reading.name
     }
 
-    fn manner(&self, end: usize) -> &'static Manner {
-        self.actors[end].manner
+    fn behaviour(&self, end: usize) -> &'static Behaviour {
+        self.actors[end].behaviour
     }
 
-    /// The connection of the one that opens.
-    fn calling(&self) -> &'a Connection {
-        self.connections[self.opener]
+    /// The connection of the initiator.
+    fn initiating(&self) -> &'a Connection {
+        self.connections[self.initiator]
     }
 
     /// The connection that is to answer.
-    fn meant(&self) -> &'a Connection {
-        self.connections[self.answerer()]
+    fn responding(&self) -> &'a Connection {
+        self.connections[self.responder()]
     }
 
     /// A request of IKEv2.
-    fn request(&self, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> Draft {
-        Draft::request(self.read, from, exchange, id, source)
+    fn request(&self, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> MessageDraft {
+        MessageDraft::request(self.read, from, exchange, id, source)
     }
 
     /// Its reply.
-    fn reply(&self, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> Draft {
+    fn reply(&self, from: usize, exchange: ExchangeType, id: u32, source: &'static str) -> MessageDraft {
         self.request(from, exchange, id, source).answering()
     }
 
     /// A message of IKEv1.
-    fn old(&self, from: usize, exchange: ExchangeType, source: &'static str) -> Draft {
+    fn old(&self, from: usize, exchange: ExchangeType, source: &'static str) -> MessageDraft {
         self.request(from, exchange, 0, source).without_id()
     }
 
     /// Sends a message.
-    fn say(&mut self, message: Draft) {
+    fn say(&mut self, message: MessageDraft) {
         self.rehearsal.steps.push(Step::Message(message.sent()));
     }
 
@@ -284,20 +284,20 @@ impl<'a> Play<'a> {
     }
 
     fn cure_at(&self, end: usize, place: Option<&Place>, what: impl Into<String>) -> Cure {
-        let spelling = place.and_then(|place| self.actors[end].looked.spelling(place));
+        let spelling = place.and_then(|place| self.actors[end].reading.spelling(place));
         Cure { end, place: place.cloned(), spelling, what: what.into() }
     }
 
-    /// A failure; `told` is what the two daemons write into their logs: the one that opens, and the one that answers.
-    fn fail(&mut self, stage: Stage, reason: impl Into<String>, told: [Option<Line>; 2], cures: Vec<Cure>) -> &mut Failure {
+    /// A failure; `told` is what the two daemons write into their logs: the initiator, and the responder.
+    fn fail(&mut self, stage: Stage, reason: impl Into<String>, told: [Option<Line>; 2], cures: Vec<Cure>) -> &mut RehearsalFailure {
         let mut logs = [None, None];
-        let version = self.calling().version();
-        for (end, line) in [(self.opener, told[0]), (self.answerer(), told[1])] {
-            logs[end] = line.and_then(|line| self.manner(end).words(line, version));
+        let version = self.initiating().version();
+        for (end, line) in [(self.initiator, told[0]), (self.responder(), told[1])] {
+            logs[end] = line.and_then(|line| self.behaviour(end).words(line, version));
         }
         let step = self.rehearsal.steps.iter().rposition(|step| matches!(step, Step::Message(_))).unwrap_or(0);
         let notify = self.rehearsal.steps.get(step).and_then(Step::refusal);
-        self.rehearsal.failures.push(Failure {
+        self.rehearsal.failures.push(RehearsalFailure {
             stage,
             practice: stage.practice(),
             child: None,

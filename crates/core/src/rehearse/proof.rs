@@ -8,7 +8,7 @@ use crate::secret::Secret;
 impl<'a> Play<'a> {
     /// Whether an end has what it proves itself with; where not, it ends here.
     pub(super) fn can_prove(&mut self, end: usize, connection: &Connection) -> bool {
-        let gateway = self.actors[end].looked.gateway;
+        let gateway = self.actors[end].reading.gateway;
         match connection.ike().local_method.value {
             Method::SharedSecret if self.secret(end, connection).is_none() => {
                 let ids =
@@ -34,7 +34,7 @@ impl<'a> Play<'a> {
 
     /// The secret that an end takes for a connection.
     pub(super) fn secret(&self, end: usize, connection: &Connection) -> Option<&'a Secret> {
-        let gateway = self.actors[end].looked.gateway;
+        let gateway = self.actors[end].reading.gateway;
         gateway.secret_for(connection).or_else(|| {
             // Who takes anybody looks for the secret of whoever it is.
             let mut known = connection.clone();
@@ -42,7 +42,7 @@ impl<'a> Play<'a> {
             if known.ike().remote_identity.value == Identity::Anybody {
                 known.ike_mut().remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
             }
-            let by_one = || gateway.secret_for_either(&known).filter(|_| self.manner(end).secret_by_one_end);
+            let by_one = || gateway.secret_for_either(&known).filter(|_| self.behaviour(end).secret_by_one_end);
             gateway.secret_for(&known).or_else(by_one)
         })
     }
@@ -59,8 +59,8 @@ impl<'a> Play<'a> {
         let unsaid = connection.ike().local_identity.origin == Origin::Default
             || matches!(connection.ike().local_identity.value, Identity::Implied(_));
         if unsaid
-            && end == self.answerer()
-            && self.manner(end).is_whoever_is_asked_for
+            && end == self.responder()
+            && self.behaviour(end).is_whoever_is_asked_for
             && connection.ike().local_method.value == Method::SharedSecret
             && let Some(asked) = self.asked_identity()
         {
@@ -72,40 +72,40 @@ impl<'a> Play<'a> {
         }
     }
 
-    /// The identity that the one that opens asks for, if it asks for one.
+    /// The identity that the initiator asks for, if it asks for one.
     pub(super) fn asked_identity(&self) -> Option<&'a Identity> {
-        let expected = &self.calling().ike().remote_identity.value;
-        let names_only = self.manner(self.opener).asks_for_names_only;
+        let expected = &self.initiating().ike().remote_identity.value;
+        let names_only = self.behaviour(self.initiator).asks_for_names_only;
         // Who takes anybody asks for nobody.
         (*expected != Identity::Anybody && !(names_only && matches!(expected, Identity::Address(_)))).then_some(expected)
     }
 
-    /// Whether an end is looked up as the one that a connection of the other expects.
+    /// Whether an end is reading up as the one that a connection of the other expects.
     pub(super) fn is_taken(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
-        let by_certificate = self.manner(1 - end).believes_certificates && self.is_certified(end, shows, judges);
+        let by_certificate = self.behaviour(1 - end).believes_certificates && self.is_certified(end, shows, judges);
         judges.ike().remote_identity.value.takes(&self.shown(end, shows)) || by_certificate
     }
 
     /// Whether an end's certificate names whom the other expects.
     fn is_certified(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
-        let own = || self.actors[end].looked.gateway.own_certificate(shows);
+        let own = || self.actors[end].reading.gateway.own_certificate(shows);
         shows.ike().local_method.value == Method::Certificate && own().is_some_and(|own| own.names(&judges.ike().remote_identity.value))
     }
 
     /// What one end alone logs.
     fn told(&self, end: usize, line: Line) -> [Option<Line>; 2] {
-        if end == self.opener { [Some(line), None] } else { [None, Some(line)] }
+        if end == self.initiator { [Some(line), None] } else { [None, Some(line)] }
     }
 
     /// Why an end is not believed by the other one, each with the connection that it uses; and what to do.
     pub(super) fn disbelief(&self, end: usize, shows: &Connection, judges: &Connection) -> Option<(String, Vec<Cure>)> {
         let other = 1 - end;
-        let [shower, judge] = [end, other].map(|at| self.actors[at].looked.gateway);
+        let [shower, judge] = [end, other].map(|at| self.actors[at].reading.gateway);
         let names = [self.name(end), self.name(other)];
         let shown = self.shown(end, shows);
         // What is not said follows from the certificate, which may have several names; some look at nothing else.
-        let unsaid = matches!(shown, Identity::Implied(_)) && self.manner(end).named_by_certificate;
-        let counts = unsaid || self.manner(other).believes_certificates;
+        let unsaid = matches!(shown, Identity::Implied(_)) && self.behaviour(end).named_by_certificate;
+        let counts = unsaid || self.behaviour(other).believes_certificates;
         let named = counts && self.is_certified(end, shows, judges);
         if !named && !judges.ike().remote_identity.value.takes(&shown) {
             let (is, wants) = (shown.words(), judges.ike().remote_identity.value.words());
@@ -141,7 +141,7 @@ impl<'a> Play<'a> {
                 (!fits).then(|| (reason, vec![at(other, &format!("give it the public key of {}", names[0]))]))
             }
             Method::Certificate => {
-                if judges.ike().remote_identity.value == Identity::Anybody && self.manner(other).certificate_needs_name {
+                if judges.ike().remote_identity.value == Identity::Anybody && self.behaviour(other).certificate_needs_name {
                     let reason = format!("{} does not say who its peer is, and takes nobody's certificate then.", names[1]);
                     let wants = format!("write {}", shown.words());
                     return Some((reason, vec![self.cure(other, &judges.ike().remote_identity, wants)]));

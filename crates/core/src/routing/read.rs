@@ -16,7 +16,7 @@ pub(crate) fn read(tree: &Tree) -> (Vec<BgpSession>, Vec<Finding>) {
     let (mut sessions, mut findings) = (Vec::new(), Vec::new());
     for (path, file) in tree.in_folder(FOLDER, ".conf").filter(|(path, _)| path.contains("/uspan-")) {
         let source = Source::new(path, file.text.as_str());
-        let mut found = Found::default();
+        let mut found = FoundSession::default();
         findings.extend(VTYSH.in_pieces(&source));
         for (line, span) in VTYSH.statements(&source) {
             let words: Vec<&str> = line.split_whitespace().collect();
@@ -41,7 +41,7 @@ pub(crate) fn read(tree: &Tree) -> (Vec<BgpSession>, Vec<Finding>) {
 
 /// What a file says of a neighbour.
 #[derive(Default)]
-struct Named {
+struct NamedList {
     peer_as: Option<u32>,
     own: Option<IpAddr>,
     accepts: Option<String>,
@@ -51,15 +51,15 @@ struct Named {
 }
 
 #[derive(Default)]
-struct Found {
+struct FoundSession {
     own_as: Option<u32>,
     router_id: Option<Ipv4Addr>,
     lists: BTreeMap<String, Vec<IpNet>>,
     networks: Vec<IpNet>,
-    neighbours: BTreeMap<IpAddr, Named>,
+    neighbours: BTreeMap<IpAddr, NamedList>,
 }
 
-impl Found {
+impl FoundSession {
     fn statement(&mut self, words: &[&str]) -> Option<()> {
         match words {
             [] | ["exit" | "exit-address-family"] | ["address-family", "ipv4" | "ipv6", "unicast"] => {}
@@ -90,7 +90,7 @@ impl Found {
     }
 
     /// A session that is active, and announces exactly what its list lets out.
-    fn session(&self, neighbour: IpAddr, named: &Named) -> Option<BgpSession> {
+    fn session(&self, neighbour: IpAddr, named: &NamedList) -> Option<BgpSession> {
         let list = |name: &Option<String>| self.lists.get(name.as_ref()?).cloned();
         let (announces, accepts) = (list(&named.announces)?, list(&named.accepts)?);
         let whole = named.active && named.timed && announces.iter().all(|net| self.networks.contains(net));

@@ -12,7 +12,7 @@ pub use handover::{Handover, fingerprint};
 use crate::algorithm::{Kind, Transform};
 use crate::build::{Build, BuiltTunnel};
 use crate::check::Supplied;
-use crate::compare::{Looked, compare_ends};
+use crate::compare::{ReadGateway, compare_ends};
 use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{IkeVersion, Passing, Proposal, Protocol};
 use crate::source::Place;
@@ -165,13 +165,13 @@ const EXPLAINED: &[(&str, &str)] = &[
 ];
 
 fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
-    let looked = |end: usize| Looked {
+    let reading = |end: usize| ReadGateway {
         name: &built.ends[end],
         gateway: &built.gateways[end],
         ends_open: ends[end].platform.value.facts().ends_by_address,
         tree: build.trees.get(&built.ends[end]),
     };
-    let comparison = compare_ends(looked(0), looked(1));
+    let comparison = compare_ends(reading(0), reading(1));
     let all = built.gateways[0].connections.iter().map(|connection| connection.children.len()).sum::<usize>();
     let mut agreed: Vec<Agreed> = Vec::new();
     for (parameter, children) in comparison.pairs.iter().flat_map(|pair| pair.told()) {

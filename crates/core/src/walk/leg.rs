@@ -6,21 +6,21 @@ use ipnet::IpNet;
 
 use super::{Aspect, Flow, Hop, Leg, Spot, Way, behind, is_own};
 use crate::gateway::{
-    Action, Child, Connection, Decider, Encapsulation, Face, Filter, FilterRule, GRE, Hook, Met, NatRule, NatTarget, Protection, Rule,
-    Ruling, Through, Traffic, Translation, Verdict, What, listed,
+    Action, Child, Connection, Decider, Encapsulation, Filter, FilterRule, GRE, Hook, NatRule, NatTarget, PacketAt, PassedInterface,
+    Protection, Rule, Ruling, Through, Traffic, Translation, Verdict, What, listed,
 };
-use crate::rehearse::Opened;
+use crate::rehearse::OpenedChild;
 
 /// Source and destination.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Ends {
+pub(super) struct LegEnds {
     from: IpAddr,
     to: IpAddr,
 }
 
-impl Ends {
-    fn turned(self) -> Ends {
-        Ends { from: self.to, to: self.from }
+impl LegEnds {
+    fn turned(self) -> LegEnds {
+        LegEnds { from: self.to, to: self.from }
     }
 
     fn within(&self, pair: &(IpNet, IpNet)) -> bool {
@@ -31,9 +31,9 @@ impl Ends {
 /// The addresses that a packet has on its way: at the gateway that sends it, in the tunnel, and at the one that it reaches.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Crossed {
-    sent: Ends,
-    inside: Ends,
-    received: Ends,
+    sent: LegEnds,
+    inside: LegEnds,
+    received: LegEnds,
 }
 
 /// The address at the place of another one in a network of the same size.
@@ -61,7 +61,7 @@ impl<'a> Way<'a> {
     /// The way there; where it arrives, with the addresses that the packet had.
     pub(super) fn there(&self, near: usize, flow: &Flow) -> (Leg, Option<Crossed>) {
         let mut leg = Leg::default();
-        let sent = Ends { from: flow.from, to: flow.to };
+        let sent = LegEnds { from: flow.from, to: flow.to };
         let crossed = self.sends(&mut leg, near, sent, flow, None);
         let crossed = crossed.and_then(|inside| {
             let received = self.receives(&mut leg, 1 - near, inside, flow, None)?;
@@ -104,7 +104,7 @@ impl<'a> Way<'a> {
     }
 
     /// Through the gateway that sends it into the tunnel; the addresses that it then has.
-    fn sends(&self, leg: &mut Leg, end: usize, sent: Ends, flow: &Flow, answer: Option<&Crossed>) -> Option<Ends> {
+    fn sends(&self, leg: &mut Leg, end: usize, sent: LegEnds, flow: &Flow, answer: Option<&Crossed>) -> Option<LegEnds> {
         let gateway = self.gateway(end);
         let own = is_own(&self.walkers[end], sent.from);
         let hook = if own { Hook::Output } else { Hook::Forward };
@@ -135,7 +135,7 @@ impl<'a> Way<'a> {
     }
 
     /// Through the gateway that it comes out of the tunnel at.
-    fn receives(&self, leg: &mut Leg, end: usize, inside: Ends, flow: &Flow, answer: Option<&Crossed>) -> Option<Ends> {
+    fn receives(&self, leg: &mut Leg, end: usize, inside: LegEnds, flow: &Flow, answer: Option<&Crossed>) -> Option<LegEnds> {
         self.outer(leg, end)?;
         let gateway = self.gateway(end);
         let come = |(_, child): &(&Connection, &Child)| self.sa(end, inside.turned(), child).is_some();
@@ -199,7 +199,7 @@ impl<'a> Way<'a> {
     }
 
     /// Translation of the destination, before routing.
-    fn destination(&self, leg: &mut Leg, end: usize, at: Ends) -> IpAddr {
+    fn destination(&self, leg: &mut Leg, end: usize, at: LegEnds) -> IpAddr {
         let rules = self.gateway(end).nat.iter().filter(|rule| rule.before_routing());
         let Some(rule) = first(rules, at) else { return at.to };
         let NatTarget::DestinationNet(net) = rule.target else { return at.to };
@@ -211,7 +211,7 @@ impl<'a> Way<'a> {
 
     /// Translation of the source, after routing: the rules in order, then what the administrator does with all that leaves
     /// for the internet.
-    fn source(&self, leg: &mut Leg, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> IpAddr {
+    fn source(&self, leg: &mut Leg, end: usize, at: LegEnds, steered: &Steered<'_>, flow: &Flow) -> IpAddr {
         let gateway = self.gateway(end);
         let own = match steered {
             Steered::Outside(_) => {
@@ -270,34 +270,34 @@ impl<'a> Way<'a> {
         &self,
         end: usize,
         hook: Hook,
-        at: Ends,
+        at: LegEnds,
         protection: &'m Protection,
         traffic: &'m Traffic,
         steered: Option<&Steered<'m>>,
-    ) -> Met<'m>
+    ) -> PacketAt<'m>
     where
         'a: 'm,
     {
         let gateway = self.gateway(end);
-        let towards = |host: IpAddr| if is_own(&self.walkers[end], host) { Face::None } else { gateway.towards(host) };
+        let towards = |host: IpAddr| if is_own(&self.walkers[end], host) { PassedInterface::None } else { gateway.towards(host) };
         let outside = match steered {
-            Some(Steered::Outside(Some(name))) => Face::Named(name),
+            Some(Steered::Outside(Some(name))) => PassedInterface::Named(name),
             _ => gateway.outside(),
         };
         let (into, out_of) = match protection {
-            Protection::Into(name) => (Face::Named(name.as_str()), towards(at.from)),
-            Protection::OutOf(name) => (towards(at.to), Face::Named(name.as_str())),
+            Protection::Into(name) => (PassedInterface::Named(name.as_str()), towards(at.from)),
+            Protection::OutOf(name) => (towards(at.to), PassedInterface::Named(name.as_str())),
             Protection::Arrived => (towards(at.to), outside),
             // What comes in from the internet, or what leaves for it.
-            Protection::Any if hook == Hook::Input => (Face::None, outside),
+            Protection::Any if hook == Hook::Input => (PassedInterface::None, outside),
             Protection::Leaving | Protection::Any => (outside, towards(at.from)),
         };
         let (leaving, arrived) = (*protection == Protection::Leaving, *protection == Protection::Arrived);
-        Met { hook, from: at.from.into(), to: at.to.into(), traffic, into, out_of, leaving, arrived }
+        PacketAt { hook, from: at.from.into(), to: at.to.into(), traffic, into, out_of, leaving, arrived }
     }
 
     /// Where it is routed; nothing where that is its end.
-    fn route(&self, leg: &mut Leg, end: usize, at: Ends) -> Option<Steered<'a>> {
+    fn route(&self, leg: &mut Leg, end: usize, at: LegEnds) -> Option<Steered<'a>> {
         let gateway = self.gateway(end);
         // Those that were listed are all there are; without a listing there is a default route, as a rule.
         let listed = gateway.table.of(at.to.is_ipv4());
@@ -351,7 +351,7 @@ impl<'a> Way<'a> {
     }
 
     /// What the filter sees of the packet's protection.
-    fn protection(&self, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> Protection {
+    fn protection(&self, end: usize, at: LegEnds, steered: &Steered<'_>, flow: &Flow) -> Protection {
         match steered {
             Steered::Into(name) => Protection::Into((*name).to_owned()),
             Steered::Outside(_) if self.covering(end, at, flow).next().is_some() => Protection::Leaving,
@@ -360,7 +360,7 @@ impl<'a> Way<'a> {
     }
 
     /// The filter; nothing where it drops the packet.
-    fn filtered(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, protection: Protection, traffic: &Traffic) -> Option<()> {
+    fn filtered(&self, leg: &mut Leg, end: usize, hook: Hook, at: LegEnds, protection: Protection, traffic: &Traffic) -> Option<()> {
         let what = if *traffic == Traffic::Replies { "the answer".to_owned() } else { traffic.to_string() };
         let judged = self.gateway(end).judged(&self.met(end, hook, at, &protection, traffic, None));
         match judged.own {
@@ -397,7 +397,7 @@ impl<'a> Way<'a> {
     }
 
     /// The administrator's chains.
-    fn by_others(&self, leg: &mut Leg, end: usize, hook: Hook, at: Ends, what: &str, ruling: &Ruling<'_>) -> Option<()> {
+    fn by_others(&self, leg: &mut Leg, end: usize, hook: Hook, at: LegEnds, what: &str, ruling: &Ruling<'_>) -> Option<()> {
         let remedy = |before: &str| format!("{before}let {what} pass from {} to {}.", at.from, at.to);
         let done = match (ruling.passes(), ruling.may_pass()) {
             (true, _) => "accepts",
@@ -464,7 +464,7 @@ impl<'a> Way<'a> {
     }
 
     /// What is covered by a Child SA as it is configured.
-    fn covers(&self, end: usize, connection: &Connection, child: &Child, at: Ends, flow: &Flow) -> bool {
+    fn covers(&self, end: usize, connection: &Connection, child: &Child, at: LegEnds, flow: &Flow) -> bool {
         let wraps = child.protocol.value == Some(GRE) && self.interface(end, connection).is_some();
         let number = flow.traffic.protocol(at.from.is_ipv4());
         let of_protocol = child.protocol.value.is_none_or(|protocol| number.is_none_or(|number| protocol == number));
@@ -474,12 +474,12 @@ impl<'a> Way<'a> {
     }
 
     /// The Child SAs that cover a packet, whether they are up or not.
-    fn covering(&self, end: usize, at: Ends, flow: &Flow) -> impl Iterator<Item = (&'a Connection, &'a Child)> {
+    fn covering(&self, end: usize, at: LegEnds, flow: &Flow) -> impl Iterator<Item = (&'a Connection, &'a Child)> {
         self.children(end).filter(move |(connection, child)| self.covers(end, connection, child, at, flow))
     }
 
     /// The one that a packet is for: where routes steer, that of the interface.
-    fn child(&self, end: usize, at: Ends, steered: &Steered<'_>, flow: &Flow) -> Option<(&'a Connection, &'a Child)> {
+    fn child(&self, end: usize, at: LegEnds, steered: &Steered<'_>, flow: &Flow) -> Option<(&'a Connection, &'a Child)> {
         let into = match steered {
             Steered::Into(name) => Some(*name),
             Steered::Outside(_) => None,
@@ -489,14 +489,14 @@ impl<'a> Way<'a> {
     }
 
     /// The SA of this child that takes a packet; seen from the end that it leaves.
-    fn sa(&self, end: usize, at: Ends, child: &Child) -> Option<&'a Opened> {
+    fn sa(&self, end: usize, at: LegEnds, child: &Child) -> Option<&'a OpenedChild> {
         let mut opened = self.rehearsals.all.iter().flat_map(|rehearsal| &rehearsal.opened);
         let wraps = child.protocol.value == Some(GRE);
         opened.find(|opened| opened.names[end] == child.name && (wraps || opened.selectors[end].iter().any(|pair| at.within(pair))))
     }
 
     /// Into the SA; nothing where there is none.
-    fn protected(&self, leg: &mut Leg, end: usize, (before, at): (Ends, Ends), steered: &Steered<'_>, flow: &Flow) -> Option<()> {
+    fn protected(&self, leg: &mut Leg, end: usize, (before, at): (LegEnds, LegEnds), steered: &Steered<'_>, flow: &Flow) -> Option<()> {
         let Some((connection, child)) = self.child(end, at, steered, flow) else {
             let text = format!("no selector covers {} to {}: it leaves in clear, and the internet has no way for it", at.from, at.to);
             let remedy = if before.from != at.from && self.child(end, before, steered, flow).is_some() {
@@ -540,7 +540,7 @@ impl<'a> Way<'a> {
         let connection = self.gateway(end).connections.first()?;
         let from = here.reached.or(connection.remote.value.address());
         let to = there.own.or(connection.local.value.address());
-        let behind = |stands: crate::rehearse::Stands| stands.own.is_some() && stands.own != stands.reached;
+        let behind = |stands: crate::rehearse::KnownAddresses| stands.own.is_some() && stands.own != stands.reached;
         let forced = self.children(end).chain(self.children(1 - end)).any(|(c, _)| c.encapsulation.value == Encapsulation::Forced);
         let in_udp = behind(here) || behind(there) || forced;
         let carrier = if in_udp { "ESP in UDP 4500" } else { "ESP" };
@@ -558,7 +558,7 @@ impl<'a> Way<'a> {
         });
         let (Some(from), Some(to)) = (from, to) else { return Some(()) };
         let traffic = if in_udp { Traffic::Udp(vec![4500]) } else { Traffic::Esp };
-        let at = Ends { from, to };
+        let at = LegEnds { from, to };
         let judged = self.gateway(end).admits(from.into(), to.into(), &traffic);
         match judged.own {
             Some((_, Some(rule))) => self.by_filter(leg, end, rule, carrier)?,
@@ -594,7 +594,7 @@ fn between(rule: &FilterRule) -> String {
 }
 
 /// The first rule for these addresses.
-fn first<'r>(mut rules: impl Iterator<Item = &'r NatRule>, at: Ends) -> Option<&'r NatRule> {
+fn first<'r>(mut rules: impl Iterator<Item = &'r NatRule>, at: LegEnds) -> Option<&'r NatRule> {
     rules.find(|rule| rule.concerns(&at.from.into(), &at.to.into()))
 }
 

@@ -10,7 +10,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use crate::gateway::{Gateway, Origin, Setting, Traffic, Whence};
+use crate::gateway::{Gateway, Origin, ReadAt, Setting, Traffic};
 use crate::rehearse::{Actor, Rehearsal, Rehearsals, rehearse};
 use crate::source::Place;
 
@@ -160,13 +160,13 @@ pub fn walk(walkers: [Walker<'_>; 2], flow: &Flow) -> Option<Walk> {
 /// The gateway that the source is, or is behind.
 fn starts_at(walkers: &[Walker<'_>; 2], flow: &Flow) -> Option<usize> {
     let own = |end: usize| {
-        let gateway = walkers[end].actor.looked.gateway;
+        let gateway = walkers[end].actor.reading.gateway;
         is_own(&walkers[end], flow.from) || local_nets(gateway).any(|net| net.contains(&flow.from))
     };
     // Where both could be meant, the one whose peer has the destination.
     let fits = |end: usize| {
         own(end)
-            && (is_own(&walkers[1 - end], flow.to) || local_nets(walkers[1 - end].actor.looked.gateway).any(|net| net.contains(&flow.to)))
+            && (is_own(&walkers[1 - end], flow.to) || local_nets(walkers[1 - end].actor.reading.gateway).any(|net| net.contains(&flow.to)))
     };
     [0, 1].into_iter().find(|end| fits(*end)).or_else(|| [0, 1].into_iter().find(|end| own(*end)))
 }
@@ -180,14 +180,14 @@ fn local_nets(gateway: &Gateway) -> impl Iterator<Item = ipnet::IpNet> {
 
 /// The longest prefix behind a gateway, as far as its tunnels tell, in which an address lies.
 fn behind(walker: &Walker<'_>, address: IpAddr) -> u8 {
-    let held = local_nets(walker.actor.looked.gateway).filter(|net| net.contains(&address)).map(|net| net.prefix_len());
+    let held = local_nets(walker.actor.reading.gateway).filter(|net| net.contains(&address)).map(|net| net.prefix_len());
     if is_own(walker, address) { u8::MAX } else { held.max().unwrap_or(0) }
 }
 
 /// Whether an address is the gateway's own, outside or on a tunnel interface.
 fn is_own(walker: &Walker<'_>, address: IpAddr) -> bool {
     let stands = walker.actor.stands;
-    let gateway = walker.actor.looked.gateway;
+    let gateway = walker.actor.reading.gateway;
     let said = gateway.connections.iter().filter_map(|connection| connection.local.value.address());
     let inner = gateway.interfaces.iter().flat_map(|interface| &interface.addresses).map(ipnet::IpNet::addr);
     let configured = gateway.addresses.iter().map(|own| own.address.addr());
@@ -203,11 +203,11 @@ struct Way<'a> {
 
 impl<'a> Way<'a> {
     fn name(&self, end: usize) -> &'a str {
-        self.walkers[end].actor.looked.name
+        self.walkers[end].actor.reading.name
     }
 
     fn gateway(&self, end: usize) -> &'a Gateway {
-        self.walkers[end].actor.looked.gateway
+        self.walkers[end].actor.reading.gateway
     }
 
     /// The first negotiation that fails, for where there is no SA.
@@ -216,7 +216,7 @@ impl<'a> Way<'a> {
     }
 
     fn decided(&self, end: usize, place: Option<&Place>) -> Option<(Place, Option<String>)> {
-        place.map(|place| (place.clone(), self.walkers[end].actor.looked.spelling(place)))
+        place.map(|place| (place.clone(), self.walkers[end].actor.reading.spelling(place)))
     }
 
     fn by_setting<T>(&self, end: usize, setting: &Setting<T>) -> Option<(Place, Option<String>)> {
@@ -226,7 +226,7 @@ impl<'a> Way<'a> {
         }
     }
 
-    fn by_rule(&self, end: usize, place: &Whence) -> Option<(Place, Option<String>)> {
+    fn by_rule(&self, end: usize, place: &ReadAt) -> Option<(Place, Option<String>)> {
         self.decided(end, place.0.as_ref())
     }
 }

@@ -1,16 +1,16 @@
-//! Libreswan: pluto, addconn and whack (ipsec_pluto(8), ipsec_addconn(8)), unpacked below the cache because its
+//! LibreswanDriver: pluto, addconn and whack (ipsec_pluto(8), ipsec_addconn(8)), unpacked below the cache because its
 //! package conflicts with strongSwan's.
 
 use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use super::{Daemon, Running, Told, wait_for};
+use super::{Daemon, Negotiated, Running, wait_for};
 use crate::stage::Gateway;
 use crate::stage::gateway::{bind, tmpfs};
 use crate::stage::room::Said;
 
-pub(super) struct Libreswan;
+pub(super) struct LibreswanDriver;
 
 /// Where the package's programs look for each other.
 const HOME: &str = "/usr/libexec/ipsec";
@@ -46,7 +46,7 @@ fn ike_marks(gateway: &Gateway, connection: &str) -> io::Result<Vec<String>> {
     Ok(established.filter_map(|line| line.split_whitespace().find(|word| word.starts_with('#')).map(str::to_owned)).collect())
 }
 
-impl Daemon for Libreswan {
+impl Daemon for LibreswanDriver {
     fn platform(&self) -> &'static str {
         "libreswan"
     }
@@ -151,7 +151,7 @@ impl Daemon for Libreswan {
         Ok(unless_ikev1(said))
     }
 
-    fn group_in_use(&self, _gateway: &Gateway, running: &Running, _connection: &str, child: &str, spi: u32) -> io::Result<Told> {
+    fn group_in_use(&self, _gateway: &Gateway, running: &Running, _connection: &str, child: &str, spi: u32) -> io::Result<Negotiated> {
         let (name, spi) = (format!("\"{child}\""), format!("<0x{spi:08x}"));
         let lines = running.lines();
         let line = lines.iter().rev().find(|line| line.contains(&name) && line.contains(&spi));

@@ -16,7 +16,7 @@ use crate::stage::Gateway;
 use crate::stage::room::Said;
 
 /// All drivers.
-pub static DAEMONS: &[&dyn Daemon] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
+pub static DAEMONS: &[&dyn Daemon] = &[&strongswan::StrongswanDriver, &libreswan::LibreswanDriver, &openiked::OpenikedDriver];
 
 /// The driver for a platform's word.
 pub fn daemon(platform: &str) -> Option<&'static dyn Daemon> {
@@ -63,7 +63,7 @@ impl Drop for Running {
 }
 
 /// What a daemon tells of a rekey: nothing, or the group, which may be none.
-pub type Told = Option<Option<u16>>;
+pub type Negotiated = Option<Option<u16>>;
 
 /// A real daemon.
 pub trait Daemon: Sync {
@@ -114,7 +114,7 @@ pub trait Daemon: Sync {
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn group_in_use(&self, gateway: &Gateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Told>;
+    fn group_in_use(&self, gateway: &Gateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Negotiated>;
 
     /// The IKE SAs it lists as established with a connection, by a mark that changes with a rekey.
     ///

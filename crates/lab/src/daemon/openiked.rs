@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use super::{Daemon, Running, Told, wait_for};
+use super::{Daemon, Negotiated, Running, wait_for};
 use crate::stage::Gateway;
 use crate::stage::room::Said;
 
-pub(super) struct Openiked;
+pub(super) struct OpenikedDriver;
 
 /// The IKE SAs that are established with a peer's address.
 fn sas(gateway: &Gateway) -> io::Result<Vec<String>> {
@@ -54,7 +54,7 @@ fn own_folders() -> io::Result<()> {
     Ok(())
 }
 
-impl Daemon for Openiked {
+impl Daemon for OpenikedDriver {
     fn platform(&self) -> &'static str {
         "openiked"
     }
@@ -103,7 +103,7 @@ impl Daemon for Openiked {
         Ok(None)
     }
 
-    fn group_in_use(&self, _gateway: &Gateway, _running: &Running, _connection: &str, _child: &str, _spi: u32) -> io::Result<Told> {
+    fn group_in_use(&self, _gateway: &Gateway, _running: &Running, _connection: &str, _child: &str, _spi: u32) -> io::Result<Negotiated> {
         Ok(None)
     }
 

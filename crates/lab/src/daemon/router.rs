@@ -14,7 +14,7 @@ pub fn programs() -> Vec<(PathBuf, &'static str)> {
 }
 
 /// Commands, each with what it said.
-pub type Talk = Vec<(String, Said)>;
+pub type RouterTalk = Vec<(String, Said)>;
 
 /// The daemons of one gateway; they end with this value.
 pub struct Router {
@@ -26,7 +26,7 @@ impl Router {
     ///
     /// # Errors
     /// When a program cannot be run.
-    pub fn start(gateway: &Gateway) -> io::Result<(Router, Talk)> {
+    pub fn start(gateway: &Gateway) -> io::Result<(Router, RouterTalk)> {
         // As the package installs it, where only its own user may read.
         if gateway.site.files.iter().all(|file| file.path != "etc/frr/vtysh.conf") {
             gateway.lay_etc("etc/frr/vtysh.conf", "service integrated-vtysh-config\n")?;

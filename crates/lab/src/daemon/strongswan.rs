@@ -4,11 +4,11 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use super::{Daemon, Running, Told, wait_for};
+use super::{Daemon, Negotiated, Running, wait_for};
 use crate::stage::Gateway;
 use crate::stage::room::Said;
 
-pub(super) struct Strongswan;
+pub(super) struct StrongswanDriver;
 
 /// How `swanctl --list-sas` names groups (proposal keywords of libstrongswan, upper case).
 #[rustfmt::skip]
@@ -27,13 +27,13 @@ fn value<'a>(text: &'a str, key: &str) -> Option<&'a str> {
 /// Seconds that a command waits for an answer of the peer.
 const PATIENCE: &str = "60";
 
-impl Strongswan {
+impl StrongswanDriver {
     fn sas(gateway: &Gateway, connection: &str) -> io::Result<String> {
         Ok(gateway.room.tell("swanctl", &["--list-sas", "--raw", "--ike", connection])?.text)
     }
 }
 
-impl Daemon for Strongswan {
+impl Daemon for StrongswanDriver {
     fn platform(&self) -> &'static str {
         "strongswan"
     }
@@ -90,7 +90,7 @@ impl Daemon for Strongswan {
         gateway.room.tell("swanctl", &["--rekey", "--ike", connection]).map(Some)
     }
 
-    fn group_in_use(&self, gateway: &Gateway, _running: &Running, connection: &str, _child: &str, spi: u32) -> io::Result<Told> {
+    fn group_in_use(&self, gateway: &Gateway, _running: &Running, connection: &str, _child: &str, spi: u32) -> io::Result<Negotiated> {
         let text = Self::sas(gateway, connection)?;
         let spi = format!("spi-in={spi:08x}");
         let Some(from) = text.find(&spi) else { return Ok(Some(None)) };

@@ -5,7 +5,7 @@ use std::io::{self, Write as _};
 use std::path::Path;
 
 use crate::job::{Event, Job};
-use crate::proof::{Places, make_places, prove};
+use crate::proof::{SitePlaces, make_places, prove};
 
 /// Where the jobs stand in the folder of a run, until they are read.
 pub const JOBS: &str = "jobs.d/jobs";
@@ -27,7 +27,7 @@ pub fn perform(folder: &Path, cache: &Path, state: &Path, waits_freely: bool) ->
     };
     tell(Event::Up(rustix::system::uname().release().to_string_lossy().into_owned()));
     for job in jobs {
-        let places = Places {
+        let places = SitePlaces {
             cache: cache.to_owned(),
             state: state.join(job.number.to_string()),
             logs: folder.join("logs").join(job.number.to_string()),

@@ -16,7 +16,7 @@ use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
 
-use crate::daemon::router::{Router, Talk};
+use crate::daemon::router::{Router, RouterTalk};
 use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow::Target;
 use crate::job::{Check, Depth, Event, Job, Opens, Outcome, Pair, Row, Tunnel};
@@ -26,7 +26,7 @@ use crate::witness::{Protected, Witness};
 
 /// Where the lab finds and leaves things.
 #[derive(Clone, Debug)]
-pub struct Places {
+pub struct SitePlaces {
     /// What was unpacked.
     pub cache: PathBuf,
     /// For what only this run needs.
@@ -67,7 +67,7 @@ fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) 
 ///
 /// # Errors
 /// When the lab itself fails: a namespace, a file, a program that cannot be run.
-pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
+pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
     tell(Event::Now { job: job.number, doing: "laying out the networks".to_owned() });
     let stage = Stage::set(job, &places.state)?;
     let own = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net));
@@ -116,7 +116,7 @@ pub fn prove(job: &Job, places: &Places, tell: &mut dyn FnMut(Event)) -> io::Res
 
 struct Proof<'a> {
     job: &'a Job,
-    places: &'a Places,
+    places: &'a SitePlaces,
     stage: &'a Stage,
     witness: &'a Witness,
     running: Vec<Running>,
@@ -140,7 +140,7 @@ impl Proof<'_> {
     }
 
     /// Starts the routing daemons where there are sessions.
-    fn start_router(gateway: &Gateway) -> io::Result<(Option<Router>, Talk)> {
+    fn start_router(gateway: &Gateway) -> io::Result<(Option<Router>, RouterTalk)> {
         if gateway.site.routing.is_empty() {
             return Ok((None, Vec::new()));
         }
@@ -353,7 +353,7 @@ impl<'a> Walkthrough<'_, 'a> {
 ///
 /// # Errors
 /// On a failure of the file system.
-pub fn make_places(places: &Places) -> io::Result<()> {
+pub fn make_places(places: &SitePlaces) -> io::Result<()> {
     for folder in [&places.state, &places.logs] {
         std::fs::create_dir_all(folder)?;
     }

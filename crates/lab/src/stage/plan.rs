@@ -45,7 +45,7 @@ pub fn hosts(site: &Site) -> Vec<Host> {
 
 /// Addresses that a family brings along: `None` where no gateway or network is of it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Family {
+pub struct FamilyPlan {
     /// A host on the internet.
     pub internet: IpAddr,
     /// A network behind each site that no selector covers.
@@ -71,7 +71,7 @@ pub fn uplink(job: &Job, address: IpAddr) -> (u8, IpAddr) {
 }
 
 /// Picks the addresses of a family that collide with nothing in the job.
-pub fn family(job: &Job, ipv4: bool) -> Family {
+pub fn family(job: &Job, ipv4: bool) -> FamilyPlan {
     let taken: Vec<IpNet> = job
         .sites
         .iter()
@@ -81,7 +81,7 @@ pub fn family(job: &Job, ipv4: bool) -> Family {
     let free = |net: &IpNet| taken.iter().all(|other| !net.contains(other) && !other.contains(net));
     let mut strangers = (0..=u8::MAX).flat_map(|i| (0..=u8::MAX).map(move |j| stranger(i, j, ipv4))).filter(free);
     let mut internet = (1..=u8::MAX).map(|n| internet_host(n, ipv4)).filter(|address| free(&IpNet::from(*address)));
-    Family {
+    FamilyPlan {
         internet: internet.next().unwrap_or_else(|| internet_host(1, ipv4)),
         strangers: strangers.by_ref().take(job.sites.len()).collect(),
     }

@@ -22,7 +22,7 @@ pub const PATH: &str = "/usr/local/sbin:/usr/sbin:/usr/bin:/sbin:/bin";
 /// How long a program may take that is run to its end.
 const LONGEST: Duration = Duration::from_secs(600);
 
-type Task = Box<dyn FnOnce() + Send>;
+type RoomTask = Box<dyn FnOnce() + Send>;
 
 /// A network namespace and the thread in it.
 pub struct Room {
@@ -30,7 +30,7 @@ pub struct Room {
     pub name: String,
     /// The file that stands for the namespace, for `ip`.
     pub path: PathBuf,
-    tasks: Option<Sender<Task>>,
+    tasks: Option<Sender<RoomTask>>,
     thread: Option<JoinHandle<()>>,
 }
 
@@ -49,7 +49,7 @@ impl Room {
     /// # Errors
     /// Where the kernel gives no namespaces.
     pub fn new(name: &str, mounts: bool) -> io::Result<Room> {
-        let (tasks, inbox) = channel::<Task>();
+        let (tasks, inbox) = channel::<RoomTask>();
         let (ready, path) = channel();
         let thread = std::thread::Builder::new().name(name.to_owned()).spawn(move || live(&inbox, &ready, mounts))?;
         let path = path.recv().map_err(|_| io::Error::other("the room's thread ended"))??;
@@ -61,7 +61,7 @@ impl Room {
     /// Does something in the room and waits for it.
     pub fn run<T: Send + 'static>(&self, task: impl FnOnce() -> T + Send + 'static) -> T {
         let (give, take) = channel();
-        let boxed: Task = Box::new(move || {
+        let boxed: RoomTask = Box::new(move || {
             let _ = give.send(task());
         });
         let sent = self.tasks.as_ref().is_some_and(|tasks| tasks.send(boxed).is_ok());
@@ -154,7 +154,7 @@ impl Drop for Room {
     }
 }
 
-fn live(inbox: &Receiver<Task>, ready: &Sender<io::Result<PathBuf>>, mounts: bool) {
+fn live(inbox: &Receiver<RoomTask>, ready: &Sender<io::Result<PathBuf>>, mounts: bool) {
     let entered = enter(mounts);
     let usable = entered.is_ok();
     if ready.send(entered).is_err() || !usable {

@@ -16,7 +16,7 @@ use uspan_core::{Finding, TreeFile, rules};
 use super::carry::carry_over;
 use super::manifest::{Entry, MANIFEST, checksum};
 use super::standing::Standing;
-use super::{Change, Manner, Outcome, Planned};
+use super::{Change, Manner, OutputOutcome, Planned};
 use crate::failure::Failure;
 use crate::files::reading;
 use crate::files::staging::{self, Staging};
@@ -26,7 +26,7 @@ use crate::show::path_shown;
 pub struct Layout {
     output: PathBuf,
     exists: bool,
-    manner: Manner,
+    behaviour: Manner,
     standing: Standing,
     /// Where it is laid out; nothing where nothing is to be written.
     staging: Option<Staging>,
@@ -113,7 +113,7 @@ impl Layout {
     ///
     /// # Errors
     /// What the system says; that another run writes there.
-    pub fn begin(output: &Path, manner: Manner) -> Result<Result<Layout, Vec<Finding>>, Failure> {
+    pub fn begin(output: &Path, behaviour: Manner) -> Result<Result<Layout, Vec<Finding>>, Failure> {
         let exists = match fs::symlink_metadata(output) {
             Ok(meta) if meta.is_dir() => true,
             Ok(meta) if meta.is_symlink() && output.is_dir() => true,
@@ -125,11 +125,11 @@ impl Layout {
             Err(error) => return Err(Failure::file("cannot look at", output)(error)),
         };
         let output = if exists { fs::canonicalize(output).map_err(Failure::file("cannot find", output))? } else { output.to_owned() };
-        let alone = (exists && !manner.preview).then(|| staging::alone(&output)).transpose()?;
+        let alone = (exists && !behaviour.preview).then(|| staging::alone(&output)).transpose()?;
         let standing = if exists { Standing::read(&output)? } else { Standing::empty() };
         let mut layout =
-            Layout { output, exists, manner, standing, staging: None, alone, fresh: PathBuf::new(), modes_hold: false, flusher: None };
-        if !manner.preview {
+            Layout { output, exists, behaviour, standing, staging: None, alone, fresh: PathBuf::new(), modes_hold: false, flusher: None };
+        if !behaviour.preview {
             layout.stage()?;
         }
         Ok(Ok(layout))
@@ -208,17 +208,17 @@ impl Layout {
     ///
     /// # Errors
     /// What the system says.
-    pub fn finish(mut self, mut planned: Vec<Planned>) -> Result<Outcome, Failure> {
+    pub fn finish(mut self, mut planned: Vec<Planned>) -> Result<OutputOutcome, Failure> {
         planned.sort_unstable_by(|one, other| one.path.cmp(&other.path));
         self.standing.meet(&self.output, &planned)?;
-        let findings = self.standing.in_the_way(&planned, self.manner.replace);
+        let findings = self.standing.in_the_way(&planned, self.behaviour.replace);
         if !findings.is_empty() {
-            return Ok(Outcome::Refused(findings));
+            return Ok(OutputOutcome::Refused(findings));
         }
         let known = self.exists && self.standing.is_built();
         let same =
             known && planned.iter().all(|file| self.standing.change(file) == Change::Same) && self.standing.gone(&planned).next().is_none();
-        let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(Outcome::Done(self.standing.changes(planned))) };
+        let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(OutputOutcome::Done(self.standing.changes(planned))) };
         let (output, fresh) = (&self.output, &self.fresh);
         let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);
         // The manifest is written meanwhile.
@@ -237,7 +237,7 @@ impl Layout {
         let beside = staging.path().to_owned();
         staging.close().map_err(Failure::file("the new output stands; cannot remove what was there before, in", &beside))?;
         drop(self.alone.take());
-        Ok(Outcome::Done(self.standing.changes(planned)))
+        Ok(OutputOutcome::Done(self.standing.changes(planned)))
     }
 
     fn write_manifest(&self, planned: &[Planned]) -> Result<(), Failure> {

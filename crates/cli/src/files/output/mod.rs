@@ -69,7 +69,7 @@ impl Written {
 }
 
 /// What came of writing.
-pub enum Outcome {
+pub enum OutputOutcome {
     /// Everything stands.
     Done(Vec<Written>),
     /// Something is in the way; nothing was touched.
@@ -94,10 +94,10 @@ pub struct Manner {
 }
 
 /// Writes the trees, a folder for each site.
-pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, manner: Manner) -> Result<Outcome, Failure> {
-    let layout = match Layout::begin(output, manner)? {
+pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, behaviour: Manner) -> Result<OutputOutcome, Failure> {
+    let layout = match Layout::begin(output, behaviour)? {
         Ok(layout) => layout,
-        Err(findings) => return Ok(Outcome::Refused(findings)),
+        Err(findings) => return Ok(OutputOutcome::Refused(findings)),
     };
     let (mut planned, mut folders) = (Vec::new(), Folders::default());
     for (site, tree) in trees {

@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use ring::digest::{SHA256, digest};
 use toml::de::DeTable;
 
-use super::tunnel::Told;
+use super::tunnel::TunnelFields;
 use super::{Decoder, SiteIndex, flag, list, number, printable, table, text};
 use crate::description::{Address, Description, Network, Pair, Site, Tunnel};
 use crate::digest::hex;
@@ -334,7 +334,7 @@ impl Decoder<'_> {
             (own, _) => {
                 let mut policy = making.policy.clone();
                 policy.extend(own.into_iter().flatten().map(|(key, node)| (key.clone(), node.clone())));
-                let told = Told { name: Located::new(name.value.clone(), making.name.span), key: making.key.clone(), alone: false };
+                let told = TunnelFields { name: Located::new(name.value.clone(), making.name.span), key: making.key.clone(), alone: false };
                 let told = self.told(told, &policy, between.map(Clone::clone), ends)?;
                 if own.is_none() {
                     *pattern = Some(told.clone());

@@ -12,10 +12,10 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::{Decoder, Node, printable, table, text};
-use crate::apart;
 use crate::description::language::{Key, SITE, Shape};
 use crate::description::{Site, values};
 use crate::finding::{self as rules, suggestion};
+use crate::parallel;
 use crate::source::{Located, Source, Span};
 
 /// A key of a site, part by part, and its shape.
@@ -155,9 +155,9 @@ impl Decoder<'_> {
         sites.reserve_exact(content.text().lines().count().saturating_sub(1));
         let mut pieces = pieces(rows).peekable();
         while pieces.peek().is_some() {
-            let some: Vec<Rows<'_>> = pieces.by_ref().take(apart::at_once()).collect();
+            let some: Vec<Rows<'_>> = pieces.by_ref().take(parallel::at_once()).collect();
             let (source, columns) = (self.source, &columns);
-            let decoded = apart::each(some, false, |rows| {
+            let decoded = parallel::each(some, false, |rows| {
                 let (mut decoder, mut sites) = (Decoder::new(source), Vec::new());
                 decoder.rows(rows, columns, all, &mut sites);
                 (decoder, sites)

@@ -3,7 +3,7 @@
 use super::{Decoder, Node, flag, in_file_order, list, number, printable, table, text};
 use crate::algorithm::Kind;
 use crate::description::values::PrefixError;
-use crate::description::{Address, Keys, Narrowing, Network, Site, values};
+use crate::description::{Address, AllowedAlgorithms, Keys, Network, Site, values};
 use crate::dialect::is_interface;
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
@@ -110,7 +110,7 @@ impl Decoder<'_> {
         }
     }
 
-    fn narrowings(&mut self, kinds: &DeTable<'_>) -> Vec<Narrowing> {
+    fn narrowings(&mut self, kinds: &DeTable<'_>) -> Vec<AllowedAlgorithms> {
         let mut all = Vec::new();
         for kind in Kind::ALL {
             let Some(node) = kinds.get(kind.word()) else { continue };
@@ -119,7 +119,7 @@ impl Decoder<'_> {
                 let span = word.span;
                 self.algorithm(kind, word).map(|row| Located::new(row, span))
             });
-            all.push(Narrowing { kind, rows: rows.collect() });
+            all.push(AllowedAlgorithms { kind, rows: rows.collect() });
         }
         all
     }

@@ -10,7 +10,7 @@ use std::time::Duration;
 use toml::de::DeTable;
 
 /// What a tunnel is called.
-pub(super) struct Told {
+pub(super) struct TunnelFields {
     /// Its name.
     pub(super) name: Located<String>,
     /// The key under which its values stand.
@@ -35,7 +35,7 @@ impl Decoder<'_> {
     pub(super) fn tunnel(&mut self, name: Located<String>, fields: &DeTable<'_>, index: &SiteIndex, sites: &[Site]) -> Option<Tunnel> {
         let between = fields.get("between").and_then(|node| self.between(node, index));
         let key = format!("tunnel.{}", name.value).into();
-        let told = Told { name, key, alone: true };
+        let told = TunnelFields { name, key, alone: true };
         let Some(between) = between else {
             self.values(&told, fields);
             return None;
@@ -45,7 +45,7 @@ impl Decoder<'_> {
     }
 
     /// The values that have nothing to do with the ends.
-    fn values(&mut self, told: &Told, fields: &DeTable<'_>) -> Values {
+    fn values(&mut self, told: &TunnelFields, fields: &DeTable<'_>) -> Values {
         let name = &told.name;
         let offer = self.offer(fields, name);
         let pfs = self.pfs(fields, name);
@@ -62,10 +62,16 @@ impl Decoder<'_> {
     }
 
     /// A tunnel between two ends, by what its table says.
-    pub(super) fn told(&mut self, told: Told, fields: &DeTable<'_>, between: [Located<usize>; 2], ends: [&Site; 2]) -> Option<Tunnel> {
+    pub(super) fn told(
+        &mut self,
+        told: TunnelFields,
+        fields: &DeTable<'_>,
+        between: [Located<usize>; 2],
+        ends: [&Site; 2],
+    ) -> Option<Tunnel> {
         let values = self.values(&told, fields);
         let Values { offer, pfs, ike_lifetime, esp_lifetime, liveness, liveness_at, allows_weak, method } = values;
-        let Told { name, key, .. } = told;
+        let TunnelFields { name, key, .. } = told;
         let secret = fields.get("secret").and_then(table).and_then(|t| t.get("file")).and_then(text);
         let hosts = fields.get("carries").filter(|node| text(node).is_some()).map(|node| Span::from(node.span()));
         let (pairs, carries) = match fields.get("carries") {
@@ -260,7 +266,7 @@ impl Decoder<'_> {
     }
 
     /// How the gateways prove who they are; a secret is there exactly where it is used.
-    fn method(&mut self, fields: &DeTable<'_>, told: &Told) -> Located<Method> {
+    fn method(&mut self, fields: &DeTable<'_>, told: &TunnelFields) -> Located<Method> {
         let name = &told.name;
         let word = fields.get("authentication").and_then(text);
         let method = match word.as_ref().map(|word| word.value) {

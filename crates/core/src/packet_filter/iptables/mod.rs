@@ -24,7 +24,7 @@ use crate::gateway::{Gateway, Tree};
 const FOLDER: &str = "etc/iptables";
 
 /// What the two families are called.
-struct Family {
+struct IpFamily {
     ipv4: bool,
     /// Ending of the file with rules.
     rules: &'static str,
@@ -36,9 +36,9 @@ struct Family {
     program: &'static str,
 }
 
-static FAMILIES: [Family; 2] = [
-    Family { ipv4: true, rules: "v4", jumps: "v4-jumps", listing: "listing/iptables", program: "iptables" },
-    Family { ipv4: false, rules: "v6", jumps: "v6-jumps", listing: "listing/ip6tables", program: "ip6tables" },
+static FAMILIES: [IpFamily; 2] = [
+    IpFamily { ipv4: true, rules: "v4", jumps: "v4-jumps", listing: "listing/iptables", program: "iptables" },
+    IpFamily { ipv4: false, rules: "v6", jumps: "v6-jumps", listing: "listing/ip6tables", program: "ip6tables" },
 ];
 
 struct Iptables;

@@ -1,15 +1,15 @@
 //! Reads files in the format of iptables-restore(8), as people write them and as iptables-save(8) prints what is loaded.
 
-use super::{FAMILIES, FOLDER, Family};
+use super::{FAMILIES, FOLDER, IpFamily};
 use crate::dialect::IPTABLES;
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Action, Base, Chain, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
-use crate::packet_filter::own::{self, Chains};
+use crate::gateway::{Action, Base, Chain, Hook, NatTarget, ReadAt, Rule, State, Task, Test, Tree, What};
+use crate::packet_filter::ownership::{self, Chains};
 use crate::packet_filter::{FoundRules, values};
 use crate::source::Source;
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
-    let mut found = Found::default();
+    let mut found = FoundLine::default();
     for family in &FAMILIES {
         if let Some(file) = tree.files.get(family.listing) {
             // What is loaded is what counts, whatever the files would load.
@@ -22,11 +22,11 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
             }
         }
     }
-    own::iptables(tree, found.chains.all, found.findings)
+    ownership::iptables(tree, found.chains.all, found.findings)
 }
 
 #[derive(Default)]
-struct Found {
+struct FoundLine {
     chains: Chains,
     findings: Vec<Finding>,
 }
@@ -53,13 +53,13 @@ fn built_in(table: &str, chain: &str) -> Option<(Hook, Task, i32)> {
     Some((hook, task, order))
 }
 
-impl Found {
-    fn file(&mut self, source: &Source, family: &Family) {
+impl FoundLine {
+    fn file(&mut self, source: &Source, family: &IpFamily) {
         let mut table = "";
         self.findings.extend(IPTABLES.in_pieces(source));
         for (line, span) in IPTABLES.statements(source) {
             let words = words(line);
-            let place = Whence(Some(source.place(span)));
+            let place = ReadAt(Some(source.place(span)));
             let known = match words.as_slice() {
                 [] | ["COMMIT"] => true,
                 [first, ..] if first.starts_with('#') => true,
@@ -89,17 +89,17 @@ impl Found {
         }
     }
 
-    fn chain_of(&mut self, table: &str, name: &str, family: &Family) -> &mut Chain {
+    fn chain_of(&mut self, table: &str, name: &str, family: &IpFamily) -> &mut Chain {
         let at = self.chains.named(table, name, [family.ipv4, !family.ipv4]);
         let chain = &mut self.chains.all[at];
         if chain.base.is_none() {
-            let base = |(hook, task, order)| Base { hook, task, order, drops: false, place: Whence::default() };
+            let base = |(hook, task, order)| Base { hook, task, order, drops: false, place: ReadAt::default() };
             chain.base = built_in(table, name).map(base);
         }
         chain
     }
 
-    fn rule(&mut self, table: &str, chain: &str, words: &[&str], family: &Family, place: Whence, verb: &str) -> bool {
+    fn rule(&mut self, table: &str, chain: &str, words: &[&str], family: &IpFamily, place: ReadAt, verb: &str) -> bool {
         if table.is_empty() {
             return false;
         }
@@ -144,7 +144,7 @@ const FLAGS: &[&str] = &[
 ];
 
 /// Reads a rule, after its chain. Total: what is not understood becomes a condition of which nobody knows whether it holds.
-fn parse(mut words: &[&str], place: Whence) -> Rule {
+fn parse(mut words: &[&str], place: ReadAt) -> Rule {
     let mut rule = Rule { tests: Vec::new(), logs: false, action: Action::Next, place };
     let mut target = None;
     // What is said of SAs comes in two options, in whatever order.
@@ -304,7 +304,7 @@ mod tests {
 
     #[test]
     fn options_without_a_value_take_none() {
-        let of = |text: &str| parse(&words(text), Whence::default());
+        let of = |text: &str| parse(&words(text), ReadAt::default());
         let opening = of("-p tcp --syn -j ACCEPT");
         assert_eq!((opening.tests.len(), &opening.action), (2, &Action::Accept));
         assert_eq!(opening.tests[1], Test { not: false, what: What::State(vec![State::New]) });

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, OUTPUT, SEGMENTS, chain};
-use super::{FAMILIES, FOLDER, Family};
+use super::{FAMILIES, FOLDER, IpFamily};
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict};
@@ -31,7 +31,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     Ok(tree)
 }
 
-fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &Family) {
+fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &IpFamily) {
     let stem = &remarks.stem;
     let nat: Vec<_> = gateway.nat.iter().filter(|rule| rule.from.addr().is_ipv4() == family.ipv4).collect();
     let filter = gateway.filter.as_ref().filter(|filter| filter.rules.iter().any(|rule| rule.from.addr().is_ipv4() == family.ipv4));
@@ -97,7 +97,7 @@ fn nat_rule(chain: &str, rule: &NatRule) -> String {
     }
 }
 
-fn write_filter(out: &mut String, filter: &Filter, family: &Family, remarks: &Remarks) {
+fn write_filter(out: &mut String, filter: &Filter, family: &IpFamily, remarks: &Remarks) {
     let chains = filter_chains(filter, family, &remarks.stem);
     remark(out, "", &remarks.filter);
     if filter.form == FilterForm::Joined {
@@ -124,7 +124,7 @@ fn write_filter(out: &mut String, filter: &Filter, family: &Family, remarks: &Re
 }
 
 /// The chains of a filter, each with the built-in one that jumps to it.
-fn filter_chains(filter: &Filter, family: &Family, stem: &str) -> Vec<(&'static str, String)> {
+fn filter_chains(filter: &Filter, family: &IpFamily, stem: &str) -> Vec<(&'static str, String)> {
     let mut chains = vec![("INPUT", chain(stem, INPUT)), ("FORWARD", chain(stem, FORWARD))];
     if filter.rules.iter().any(|rule| rule.hook == Hook::Output && rule.from.addr().is_ipv4() == family.ipv4) {
         chains.push(("OUTPUT", chain(stem, OUTPUT)));

@@ -7,14 +7,14 @@ use ipnet::IpNet;
 use super::syntax::{Statement, parse};
 use super::{FILES, FOLDER, LISTING};
 use crate::finding::{self as rules, Finding};
-use crate::gateway::{Action, Base, Hook, NatTarget, Rule, State, Task, Test, Tree, What, Whence};
-use crate::packet_filter::own::{self, Chains};
+use crate::gateway::{Action, Base, Hook, NatTarget, ReadAt, Rule, State, Task, Test, Tree, What};
+use crate::packet_filter::ownership::{self, Chains};
 use crate::packet_filter::{FoundRules, values};
 use crate::platform::text::{Opened, included};
 use crate::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
-    let mut reader = Reader::of(tree);
+    let mut reader = NftReader::of(tree);
     if let Some(file) = tree.files.get(LISTING) {
         // What is loaded is what counts, whatever the files would load.
         reader.managed = managed(tree, &file.text);
@@ -29,7 +29,7 @@ pub(super) fn read(tree: &Tree) -> FoundRules {
         }
     }
     reader.findings.extend(reader.opened.finding());
-    own::nftables(tree, reader.chains.all, reader.findings)
+    ownership::nftables(tree, reader.chains.all, reader.findings)
 }
 
 /// How many words all variables and sets together may grow to: those that stand for each other would fill any memory.
@@ -42,12 +42,12 @@ fn managed(tree: &Tree, text: &str) -> BTreeSet<String> {
     named.map(|(table, _)| table).filter(listed).map(str::to_owned).collect()
 }
 
-struct Reader<'t> {
+struct NftReader<'t> {
     tree: &'t Tree,
     /// Tables that are read from elsewhere.
     managed: BTreeSet<String>,
     chains: Chains,
-    known: Known,
+    known: NetworkSets,
     /// What stands for what: `$name`, and `@name` within a table.
     defined: BTreeMap<String, Vec<String>>,
     read: BTreeSet<String>,
@@ -58,33 +58,33 @@ struct Reader<'t> {
 
 /// A table's families and name.
 #[derive(Clone, Copy)]
-struct Table<'a> {
+struct NftTable<'a> {
     family: &'a str,
     name: &'a str,
 }
 
-impl Table<'_> {
+impl NftTable<'_> {
     fn key(&self) -> String {
         [self.family, " ", self.name].concat()
     }
 }
 
 /// A table by what stands behind `table`.
-fn table<'a>(words: &[&'a str]) -> Option<Table<'a>> {
+fn table<'a>(words: &[&'a str]) -> Option<NftTable<'a>> {
     match words {
-        [family @ ("ip" | "ip6" | "inet" | "arp" | "bridge" | "netdev"), name] => Some(Table { family, name }),
-        [name] => Some(Table { family: "ip", name }),
+        [family @ ("ip" | "ip6" | "inet" | "arp" | "bridge" | "netdev"), name] => Some(NftTable { family, name }),
+        [name] => Some(NftTable { family: "ip", name }),
         _ => None,
     }
 }
 
-impl<'t> Reader<'t> {
-    fn of(tree: &'t Tree) -> Reader<'t> {
-        Reader {
+impl<'t> NftReader<'t> {
+    fn of(tree: &'t Tree) -> NftReader<'t> {
+        NftReader {
             tree,
             managed: BTreeSet::new(),
             chains: Chains::default(),
-            known: Known::default(),
+            known: NetworkSets::default(),
             defined: BTreeMap::new(),
             read: BTreeSet::new(),
             opened: Opened::of(tree),
@@ -98,7 +98,7 @@ impl<'t> Reader<'t> {
         self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(statement.span)));
     }
 
-    fn file(&mut self, path: &str, within: Option<Table<'_>>) {
+    fn file(&mut self, path: &str, within: Option<NftTable<'_>>) {
         let Some(file) = self.tree.files.get(path) else { return };
         if !self.opened.enter(path, &file.text) {
             return;
@@ -107,12 +107,12 @@ impl<'t> Reader<'t> {
         let source = Source::new(path, file.text.as_str());
         let statements = parse(&source, &mut self.findings);
         // A file of chains is nobody's until a table includes it.
-        let within = within.or(path.ends_with(".chains").then_some(Table { family: "inet", name: "" }));
+        let within = within.or(path.ends_with(".chains").then_some(NftTable { family: "inet", name: "" }));
         self.statements(&source, &statements, within);
         self.opened.leave();
     }
 
-    fn statements(&mut self, source: &Source, statements: &[Statement<'_>], within: Option<Table<'_>>) {
+    fn statements(&mut self, source: &Source, statements: &[Statement<'_>], within: Option<NftTable<'_>>) {
         // Sets count in their whole table, wherever they stand.
         for statement in statements {
             if let (["set" | "map", name], Some(table)) = (statement.words.as_slice(), within) {
@@ -163,15 +163,15 @@ impl<'t> Reader<'t> {
         }
     }
 
-    fn chain_of(&mut self, table: Table<'_>, name: &str) -> usize {
+    fn chain_of(&mut self, table: NftTable<'_>, name: &str) -> usize {
         let families = [matches!(table.family, "ip" | "inet"), matches!(table.family, "ip6" | "inet")];
         self.chains.named(&table.key(), name, families)
     }
 
-    fn chain(&mut self, source: &Source, chain: &Statement<'_>, table: Table<'_>, name: &str) {
+    fn chain(&mut self, source: &Source, chain: &Statement<'_>, table: NftTable<'_>, name: &str) {
         let at = self.chain_of(table, name);
         for statement in &chain.block {
-            let place = Whence(Some(source.place(statement.span)));
+            let place = ReadAt(Some(source.place(statement.span)));
             match statement.words.as_slice() {
                 ["type", task, "hook", hook, rest @ ..] => {
                     // A device stands before the priority where there is one.
@@ -201,7 +201,7 @@ impl<'t> Reader<'t> {
     }
 
     /// A file of rules that a chain includes.
-    fn rules_of(&mut self, path: &str, table: Table<'_>, chain: usize) {
+    fn rules_of(&mut self, path: &str, table: NftTable<'_>, chain: usize) {
         let Some(file) = self.tree.files.get(path) else { return };
         if self.opened.enter(path, &file.text) {
             self.read.insert(path.to_owned());
@@ -214,7 +214,7 @@ impl<'t> Reader<'t> {
     }
 
     /// A set whose elements stand there, so that its name stands for them.
-    fn set(&mut self, block: &[Statement<'_>], table: Table<'_>, name: &str) {
+    fn set(&mut self, block: &[Statement<'_>], table: NftTable<'_>, name: &str) {
         let changes = |statement: &Statement<'_>| match statement.words.as_slice() {
             ["timeout", ..] => true,
             ["flags", flags @ ..] => flags.iter().any(|flag| matches!(*flag, "dynamic" | "timeout")),
@@ -235,7 +235,7 @@ impl<'t> Reader<'t> {
     }
 
     /// Words with what the variables and sets among them stand for.
-    fn expanded(&mut self, words: &[&str], within: Option<Table<'_>>) -> Vec<String> {
+    fn expanded(&mut self, words: &[&str], within: Option<NftTable<'_>>) -> Vec<String> {
         let mut expanded = Vec::with_capacity(words.len());
         for word in words {
             let key = match (word.strip_prefix('@'), within) {
@@ -253,7 +253,7 @@ impl<'t> Reader<'t> {
         expanded
     }
 
-    fn rule(&mut self, source: &Source, span: Span, words: &[&str], table: Table<'_>, chain: usize, first: bool) {
+    fn rule(&mut self, source: &Source, span: Span, words: &[&str], table: NftTable<'_>, chain: usize, first: bool) {
         let owned;
         let spread: Vec<&str>;
         let words = if words.iter().any(|word| word.starts_with(['$', '@'])) {
@@ -263,7 +263,7 @@ impl<'t> Reader<'t> {
         } else {
             words
         };
-        let place = Whence(Some(source.place(span)));
+        let place = ReadAt(Some(source.place(span)));
         let begun = Rule { tests: Vec::with_capacity(6), logs: false, action: Action::Next, place };
         let rules = &mut self.chains.all[chain].rules;
         if first {
@@ -364,9 +364,9 @@ const STARTS: &[&str] = &[
 
 /// The networks that were read last: the same ones come again in very many rules.
 #[derive(Default)]
-struct Known(Vec<(String, IpNet)>);
+struct NetworkSets(Vec<(String, IpNet)>);
 
-impl Known {
+impl NetworkSets {
     fn net(&mut self, text: &str) -> Option<IpNet> {
         if let Some((_, net)) = self.0.iter().find(|(known, _)| known == text) {
             return Some(*net);
@@ -417,7 +417,7 @@ impl About {
         })
     }
 
-    fn what(self, values: &[&str], known: &mut Known) -> Option<What> {
+    fn what(self, values: &[&str], known: &mut NetworkSets) -> Option<What> {
         fn each<T>(values: &[&str], read: impl Fn(&str) -> Option<T>) -> Option<Vec<T>> {
             values.iter().map(|value| read(value)).collect()
         }
@@ -486,7 +486,7 @@ fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Vec<&'a str>, &'
 }
 
 /// Reads the rest of a rule, of which something is read already. A map of verdicts makes several of one.
-fn rule(mut words: &[&str], mut begun: Rule, known: &mut Known, into: &mut Vec<Rule>) {
+fn rule(mut words: &[&str], mut begun: Rule, known: &mut NetworkSets, into: &mut Vec<Rule>) {
     loop {
         if let Some((about, rest)) = About::at(words) {
             if let ["vmap", rest @ ..] = rest {
@@ -588,7 +588,7 @@ fn action(words: &[&str]) -> Action {
 }
 
 /// A map from values to verdicts: a rule for each.
-fn verdicts(about: About, words: &[&str], begun: &Rule, known: &mut Known, into: &mut Vec<Rule>) {
+fn verdicts(about: About, words: &[&str], begun: &Rule, known: &mut NetworkSets, into: &mut Vec<Rule>) {
     let Some((entries, _)) = values(words, false) else {
         return into.push(Rule { action: Action::Other, ..begun.clone() });
     };

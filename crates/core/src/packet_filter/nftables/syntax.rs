@@ -14,7 +14,7 @@ pub(super) struct Statement<'a> {
 
 /// Reads a file. Total: an unbalanced brace is reported.
 pub(super) fn parse<'a>(source: &'a Source, findings: &mut Vec<Finding>) -> Vec<Statement<'a>> {
-    let mut parser = Parser { text: source.text(), at: 0, depth: 0 };
+    let mut parser = NftParser { text: source.text(), at: 0, depth: 0 };
     let statements = parser.block(Within::File);
     if parser.at < source.text().len() || parser.depth > 0 {
         let at = parser.at.min(source.text().len());
@@ -23,7 +23,7 @@ pub(super) fn parse<'a>(source: &'a Source, findings: &mut Vec<Finding>) -> Vec<
     statements
 }
 
-struct Parser<'a> {
+struct NftParser<'a> {
     text: &'a str,
     at: usize,
     depth: usize,
@@ -33,7 +33,7 @@ const MAX_DEPTH: usize = 16;
 /// As many words as most statements have.
 const ROOM: usize = 12;
 
-/// Bytes at which a word ends, or at which a character begins that has to be looked at as such.
+/// Bytes at which a word ends, or at which a character begins that has to be reading at as such.
 const STOPS: [bool; 256] = {
     let mut stops = [false; 256];
     let mut byte = 0;
@@ -52,7 +52,7 @@ fn ends_word(c: char) -> bool {
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Within {
     File,
-    Table,
+    NftTable,
     /// A chain, or the properties of something: a brace there is a set's.
     Rules,
 }
@@ -63,12 +63,12 @@ fn opens_block(words: &[&str], within: Within) -> bool {
         (Within::File, ["add" | "create", what, ..] | [what, ..]) => {
             matches!(*what, "table" | "chain" | "set" | "map" | "flowtable" | "counter" | "quota")
         }
-        (Within::Table, [first, ..]) => *first != "elements",
+        (Within::NftTable, [first, ..]) => *first != "elements",
         _ => false,
     }
 }
 
-impl<'a> Parser<'a> {
+impl<'a> NftParser<'a> {
     fn rest(&self) -> &'a str {
         &self.text[self.at..]
     }
@@ -90,7 +90,7 @@ impl<'a> Parser<'a> {
                     self.at += 1;
                     self.depth += 1;
                     let table = current.iter().take(2).any(|word| *word == "table");
-                    let block = self.block(if table { Within::Table } else { Within::Rules });
+                    let block = self.block(if table { Within::NftTable } else { Within::Rules });
                     self.finish(&mut statements, &mut current, start, block);
                 }
                 b'}' if sets == 0 => {

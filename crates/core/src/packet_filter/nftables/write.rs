@@ -5,13 +5,13 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 
 use super::{DEPARTURE_ORDER, FOLDER};
+use crate::address_text;
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
     Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
 };
 use crate::packet_filter::{LOG_RATE, interfaces_fit};
-use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     interfaces_fit(gateway)?;
@@ -154,7 +154,7 @@ impl Nets {
         let at = self.0.iter().rposition(|(known, _)| *known == net).unwrap_or_else(|| {
             // A tunnel of very many networks is not worth a search for each of its rules.
             self.0.truncate(KNOWN);
-            self.0.push((net, spelled::prefix(net)));
+            self.0.push((net, address_text::prefix(net)));
             self.0.len() - 1
         });
         &self.0[at].1
@@ -184,7 +184,7 @@ impl Nets {
     }
 }
 
-/// As many as are looked through.
+/// As many as are reading through.
 const KNOWN: usize = 16;
 
 fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, nets: &mut Nets, remarks: &Remarks) {

@@ -71,7 +71,7 @@ pub(super) static FACTS: Facts = Facts {
     dscp: &[Dscp::Outwards, Dscp::Both],
     installs_routes: true,
     offers: &super::offers::OFFERS,
-    manner: &super::manner::MANNER,
+    behaviour: &super::behaviour::MANNER,
     defaults: &[
         ("IKE lifetime", "8 h"),
         ("ESP lifetime", "8 h"),

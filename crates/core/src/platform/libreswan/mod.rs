@@ -1,7 +1,7 @@
 //! Libreswan 4.10 as Debian 12 packages it.
 
+mod behaviour;
 mod facts;
-mod manner;
 mod offers;
 mod proposal;
 mod read;

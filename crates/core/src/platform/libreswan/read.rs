@@ -9,13 +9,13 @@ use ipnet::IpNet;
 
 use super::facts::{FACTS, default};
 use super::proposal::{self, NARROW, SEQUENCE_NUMBERS};
-use super::syntax::{Section, load, parse_secrets};
+use super::syntax::{ConfSection, load, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
 use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
+    Mode, OnDeadPeer, Opening, Proposal, Protocol, ReadAt, Setting, SharedSecret, Tree,
 };
 use crate::key::Certificate;
 use crate::platform::text::prefix;
@@ -30,10 +30,10 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
     let (sections, syntax) = load(tree);
     findings.extend(syntax);
-    let mut reader = Reader { own: own.as_ref(), findings: &mut findings };
+    let mut reader = IpsecReader { own: own.as_ref(), findings: &mut findings };
     reader.known(&sections);
     // Without `auto` a connection waits for somebody who adds it.
-    let used = |section: &&Section| match section.get("auto") {
+    let used = |section: &&ConfSection| match section.get("auto") {
         Some(auto) => auto.value != "ignore",
         None => !section.is_base && section.get("left").is_some() && section.get("right").is_some(),
     };
@@ -142,16 +142,16 @@ const KEYS: &[&str] = &[
     "replay-window",
 ];
 
-struct Reader<'a> {
+struct IpsecReader<'a> {
     /// The gateway's certificate; nothing where there is none.
     own: Option<&'a Certificate>,
     findings: &'a mut Vec<Finding>,
 }
 
-type Known = fn(&str) -> bool;
+type ValueTest = fn(&str) -> bool;
 
 /// Values of ipsec.conf(5) that say what this program does not: opportunistic encryption, other things to do with packets, ports.
-const BESIDE: &[(&[&str], Known)] = &[
+const BESIDE: &[(&[&str], ValueTest)] = &[
     (&["left", "right"], |text| text.starts_with('%')),
     (&["leftsubnet", "rightsubnet"], |text| text.starts_with("vhost:") || text.starts_with("vnet:")),
     (&["type"], |text| ["passthrough", "reject", "drop"].contains(&text)),
@@ -160,13 +160,13 @@ const BESIDE: &[(&[&str], Known)] = &[
     (&["leftid", "rightid"], |text| text.starts_with('%')),
 ];
 
-impl Reader<'_> {
+impl IpsecReader<'_> {
     fn say(&mut self, rule: &'static Rule, place: &Place, message: String) {
         self.findings.push(Finding::new(rule, message).at(place.clone()));
     }
 
     /// Names what the connections say beside what is understood, each line once.
-    fn known(&mut self, sections: &[Section]) {
+    fn known(&mut self, sections: &[ConfSection]) {
         let mut told = BTreeSet::new();
         for (key, _) in sections.iter().flat_map(|section| &section.settings) {
             let of_users = ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix));
@@ -176,7 +176,7 @@ impl Reader<'_> {
         }
     }
 
-    fn setting<T>(&mut self, section: &Section, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
+    fn setting<T>(&mut self, section: &ConfSection, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
         let Some(found) = section.get(key) else { return Setting::default_of(default) };
         match parse(&found.value) {
             Some(value) => Setting::stated(value, found.place.clone()),
@@ -194,7 +194,7 @@ impl Reader<'_> {
     }
 
     /// What must be there, with its place.
-    fn demanded<T>(&mut self, section: &Section, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
+    fn demanded<T>(&mut self, section: &ConfSection, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
         if section.get(key).is_none() {
             self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
         }
@@ -202,11 +202,11 @@ impl Reader<'_> {
         value.map(|value| Setting { value, origin })
     }
 
-    fn proposals(&mut self, section: &Section, key: &str, protocol: Protocol, default: Vec<Proposal>) -> Setting<Vec<Proposal>> {
+    fn proposals(&mut self, section: &ConfSection, key: &str, protocol: Protocol, default: Vec<Proposal>) -> Setting<Vec<Proposal>> {
         self.setting(section, key, default, |text| text.split(',').map(|item| proposal::read(item.trim(), protocol)).collect())
     }
 
-    fn version(&mut self, section: &Section) -> Setting<IkeVersion> {
+    fn version(&mut self, section: &ConfSection) -> Setting<IkeVersion> {
         self.setting(section, "ikev2", IkeVersion::V2, |text| match text {
             "insist" | "yes" => Some(IkeVersion::V2),
             "no" | "never" => Some(IkeVersion::V1),
@@ -214,7 +214,7 @@ impl Reader<'_> {
         })
     }
 
-    fn connection(&mut self, section: &Section) -> Option<Connection> {
+    fn connection(&mut self, section: &ConfSection) -> Option<Connection> {
         let anywhere = |text: &str| matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
         let [local, remote] =
             ["left", "right"].map(|key| self.demanded(section, key, |text| anywhere(text).or_else(|| Endpoint::read(text))));
@@ -278,7 +278,7 @@ impl Reader<'_> {
             }),
             keying: Keying::Ike(Box::new(Ike {
                 exchange: version.map(|version| Exchange::of(version, aggressive.value)),
-                mode: Whence(aggressive.origin.place().cloned()),
+                mode: ReadAt(aggressive.origin.place().cloned()),
                 local_identity: self.setting(section, "leftid", implied(&local.value), identity),
                 remote_identity: self.setting(section, "rightid", expected(&remote.value), identity),
                 local_method: method.clone(),
@@ -299,7 +299,7 @@ impl Reader<'_> {
     }
 
     /// The networks of an end: one, a list of them, or the end itself.
-    fn networks(&mut self, section: &Section, side: &str, end: &Endpoint) -> Setting<Vec<IpNet>> {
+    fn networks(&mut self, section: &ConfSection, side: &str, end: &Endpoint) -> Setting<Vec<IpNet>> {
         let (one, several) = (format!("{side}subnet"), format!("{side}subnets"));
         if section.get(&several).is_some() {
             let list = |text: &str| {
@@ -314,7 +314,7 @@ impl Reader<'_> {
     }
 
     /// A Child SA for each pair of networks.
-    fn children(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool, ike: (IkeVersion, &[Transform])) -> Vec<Child> {
+    fn children(&mut self, section: &ConfSection, ends: [&Endpoint; 2], liveness: bool, ike: (IkeVersion, &[Transform])) -> Vec<Child> {
         let (local, remote) = (self.networks(section, "left", ends[0]), self.networks(section, "right", ends[1]));
         let whole = self.child(section, liveness, ike);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
@@ -331,7 +331,7 @@ impl Reader<'_> {
     }
 
     /// What the Child SAs of a connection have in common.
-    fn child(&mut self, section: &Section, liveness: bool, (version, groups): (IkeVersion, &[Transform])) -> Child {
+    fn child(&mut self, section: &ConfSection, liveness: bool, (version, groups): (IkeVersion, &[Transform])) -> Child {
         let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
             .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)));
         if protocol != theirs {
@@ -362,8 +362,8 @@ impl Reader<'_> {
             remote: Setting::default_of(Vec::new()),
             protocol,
             esp,
-            pfs: Whence(pfs.origin.place().cloned()),
-            sequence_numbers: Whence(numbers.origin.place().cloned()),
+            pfs: ReadAt(pfs.origin.place().cloned()),
+            sequence_numbers: ReadAt(numbers.origin.place().cloned()),
             mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),
                 "transport" => Some(Mode::Transport),

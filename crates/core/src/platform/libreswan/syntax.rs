@@ -15,7 +15,7 @@ use zeroize::Zeroizing;
 
 /// A `conn` or `config` section, in the order of the file.
 #[derive(Clone, Debug)]
-pub(super) struct Section {
+pub(super) struct ConfSection {
     pub kind: String,
     pub name: Word,
     /// Keys in lower case, in their current spelling.
@@ -26,7 +26,7 @@ pub(super) struct Section {
     pub is_base: bool,
 }
 
-impl Section {
+impl ConfSection {
     /// A setting; an empty one says nothing.
     pub(super) fn get(&self, key: &str) -> Option<&Word> {
         self.settings.iter().find(|(name, value)| name.value == key && !value.value.is_empty()).map(|(_, value)| value)
@@ -48,7 +48,7 @@ const REFERENCES: [&str; 2] = ["also", "alsoflip"];
 
 /// Reads the sections of the main file and of what it includes; without it, those of the folder that the packaged one
 /// includes. Connections are whole: with what they take over from others and from the defaults.
-pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
+pub(super) fn load(tree: &Tree) -> (Vec<ConfSection>, Vec<Finding>) {
     let (mut sections, mut findings, mut opened) = (Vec::new(), Vec::new(), Opened::of(tree));
     if tree.files.contains_key(MAIN) {
         file(tree, MAIN, &mut opened, &mut sections, &mut findings);
@@ -61,7 +61,7 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
     let all = All::of(&sections);
     let mut whole = Vec::new();
     for section in sections.iter().filter(|section| section.kind == "conn" && section.name.value != "%default") {
-        let mut taking = Taking {
+        let mut taking = TakeOver {
             section,
             settings: Settings::of(section),
             taken: HashSet::new(),
@@ -78,7 +78,7 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
         let peer = |name: &&str| all.get(name).is_some_and(|other| other.get("left").is_some() && other.get("right").is_some());
         let base = section.all("also").find(peer).map(str::to_owned);
         let is_base = bases.contains(section.name.value.as_str());
-        whole.push(Section { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base });
+        whole.push(ConfSection { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base });
     }
     findings.extend(opened.finding());
     (whole, findings)
@@ -86,12 +86,12 @@ pub(super) fn load(tree: &Tree) -> (Vec<Section>, Vec<Finding>) {
 
 /// Sections by name; of two of one name the first one.
 struct All<'a> {
-    named: HashMap<&'a str, &'a Section>,
-    defaults: Vec<&'a Section>,
+    named: HashMap<&'a str, &'a ConfSection>,
+    defaults: Vec<&'a ConfSection>,
 }
 
 impl<'a> All<'a> {
-    fn of(sections: &'a [Section]) -> All<'a> {
+    fn of(sections: &'a [ConfSection]) -> All<'a> {
         let mut named = HashMap::new();
         for section in sections.iter().filter(|section| section.kind == "conn") {
             named.entry(section.name.value.as_str()).or_insert(section);
@@ -100,7 +100,7 @@ impl<'a> All<'a> {
         All { named, defaults }
     }
 
-    fn get(&self, name: &str) -> Option<&'a Section> {
+    fn get(&self, name: &str) -> Option<&'a ConfSection> {
         self.named.get(name).copied()
     }
 }
@@ -112,15 +112,15 @@ struct Settings {
 }
 
 impl Settings {
-    fn of(section: &Section) -> Settings {
+    fn of(section: &ConfSection) -> Settings {
         let names = section.settings.iter().map(|(key, _)| key.value.clone()).collect();
         Settings { list: section.settings.clone(), names }
     }
 }
 
 /// A connection that takes over others.
-struct Taking<'a> {
-    section: &'a Section,
+struct TakeOver<'a> {
+    section: &'a ConfSection,
     settings: Settings,
     taken: HashSet<String>,
     told: bool,
@@ -131,9 +131,9 @@ struct Taking<'a> {
 /// Deeper than anybody lets sections take over each other.
 const DEEPEST: usize = 64;
 
-impl Taking<'_> {
+impl TakeOver<'_> {
     /// Adds the settings of the sections that one names, as if they stood there.
-    fn append(&mut self, of: &Section, all: &All<'_>, flipped: bool, depth: usize) {
+    fn append(&mut self, of: &ConfSection, all: &All<'_>, flipped: bool, depth: usize) {
         for (key, flips) in [("also", false), ("alsoflip", true)] {
             // What one says twice is told once.
             let mut said = HashSet::new();
@@ -164,7 +164,7 @@ impl Taking<'_> {
     }
 
     /// Adds settings that are not there yet; with left and right exchanged where that is asked for.
-    fn add(&mut self, base: &Section, flipped: bool) {
+    fn add(&mut self, base: &ConfSection, flipped: bool) {
         for (key, value) in base.settings.iter().filter(|(key, _)| !key.value.starts_with("also")) {
             let name = match (flipped, key.value.strip_prefix("left"), key.value.strip_prefix("right")) {
                 (true, Some(rest), _) => format!("right{rest}"),
@@ -181,7 +181,7 @@ impl Taking<'_> {
     }
 }
 
-fn file(tree: &Tree, path: &str, opened: &mut Opened, sections: &mut Vec<Section>, findings: &mut Vec<Finding>) {
+fn file(tree: &Tree, path: &str, opened: &mut Opened, sections: &mut Vec<ConfSection>, findings: &mut Vec<Finding>) {
     let Some(found) = tree.files.get(path).filter(|file| opened.enter(path, &file.text)) else { return };
     let source = Source::new(path, found.text.as_str());
     let (mut own, syntax) = parse(&source);
@@ -218,8 +218,8 @@ pub(super) fn quote(text: &str) -> Result<String, Unwritable> {
 }
 
 /// Reads a configuration file. Total: what cannot be read is reported and skipped.
-pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
-    let (mut sections, mut findings): (Vec<Section>, Vec<Finding>) = (Vec::new(), Vec::new());
+pub(super) fn parse(source: &Source) -> (Vec<ConfSection>, Vec<Finding>) {
+    let (mut sections, mut findings): (Vec<ConfSection>, Vec<Finding>) = (Vec::new(), Vec::new());
     for (start, line) in lines(source.text()) {
         let indented = line.starts_with([' ', '\t']);
         let body = line.trim_start();
@@ -255,7 +255,13 @@ pub(super) fn parse(source: &Source) -> (Vec<Section>, Vec<Finding>) {
             Some(("version", _)) => {}
             Some((kind @ ("conn" | "config" | "include"), name)) => {
                 let name = name.split(" #").next().unwrap_or_default().trim();
-                sections.push(Section { kind: kind.to_owned(), name: word(name, span), settings: Vec::new(), base: None, is_base: false });
+                sections.push(ConfSection {
+                    kind: kind.to_owned(),
+                    name: word(name, span),
+                    settings: Vec::new(),
+                    base: None,
+                    is_base: false,
+                });
             }
             _ => findings.push(broken("neither a section nor a setting; settings are indented")),
         }
@@ -352,7 +358,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn read(text: &str) -> (Vec<Section>, usize) {
+    fn read(text: &str) -> (Vec<ConfSection>, usize) {
         let (sections, findings) = parse(&Source::new("f", text));
         (sections, findings.len())
     }

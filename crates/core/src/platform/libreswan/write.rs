@@ -10,6 +10,7 @@ use super::facts::FACTS;
 use super::proposal::{self, SEQUENCE_NUMBERS};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
+use crate::address_text;
 use crate::algorithm::Kind;
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
@@ -18,7 +19,6 @@ use crate::gateway::{
     Proposal, SharedSecret, Tree, TreeFile,
 };
 use crate::platform::v1_patience;
-use crate::spelled;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
@@ -53,7 +53,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
 fn identity(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
         Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
-        Identity::Address(address) => spelled::address(*address),
+        Identity::Address(address) => address_text::address(*address),
         Identity::Name(name) => format!("@{name}"),
         Identity::Mail(name) => name.clone(),
         Identity::Free(name) => format!("@[{name}]"),
@@ -142,8 +142,8 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
     }
     remark(out, "\t", &remarks.addresses);
     one_place(&connection.local.value).and(one_place(&connection.remote.value)).map_err(one)?;
-    let left = spelled::endpoint(&connection.local.value, "%defaultroute");
-    let right = spelled::endpoint(&connection.remote.value, "%any");
+    let left = address_text::endpoint(&connection.local.value, "%defaultroute");
+    let right = address_text::endpoint(&connection.remote.value, "%any");
     let _ = writeln!(out, "\tleft={left}\n\tright={right}");
     if let Some(id) = connection.interface.value {
         remark(out, "\t", &remarks.routes);
@@ -216,7 +216,7 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     };
     let _ = writeln!(out, "conn {}\n\talso={base}", name(&child.name).map_err(one)?);
     remark(out, "\t", selectors);
-    out.extend(["\tleftsubnet=", &spelled::prefix(*local), "\n\trightsubnet=", &spelled::prefix(*remote), "\n"]);
+    out.extend(["\tleftsubnet=", &address_text::prefix(*local), "\n\trightsubnet=", &address_text::prefix(*remote), "\n"]);
     if let Some(protocol) = child.protocol.value {
         let _ = writeln!(out, "\tleftprotoport={protocol}/0\n\trightprotoport={protocol}/0");
     }

@@ -61,7 +61,7 @@ pub(super) static FACTS: Facts = Facts {
     dscp: &[Dscp::Outwards],
     installs_routes: true,
     offers: &super::offers::OFFERS,
-    manner: &super::manner::MANNER,
+    behaviour: &super::behaviour::MANNER,
     defaults: &[
         ("IKE lifetime", "for ever"),
         ("ESP lifetime", "3 h or 4 GiB"),

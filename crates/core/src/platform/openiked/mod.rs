@@ -1,7 +1,7 @@
 //! OpenIKED 7.2 on Linux as Debian 12 packages it.
 
+mod behaviour;
 mod facts;
-mod manner;
 mod offers;
 mod proposal;
 mod read;

@@ -13,7 +13,7 @@ use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree, Whence,
+    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, ReadAt, Setting, SharedSecret, Tree,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::text::{Opened, prefix};
@@ -22,7 +22,7 @@ use crate::source::{Located, Source, Span};
 use crate::subject::Subject;
 
 pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
-    let mut reader = Reader {
+    let mut reader = IkedReader {
         tree,
         gateway: Gateway::default(),
         findings: Vec::new(),
@@ -72,7 +72,7 @@ const ELSEWHERE: &[&str] = &[
     "sntrup761x25519",
 ];
 
-struct Reader<'a> {
+struct IkedReader<'a> {
     tree: &'a Tree,
     gateway: Gateway,
     findings: Vec<Finding>,
@@ -130,7 +130,7 @@ struct Policy {
     spans: BTreeMap<String, Span>,
 }
 
-impl Reader<'_> {
+impl IkedReader<'_> {
     fn say(&mut self, source: &Source, rule: &'static Rule, span: Span, message: impl Into<String>) {
         self.findings.push(Finding::new(rule, message.into()).at(source.place(span)));
     }
@@ -373,8 +373,8 @@ impl Reader<'_> {
             local: said(source, at("from"), policy.local),
             remote: said(source, at("from"), policy.remote),
             protocol: said(source, at("proto"), policy.protocol),
-            pfs: Whence::default(),
-            sequence_numbers: Whence::default(),
+            pfs: ReadAt::default(),
+            sequence_numbers: ReadAt::default(),
             esp: said(source, at("childsa"), or_default(policy.esp, FACTS.offers.esp(IkeVersion::V2))),
             mode: said(source, at("transport").or(at("tunnel")), mode),
             lifetime: said(source, at("lifetime"), Lifetime { hard: esp, margin }),
@@ -400,7 +400,7 @@ impl Reader<'_> {
             encapsulation: Setting::default_of(Encapsulation::Automatic),
             keying: Keying::Ike(Box::new(Ike {
                 exchange: Setting::default_of(Exchange::V2),
-                mode: Whence::default(),
+                mode: ReadAt::default(),
                 local_identity: said(source, at("srcid"), own),
                 remote_identity: said(source, at("dstid"), other),
                 local_method: said(source, at("rfc7427").or(at("psk")), method),

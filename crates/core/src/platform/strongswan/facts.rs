@@ -70,7 +70,7 @@ pub(super) static FACTS: Facts = Facts {
     dscp: &[Dscp::Outwards, Dscp::Both, Dscp::Never],
     installs_routes: true,
     offers: &super::offers::OFFERS,
-    manner: &super::manner::MANNER,
+    behaviour: &super::behaviour::MANNER,
     defaults: &[
         ("IKE lifetime", "4 h 24 min (replaced after 4 h)"),
         ("ESP lifetime", "66 min (replaced after 1 h)"),

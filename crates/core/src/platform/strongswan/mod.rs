@@ -1,7 +1,7 @@
 //! strongSwan 5.9.8 as Debian 12 packages it (charon-systemd, swanctl).
 
+mod behaviour;
 mod facts;
-mod manner;
 mod offers;
 mod proposal;
 mod read;

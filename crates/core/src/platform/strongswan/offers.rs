@@ -1,19 +1,19 @@
 //! What it offers by itself, as it logs it with `cfg = 2` (strongswan.conf(5)) and the packages of [`super::facts`].
 
-use super::super::{Offer, Offers};
+use super::super::{DefaultProposal, DefaultProposals};
 
 const GROUPS: &[u16] = &[31, 32, 19, 20, 21, 28, 29, 30, 15, 16, 17, 18, 14];
 const PRFS: &[u16] = &[5, 6, 7, 4, 8, 2];
 
 #[rustfmt::skip]
-const IKE: &[Offer] = &[
-    Offer {
+const IKE: &[DefaultProposal] = &[
+    DefaultProposal {
         ciphers: &[(12, 128), (12, 192), (12, 256), (13, 128), (13, 192), (13, 256), (23, 128), (23, 192), (23, 256), (3, 0)],
         integrities: &[12, 13, 14, 5, 8, 2],
         prfs: PRFS,
         groups: GROUPS,
     },
-    Offer {
+    DefaultProposal {
         ciphers: &[
             (16, 128), (16, 192), (16, 256), (20, 128), (20, 192), (20, 256), (28, 0), (14, 128), (14, 192), (14, 256),
             (15, 128), (15, 192), (15, 256), (18, 128), (18, 192), (18, 256), (19, 128), (19, 192), (19, 256),
@@ -24,9 +24,9 @@ const IKE: &[Offer] = &[
     },
 ];
 
-const ESP: &[Offer] = &[
-    Offer { ciphers: &[(20, 128), (20, 192), (20, 256)], integrities: &[], prfs: &[], groups: &[] },
-    Offer { ciphers: &[(12, 128), (12, 192), (12, 256)], integrities: &[12, 13, 14, 2, 5], prfs: &[], groups: &[] },
+const ESP: &[DefaultProposal] = &[
+    DefaultProposal { ciphers: &[(20, 128), (20, 192), (20, 256)], integrities: &[], prfs: &[], groups: &[] },
+    DefaultProposal { ciphers: &[(12, 128), (12, 192), (12, 256)], integrities: &[12, 13, 14, 2, 5], prfs: &[], groups: &[] },
 ];
 
-pub(super) static OFFERS: Offers = Offers { ike: IKE, esp: ESP, ike_v1: IKE, esp_v1: ESP };
+pub(super) static OFFERS: DefaultProposals = DefaultProposals { ike: IKE, esp: ESP, ike_v1: IKE, esp_v1: ESP };

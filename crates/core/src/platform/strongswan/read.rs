@@ -6,12 +6,12 @@ use ipnet::IpNet;
 
 use super::facts::{FACTS, default};
 use super::proposal;
-use super::syntax::{Section, load};
+use super::syntax::{SettingsSection, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, GRE, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, PinnedKey, Protocol, Setting, SharedSecret, Tree, Whence,
+    Mode, OnDeadPeer, Opening, PinnedKey, Protocol, ReadAt, Setting, SharedSecret, Tree,
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::text::{Opened, Word, prefix};
@@ -32,7 +32,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     for path in files {
         let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
-        let mut reader = Reader { findings: &mut findings };
+        let mut reader = SwanctlReader { findings: &mut findings };
         reader.known(&root, &[], &["connections", "secrets"]);
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
             let Some(connection) = reader.connection(section) else { continue };
@@ -67,25 +67,25 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
 }
 
 /// A setting that names a file, the folder of that, and what it holds.
-type Named<T> = (&'static str, &'static str, fn(&str) -> Option<T>);
-const PUBLIC_KEY: Named<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::from_pem);
-const CERTIFICATE: Named<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
-const AUTHORITY: Named<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
+type NamedFile<T> = (&'static str, &'static str, fn(&str) -> Option<T>);
+const PUBLIC_KEY: NamedFile<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::from_pem);
+const CERTIFICATE: NamedFile<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
+const AUTHORITY: NamedFile<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
 
 /// Sections whose names have a suffix where there are several.
 const ENDS: [&str; 2] = ["local", "remote"];
 
-struct Reader<'a> {
+struct SwanctlReader<'a> {
     findings: &'a mut Vec<Finding>,
 }
 
-impl Reader<'_> {
+impl SwanctlReader<'_> {
     fn say(&mut self, rule: &'static Rule, place: &Place, message: String) {
         self.findings.push(Finding::new(rule, message).at(place.clone()));
     }
 
     /// Names what a section holds beside what is understood.
-    fn known(&mut self, section: &Section, keys: &[&str], sections: &[&str]) {
+    fn known(&mut self, section: &SettingsSection, keys: &[&str], sections: &[&str]) {
         for (key, _) in &section.settings {
             if !keys.contains(&key.value.as_str()) {
                 self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
@@ -106,7 +106,14 @@ impl Reader<'_> {
         value
     }
 
-    fn setting<T>(&mut self, section: &Section, key: &str, what: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
+    fn setting<T>(
+        &mut self,
+        section: &SettingsSection,
+        key: &str,
+        what: &str,
+        default: T,
+        parse: impl Fn(&str) -> Option<T>,
+    ) -> Setting<T> {
         match section.get(key) {
             None => Setting::default_of(default),
             Some(found) => match self.value(found, what, parse) {
@@ -116,7 +123,14 @@ impl Reader<'_> {
         }
     }
 
-    fn list<T>(&mut self, section: &Section, key: &str, what: &str, parse: impl Fn(&str) -> Option<T>, default: Vec<T>) -> Setting<Vec<T>> {
+    fn list<T>(
+        &mut self,
+        section: &SettingsSection,
+        key: &str,
+        what: &str,
+        parse: impl Fn(&str) -> Option<T>,
+        default: Vec<T>,
+    ) -> Setting<Vec<T>> {
         let Some(found) = section.get(key) else { return Setting::default_of(default) };
         let items = found.value.split(',').map(str::trim).filter(|item| !item.is_empty());
         let parsed: Vec<_> = items
@@ -128,7 +142,7 @@ impl Reader<'_> {
         Setting::stated(parsed, found.place.clone())
     }
 
-    fn endpoint(&mut self, section: &Section, key: &str) -> Option<Setting<Endpoint>> {
+    fn endpoint(&mut self, section: &SettingsSection, key: &str) -> Option<Setting<Endpoint>> {
         let Some(found) = section.get(key) else { return Some(Setting::default_of(Endpoint::Anywhere)) };
         let one = |text: &str| match text {
             "%any" | "%any4" | "%any6" => Some(Endpoint::Anywhere),
@@ -150,7 +164,7 @@ impl Reader<'_> {
         Some(Setting::stated(value, found.place.clone()))
     }
 
-    fn connection(&mut self, section: &Section) -> Option<Connection> {
+    fn connection(&mut self, section: &SettingsSection) -> Option<Connection> {
         self.known(
             section,
             &[
@@ -211,7 +225,7 @@ impl Reader<'_> {
             }),
             keying: Keying::Ike(Box::new(Ike {
                 exchange: version.map(|version| Exchange::of(version, aggressive.value)),
-                mode: Whence(aggressive.origin.place().cloned()),
+                mode: ReadAt(aggressive.origin.place().cloned()),
                 local_method: self.method(section, "local"),
                 remote_method: self.method(section, "remote"),
                 local_identity: self.end(section, "local", &local.value),
@@ -227,7 +241,7 @@ impl Reader<'_> {
         })
     }
 
-    fn method(&self, connection: &Section, which: &str) -> Setting<Method> {
+    fn method(&self, connection: &SettingsSection, which: &str) -> Setting<Method> {
         let end = connection.with_suffix(which);
         let Some(auth) = end.and_then(|end| end.get("auth")) else {
             let bare = end.is_some_and(|end| end.get("pubkeys").is_some());
@@ -242,7 +256,7 @@ impl Reader<'_> {
     }
 
     /// The key or certificate that an end of a connection names, and its file.
-    fn pem<T>(&mut self, tree: &Tree, connection: &Section, which: &str, (key, folder, take): Named<T>) -> Option<(String, T)> {
+    fn pem<T>(&mut self, tree: &Tree, connection: &SettingsSection, which: &str, (key, folder, take): NamedFile<T>) -> Option<(String, T)> {
         let named = connection.with_suffix(which)?.get(key)?;
         let found = tree.files.get(&format!("{folder}/{}", named.value)).and_then(|file| take(&file.text));
         if found.is_none() {
@@ -255,7 +269,7 @@ impl Reader<'_> {
         found.map(|found| (named.value.clone(), found))
     }
 
-    fn end(&mut self, connection: &Section, which: &str, at: &Endpoint) -> Setting<Identity> {
+    fn end(&mut self, connection: &SettingsSection, which: &str, at: &Endpoint) -> Setting<Identity> {
         let default = implied(at);
         let Some(end) = connection.with_suffix(which) else {
             self.say(&rules::DEVICE_VALUE, &connection.name.place, format!("the connection has no section `{which}`"));
@@ -274,7 +288,7 @@ impl Reader<'_> {
         self.setting(end, "id", "an identity", default, identity)
     }
 
-    fn child(&mut self, section: &Section, ends: [&Endpoint; 2], liveness: bool) -> Child {
+    fn child(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], liveness: bool) -> Child {
         self.known(
             section,
             &[
@@ -317,8 +331,8 @@ impl Reader<'_> {
             protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
             local: local.map(prefixes),
             remote: remote.map(prefixes),
-            pfs: Whence::default(),
-            sequence_numbers: Whence::default(),
+            pfs: ReadAt::default(),
+            sequence_numbers: ReadAt::default(),
             esp: self.list(
                 section,
                 "esp_proposals",
@@ -355,7 +369,7 @@ impl Reader<'_> {
         }
     }
 
-    fn secret(&mut self, section: &Section) -> Option<SharedSecret> {
+    fn secret(&mut self, section: &SettingsSection) -> Option<SharedSecret> {
         if !section.name.value.starts_with("ike") {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, format!("the secret `{}` is not understood", section.name.value));
             return None;

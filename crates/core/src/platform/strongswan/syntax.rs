@@ -11,25 +11,25 @@ use crate::source::{Place, Source, Span};
 
 /// A section with everything in it, in the order of the files that it was read from.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Section {
+pub(super) struct SettingsSection {
     pub name: Word,
     /// Absolute names of sections that it takes over.
     pub references: Vec<Word>,
     pub settings: Vec<(Word, Word)>,
-    pub sections: Vec<Section>,
+    pub sections: Vec<SettingsSection>,
     /// Where each of them stands, by its name.
     named: HashMap<String, usize>,
     /// Files to be taken in where the section stands, with the number of settings and sections that stood before.
     pub includes: Vec<(Word, usize, usize)>,
 }
 
-impl Section {
-    pub(super) fn section(&self, name: &str) -> Option<&Section> {
+impl SettingsSection {
+    pub(super) fn section(&self, name: &str) -> Option<&SettingsSection> {
         self.named.get(name).map(|at| &self.sections[*at])
     }
 
     /// Adds a section; one of a name that is there already extends that.
-    fn add(&mut self, inner: Section) {
+    fn add(&mut self, inner: SettingsSection) {
         match self.named.get(&inner.name.value) {
             Some(at) => self.sections[*at].extend(inner),
             None => self.push(inner),
@@ -37,13 +37,13 @@ impl Section {
     }
 
     /// Adds a section beside those that are there; by its name the first one is found.
-    fn push(&mut self, inner: Section) {
+    fn push(&mut self, inner: SettingsSection) {
         self.named.entry(inner.name.value.clone()).or_insert(self.sections.len());
         self.sections.push(inner);
     }
 
     /// Leaves some out.
-    fn retain(&mut self, keep: impl Fn(&Section) -> bool) {
+    fn retain(&mut self, keep: impl Fn(&SettingsSection) -> bool) {
         self.named.clear();
         for section in std::mem::take(&mut self.sections).into_iter().filter(keep) {
             self.push(section);
@@ -51,7 +51,7 @@ impl Section {
     }
 
     /// The first section of this name, or of this name and a suffix.
-    pub(super) fn with_suffix(&self, name: &str) -> Option<&Section> {
+    pub(super) fn with_suffix(&self, name: &str) -> Option<&SettingsSection> {
         self.sections.iter().find(|section| section.name.value.starts_with(name))
     }
 
@@ -63,12 +63,12 @@ impl Section {
 
     /// How many sections, settings and references it has.
     fn size(&self) -> usize {
-        1 + self.settings.len() + self.references.len() + self.sections.iter().map(Section::size).sum::<usize>()
+        1 + self.settings.len() + self.references.len() + self.sections.iter().map(SettingsSection::size).sum::<usize>()
     }
 
     /// Whether it, or a section in it, takes over others.
     fn refers(&self) -> bool {
-        !self.references.is_empty() || self.sections.iter().any(Section::refers)
+        !self.references.is_empty() || self.sections.iter().any(SettingsSection::refers)
     }
 
     /// The first words of all references.
@@ -79,7 +79,7 @@ impl Section {
     }
 
     /// Takes over another section of the same name: settings replace, sections extend.
-    fn extend(&mut self, other: Section) {
+    fn extend(&mut self, other: SettingsSection) {
         self.settings.extend(other.settings);
         self.references.extend(other.references);
         other.sections.into_iter().for_each(|inner| self.add(inner));
@@ -87,9 +87,9 @@ impl Section {
 }
 
 /// Reads a file with everything that it includes and refers to. Total: what cannot be read is reported and skipped.
-pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (Section, Vec<Finding>) {
+pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (SettingsSection, Vec<Finding>) {
     let mut findings = Vec::new();
-    let mut root = Section::default();
+    let mut root = SettingsSection::default();
     if tree.files.get(path).is_some_and(|file| opened.enter(path, &file.text)) {
         root.extend(file(tree, path, opened, &mut findings));
         opened.leave();
@@ -115,8 +115,8 @@ pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (Section, Ve
 /// More sections than any real file has come of references to references.
 const MAX_SECTIONS: usize = 100_000;
 
-fn file(tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding>) -> Section {
-    let Some(found) = tree.files.get(path) else { return Section::default() };
+fn file(tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding>) -> SettingsSection {
+    let Some(found) = tree.files.get(path) else { return SettingsSection::default() };
     let source = Source::new(path, found.text.as_str());
     let (mut root, syntax) = parse(&source);
     findings.extend(syntax);
@@ -125,7 +125,7 @@ fn file(tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding
 }
 
 /// Puts included files where their statements stand, so that what comes later replaces what was before.
-fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding>) {
+fn take_in(section: &mut SettingsSection, tree: &Tree, path: &str, opened: &mut Opened, findings: &mut Vec<Finding>) {
     for inner in &mut section.sections {
         take_in(inner, tree, path, opened, findings);
     }
@@ -138,7 +138,7 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, 
     let (mut settings, mut sections) = (settings.into_iter().enumerate().peekable(), sections.into_iter().enumerate().peekable());
     loop {
         let bounds = includes.peek().map_or((usize::MAX, usize::MAX), |(_, settings, sections)| (*settings, *sections));
-        let mut before = Section::default();
+        let mut before = SettingsSection::default();
         while let Some((_, setting)) = settings.next_if(|(i, _)| *i < bounds.0) {
             before.settings.push(setting);
         }
@@ -166,7 +166,7 @@ fn take_in(section: &mut Section, tree: &Tree, path: &str, opened: &mut Opened, 
 
 /// Takes over what references name, from a tree of sections as it was written.
 struct Referring<'a> {
-    whole: &'a Section,
+    whole: &'a SettingsSection,
     /// How many statements may still be copied.
     budget: usize,
     findings: Vec<Finding>,
@@ -184,7 +184,7 @@ impl Referring<'_> {
     }
 
     /// Own settings go before those that are taken over.
-    fn refer(&mut self, section: &mut Section, depth: usize) {
+    fn refer(&mut self, section: &mut SettingsSection, depth: usize) {
         if depth > MAX_DEPTH || !self.spend(1) {
             return;
         }
@@ -207,7 +207,7 @@ impl Referring<'_> {
             if !self.spend(base.size() + section.size()) {
                 return;
             }
-            let own = std::mem::replace(section, Section { name: section.name.clone(), ..base });
+            let own = std::mem::replace(section, SettingsSection { name: section.name.clone(), ..base });
             section.extend(own);
         }
         for inner in &mut section.sections {
@@ -228,14 +228,14 @@ pub(super) fn quote(text: &str) -> Result<String, Unwritable> {
 }
 
 /// Reads a file. Total: what cannot be read is reported and skipped.
-pub(super) fn parse(source: &Source) -> (Section, Vec<Finding>) {
-    let mut parser = Parser { source, text: source.text(), at: 0, findings: Vec::new(), depth: 0 };
-    let mut root = Section::default();
+pub(super) fn parse(source: &Source) -> (SettingsSection, Vec<Finding>) {
+    let mut parser = SettingsParser { source, text: source.text(), at: 0, findings: Vec::new(), depth: 0 };
+    let mut root = SettingsSection::default();
     parser.body(&mut root, true);
     (root, parser.findings)
 }
 
-struct Parser<'a> {
+struct SettingsParser<'a> {
     source: &'a Source,
     text: &'a str,
     at: usize,
@@ -246,7 +246,7 @@ struct Parser<'a> {
 /// Deeper nesting than any real file has; the rest is skipped rather than recursed into.
 const MAX_DEPTH: usize = 32;
 
-impl Parser<'_> {
+impl SettingsParser<'_> {
     fn peek(&self) -> Option<char> {
         self.text[self.at..].chars().next()
     }
@@ -289,7 +289,7 @@ impl Parser<'_> {
         self.findings.push(Finding::new(&rules::DEVICE_SYNTAX, message).at(place));
     }
 
-    fn body(&mut self, section: &mut Section, top: bool) {
+    fn body(&mut self, section: &mut SettingsSection, top: bool) {
         loop {
             self.skip(char::is_whitespace);
             match self.peek() {
@@ -330,7 +330,7 @@ impl Parser<'_> {
         names
     }
 
-    fn statement(&mut self, section: &mut Section) {
+    fn statement(&mut self, section: &mut SettingsSection) {
         let start = self.at;
         let name = self.word();
         self.skip(|c| c == ' ' || c == '\t');
@@ -359,7 +359,7 @@ impl Parser<'_> {
             Some('{') => {
                 self.at += 1;
                 self.depth += 1;
-                let mut inner = Section { name, references, ..Section::default() };
+                let mut inner = SettingsSection { name, references, ..SettingsSection::default() };
                 self.body(&mut inner, false);
                 self.depth -= 1;
                 // Two of one name in one file are one.
@@ -418,7 +418,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn read(text: &str) -> (Section, usize) {
+    fn read(text: &str) -> (SettingsSection, usize) {
         let (section, findings) = parse(&Source::new("f", text));
         (section, findings.len())
     }

@@ -6,6 +6,7 @@ use std::time::Duration;
 use super::proposal;
 use super::syntax::quote;
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use crate::address_text;
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::gateway::{
@@ -13,9 +14,8 @@ use crate::gateway::{
     SharedSecret, Tree, TreeFile,
 };
 use crate::platform::v1_patience;
-use crate::spelled;
 
-type Written = Result<(), Vec<Unwritable>>;
+type WriteResult = Result<(), Vec<Unwritable>>;
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
@@ -66,7 +66,7 @@ fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
 fn identity(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
         Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
-        Identity::Address(address) => spelled::address(*address),
+        Identity::Address(address) => address_text::address(*address),
         Identity::Name(name) => format!("fqdn:{name}"),
         Identity::Mail(name) => format!("rfc822:{name}"),
         Identity::Free(name) => format!("keyid:{name}"),
@@ -106,7 +106,7 @@ fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> R
     if refused.is_empty() { Ok(words.join(", ")) } else { Err(refused) }
 }
 
-fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> Written {
+fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> WriteResult {
     let version = match connection.version() {
         IkeVersion::V1 => 1,
         IkeVersion::V2 => 2,
@@ -116,7 +116,7 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         let _ = writeln!(out, "    aggressive = yes");
     }
     remark(out, "    ", &remarks.addresses);
-    let [local, remote] = [&connection.local, &connection.remote].map(|end| spelled::endpoint(&end.value, "%any"));
+    let [local, remote] = [&connection.local, &connection.remote].map(|end| address_text::endpoint(&end.value, "%any"));
     out.extend(["    local_addrs = ", &local, "\n    remote_addrs = ", &remote, "\n"]);
     match connection.encapsulation.value {
         Encapsulation::Automatic => {}
@@ -169,11 +169,11 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     Ok(())
 }
 
-fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> Written {
+fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> WriteResult {
     let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
     remark(out, "        ", selectors);
     let limited = child.protocol.value.map_or(String::new(), |protocol| format!("[{protocol}]"));
-    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| spelled::prefix(*net) + &limited).collect::<Vec<_>>().join(", ");
+    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| address_text::prefix(*net) + &limited).collect::<Vec<_>>().join(", ");
     let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local.value), prefixes(&child.remote.value));
     remark(out, "        ", &remarks.esp);
     let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, proposal::write)?);

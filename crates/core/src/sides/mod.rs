@@ -1,9 +1,9 @@
 //! Both sides of an agreement. Local and remote, initiator and responder, in and out are mirrored
 //! here and nowhere else.
 
-mod hold;
+mod cross_check;
 
-pub use hold::{End, hold};
+pub use cross_check::{End, cross_check};
 
 use std::net::IpAddr;
 
@@ -15,8 +15,8 @@ use crate::dialect::Remarks;
 use crate::digest::digest;
 use crate::gateway::{
     BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike, InterfaceKind, KeyPair, Keying, Method, Mode,
-    NatRule, NatTarget, Passing, PinnedKey, Protection, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through,
-    Traffic, TunnelInterface, Verdict, Whence,
+    NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through,
+    Traffic, TunnelInterface, Verdict,
 };
 use crate::key::Certificate;
 use crate::mtu::segment_limit;
@@ -46,7 +46,7 @@ pub enum Proofs {
 
 /// Takes both sides of a tunnel.
 pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreement, proofs: &Proofs) -> [Side; 2] {
-    [0, 1].map(|end| Taking { description, tunnel, agreement, end }.side(proofs))
+    [0, 1].map(|end| SideBuilder { description, tunnel, agreement, end }.side(proofs))
 }
 
 /// Metrics of the routes into a tunnel, and of the black holes behind them; the kernel takes the lower one.
@@ -83,14 +83,14 @@ fn keys(list: &[(&str, &str)]) -> String {
 }
 
 /// A view of a tunnel from one of its ends.
-struct Taking<'a> {
+struct SideBuilder<'a> {
     description: &'a Description,
     tunnel: &'a Tunnel,
     agreement: &'a Agreement,
     end: usize,
 }
 
-impl Taking<'_> {
+impl SideBuilder<'_> {
     fn me(&self) -> &Site {
         self.description.ends(self.tunnel)[self.end]
     }
@@ -172,7 +172,7 @@ impl Taking<'_> {
             encapsulation: Setting::planned(agreement.encapsulation[self.end]),
             keying: Keying::Ike(Box::new(Ike {
                 exchange: Setting::planned(agreement.exchange),
-                mode: Whence::default(),
+                mode: ReadAt::default(),
                 local_identity: Setting::planned(me.identity()),
                 remote_identity: Setting::planned(peer.identity()),
                 local_method: Setting::planned(self.tunnel.method.value),
@@ -230,9 +230,9 @@ impl Taking<'_> {
         let name = self.interface_name();
         let behind = u32::from(self.tunnel.preference);
         let metric = PREFERRED + behind * STEP;
-        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric, place: Whence::default() };
+        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric, place: ReadAt::default() };
         let last = behind + if self.tunnel.bgp.is_some() { BEHIND_ROUTING } else { LAST_RESORT };
-        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last, place: Whence::default() };
+        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last, place: ReadAt::default() };
         match self.tunnel.bgp {
             Some(_) => remote.iter().map(nowhere).collect(),
             None => remote.iter().map(into).chain(remote.iter().map(nowhere)).collect(),
@@ -310,21 +310,21 @@ impl Taking<'_> {
             local: Setting::planned(local),
             remote: Setting::planned(remote),
             protocol: Setting::planned(None),
-            pfs: Whence::default(),
+            pfs: ReadAt::default(),
             esp: Setting::planned(agreement.esp.clone()),
             mode: Setting::planned(Mode::Tunnel),
             lifetime: Setting::planned(agreement.esp_lifetime),
             opening: Setting::planned(agreement.opening[self.end]),
             on_dead_peer: Setting::planned(agreement.on_dead_peer[self.end]),
             replay_window: Setting::planned(agreement.replay_window[self.end]),
-            sequence_numbers: Whence::default(),
+            sequence_numbers: ReadAt::default(),
             dscp: Setting::planned(agreement.dscp),
         }
     }
 
     /// What crosses keeps its source, whichever side opened the connection, or gets the one as which it is to appear.
     fn translations(&self) -> Vec<NatRule> {
-        let source = |from, to, target| NatRule { from, to, target, order: EXEMPTION_ORDER, place: Whence::default() };
+        let source = |from, to, target| NatRule { from, to, target, order: EXEMPTION_ORDER, place: ReadAt::default() };
         let mut rules = Vec::new();
         for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
             if apparent != local {
@@ -333,7 +333,7 @@ impl Taking<'_> {
                     to: apparent,
                     target: NatTarget::DestinationNet(local),
                     order: DESTINATION_ORDER,
-                    place: Whence::default(),
+                    place: ReadAt::default(),
                 };
                 rules.extend([back, source(local, remote, NatTarget::SourceNet(apparent))]);
             } else if self.me().shares_internet {
@@ -359,7 +359,7 @@ impl Taking<'_> {
             protection: Protection::Any,
             traffic,
             verdict: Verdict::Accept,
-            place: Whence::default(),
+            place: ReadAt::default(),
         };
         let pass = |from, to, protection, traffic, verdict| FilterRule {
             hook: Hook::Forward,
@@ -368,7 +368,7 @@ impl Taking<'_> {
             protection,
             traffic,
             verdict,
-            place: Whence::default(),
+            place: ReadAt::default(),
         };
         let bare = [Traffic::Udp(vec![500, 4500]), Traffic::Esp];
         let mut rules: Vec<_> = bare.iter().cloned().map(reach).collect();
@@ -381,7 +381,7 @@ impl Taking<'_> {
                 protection,
                 traffic: Traffic::Gre,
                 verdict,
-                place: Whence::default(),
+                place: ReadAt::default(),
             };
             for (hook, from, to, protection) in
                 [(Hook::Input, peer, me, Protection::Arrived), (Hook::Output, me, peer, Protection::Leaving)]
@@ -399,7 +399,7 @@ impl Taking<'_> {
             // What makes and carries the SAs is not in them; all else between the two is.
             let own = |hook, from, to, protection: &Protection, traffic, verdict| {
                 let protection = protection.clone();
-                FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() }
+                FilterRule { hook, from, to, protection, traffic, verdict, place: ReadAt::default() }
             };
             rules.extend(bare.into_iter().map(|traffic| own(Hook::Output, me, peer, &Protection::Any, traffic, Verdict::Accept)));
             for (hook, from, to, protection, opener) in
@@ -444,7 +444,7 @@ impl Taking<'_> {
                 protection: arrived,
                 traffic: BgpSession::traffic(),
                 verdict: Verdict::Accept,
-                place: Whence::default(),
+                place: ReadAt::default(),
             });
         }
         // Routes look at the destination alone: what else takes the interface does not cross.

@@ -7,7 +7,7 @@ use crate::gateway::IkeVersion;
 /// Whose order decides among proposals that both ends have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Preference {
-    /// That of the one that answers.
+    /// That of the responder.
     Own,
     /// That of the one that offers.
     Peers,
@@ -69,7 +69,7 @@ pub enum Line {
 
 /// How a daemon negotiates.
 #[derive(Debug)]
-pub struct Manner {
+pub struct Behaviour {
     /// Whose order of proposals it follows when it answers.
     pub preference: Preference,
     /// What it makes of selectors.
@@ -122,7 +122,7 @@ pub struct Manner {
     pub says_v1: &'static [(Line, &'static str)],
 }
 
-impl Manner {
+impl Behaviour {
     /// What it writes, without what differs from case to case; nothing where it writes nothing.
     pub fn words(&self, line: Line, version: IkeVersion) -> Option<&'static str> {
         let v1 = if version == IkeVersion::V1 { self.says_v1 } else { &[] };

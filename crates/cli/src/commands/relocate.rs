@@ -4,7 +4,7 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 use uspan_core::{
-    BuiltTunnel, Description, Gravity, Looked, Method, PLATFORMS, Parameter, Platform, Site, any_stops, compare_same, platform,
+    BuiltTunnel, Description, Gravity, Method, PLATFORMS, Parameter, Platform, ReadGateway, Site, any_stops, compare_same, platform,
 };
 
 use super::check::{plan, plan_of};
@@ -97,8 +97,8 @@ fn title(site: &Site, to: &dyn Platform) -> String {
 /// A tunnel before and after, as the site's files say it.
 fn compared(description: &Description, site: &str, old: &BuiltTunnel, new: &BuiltTunnel) -> Moved {
     let end = usize::from(old.ends[1] == site);
-    let looked = |gateway| Looked { name: site, gateway, ends_open: false, tree: None };
-    let comparison = compare_same(looked(&old.gateways[end]), looked(&new.gateways[end]));
+    let reading = |gateway| ReadGateway { name: site, gateway, ends_open: false, tree: None };
+    let comparison = compare_same(reading(&old.gateways[end]), reading(&new.gateways[end]));
     let parameters: Vec<&Parameter> = comparison.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter).collect();
     let (equal, differs): (Vec<_>, Vec<_>) = parameters.into_iter().partition(|parameter| parameter.gravity == Gravity::Equal);
     let mut carried: Vec<String> = equal.into_iter().map(|parameter| parameter.name.clone()).collect();

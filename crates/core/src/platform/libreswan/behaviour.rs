@@ -1,8 +1,8 @@
 //! How it negotiates, and what it writes into its log.
 
-use super::super::{Line, Manner, Narrowing, Preference};
+use super::super::{Behaviour, Line, Narrowing, Preference};
 
-pub(super) static MANNER: Manner = Manner {
+pub(super) static MANNER: Behaviour = Behaviour {
     preference: Preference::Own,
     narrowing: Narrowing::Never,
     narrowing_v1: Narrowing::Never,

@@ -25,7 +25,7 @@ fn found(one: &Gateway, other: &Gateway) -> Vec<&'static str> {
     // Where the two stand, whatever their files say.
     let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
     let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
-    hold(end("packhouse", one, &own), end("coldstore", other, &peer)).iter().map(|finding| finding.rule.code).collect()
+    cross_check(end("packhouse", one, &own), end("coldstore", other, &peer)).iter().map(|finding| finding.rule.code).collect()
 }
 
 /// Spoils the first end and returns the codes that are found.
@@ -85,7 +85,7 @@ spoilt! {
     drop_before_accept: |g| {
         let (from, to) = (rules(g)[2].from, rules(g)[2].to);
         let (hook, protection, traffic, verdict) = (Hook::Forward, Protection::Any, Traffic::Any, Verdict::Drop);
-        rules(g).insert(0, FilterRule { hook, from, to, protection, traffic, verdict, place: Whence::default() });
+        rules(g).insert(0, FilterRule { hook, from, to, protection, traffic, verdict, place: ReadAt::default() });
     } => ["US709"];
     a_service_that_only_one_end_lets_through: |g| {
         let rule = rules(g).iter_mut().find(|r| r.protection == Protection::Leaving).expect("a rule");
@@ -296,7 +296,7 @@ fn two_routers_of_one_name_are_found() {
     let [own, peer] = ["2001:db8:1::20", "2001:db8:2::77"].map(|address| Endpoint::At(address.parse().expect("an address")));
     let codes = |one: &Gateway| -> Vec<_> {
         let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
-        hold(end("packhouse", one, &own), end("coldstore", &other, &peer)).iter().map(|finding| finding.rule.code).collect()
+        cross_check(end("packhouse", one, &own), end("coldstore", &other, &peer)).iter().map(|finding| finding.rule.code).collect()
     };
     assert!(one.sessions[0].router_id.is_some() && codes(&one).is_empty());
     one.sessions[0].router_id = other.sessions[0].router_id;

@@ -22,7 +22,7 @@ const HEAD: &str = "uspan-";
 pub(super) struct Chains {
     pub all: Vec<Chain>,
     named: HashMap<String, usize>,
-    /// What is looked for.
+    /// What is reading for.
     key: String,
 }
 
@@ -56,7 +56,7 @@ pub(super) enum Role {
 
 /// Tells a tunnel's chains from the others by their tables' names, or by their own in another table.
 pub(super) fn nftables(tree: &Tree, chains: Vec<Chain>, findings: Vec<Finding>) -> FoundRules {
-    let mut found = Found { findings, ..Found::new(tree) };
+    let mut found = FoundOwn { findings, ..FoundOwn::new(tree) };
     let mut others = Vec::new();
     for chain in chains {
         let in_own = chain.table.split_once(' ').is_some_and(|(_, name)| name.starts_with(HEAD));
@@ -91,7 +91,7 @@ pub(super) fn nftables(tree: &Tree, chains: Vec<Chain>, findings: Vec<Finding>) 
 /// The same for the built-in tables, where tunnels have nothing but chains.
 pub(super) fn iptables(tree: &Tree, chains: Vec<Chain>, findings: Vec<Finding>) -> FoundRules {
     use super::iptables::names::{DESTINATION, NAT, SEGMENTS};
-    let mut found = Found { findings, ..Found::new(tree) };
+    let mut found = FoundOwn { findings, ..FoundOwn::new(tree) };
     let (own, mut others): (Vec<_>, Vec<_>) = chains.into_iter().partition(|chain| chain.base.is_none() && chain.name.starts_with(HEAD));
     // Which built-in chain jumps to one, and whether something before that translates.
     let mut jumps = BTreeMap::new();
@@ -145,7 +145,7 @@ pub(super) fn iptables(tree: &Tree, chains: Vec<Chain>, findings: Vec<Finding>) 
 /// The order of an exemption that stands behind a rule that translates: after the administrator's, which usually has 100.
 const BEHIND: i32 = 101;
 
-struct Found<'t> {
+struct FoundOwn<'t> {
     tree: &'t Tree,
     nat: Vec<NatRule>,
     limits: Vec<SegmentLimit>,
@@ -154,9 +154,9 @@ struct Found<'t> {
     findings: Vec<Finding>,
 }
 
-impl<'t> Found<'t> {
-    fn new(tree: &'t Tree) -> Found<'t> {
-        Found { tree, nat: Vec::new(), limits: Vec::new(), rules: Vec::new(), form: None, findings: Vec::new() }
+impl<'t> FoundOwn<'t> {
+    fn new(tree: &'t Tree) -> FoundOwn<'t> {
+        FoundOwn { tree, nat: Vec::new(), limits: Vec::new(), rules: Vec::new(), form: None, findings: Vec::new() }
     }
 
     fn unknown(&mut self, rule: &Rule) {

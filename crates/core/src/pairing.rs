@@ -7,17 +7,17 @@ use crate::effort::steps;
 use crate::gateway::{Connection, Endpoint, Gateway, Identity};
 
 /// Which connections of two gateways belong together.
-pub(crate) struct Couples<'a> {
+pub(crate) struct Pairing<'a> {
     /// The connections of each, the ends put right where a gateway's files leave open which one is its own.
     connections: [Cow<'a, [Connection]>; 2],
     pairs: Vec<(usize, usize)>,
     alone: [Vec<usize>; 2],
 }
 
-impl<'a> Couples<'a> {
+impl<'a> Pairing<'a> {
     /// Finds them. `open`: whether the files leave open which end of a connection is the gateway's own; `crossed`: the
     /// two are ends of tunnels, not the same end twice.
-    pub(crate) fn of(gateways: [&'a Gateway; 2], open: [bool; 2], crossed: bool) -> Couples<'a> {
+    pub(crate) fn of(gateways: [&'a Gateway; 2], open: [bool; 2], crossed: bool) -> Pairing<'a> {
         let connections = gateways.map(|gateway| Cow::Borrowed(gateway.connections.as_slice()));
         let connections = if crossed { oriented(connections, open) } else { connections };
         let [ours, theirs] = &connections;
@@ -46,7 +46,7 @@ impl<'a> Couples<'a> {
             }
             pairs.push((waiting.remove(one), free.remove(other)));
         }
-        Couples { pairs, alone: [waiting, free], connections }
+        Pairing { pairs, alone: [waiting, free], connections }
     }
 
     /// Those that belong together.

@@ -29,7 +29,7 @@ pub struct End<'a> {
 }
 
 /// Holds two ends of one tunnel against each other. Nothing is found in a pair that fits.
-pub fn hold(left: End<'_>, right: End<'_>) -> Vec<Finding> {
+pub fn cross_check(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     let mut findings = Vec::new();
     let (Some(one), Some(other)) = (left.gateway.connections.first(), right.gateway.connections.first()) else {
         let lacking = if left.gateway.connections.is_empty() { left.name } else { right.name };
