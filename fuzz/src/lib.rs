@@ -3,16 +3,16 @@
 //! Several files stand in one input: a line `%% PATH` begins one.
 
 pub mod begin;
+#[path = "../../crates/core/tests/common/known.rs"]
+mod known;
+
 #[path = "../../crates/core/tests/common/seeds.rs"]
 pub mod seeds;
 
 use std::collections::BTreeMap;
 
 use seeds::within_budget;
-use uspan_core::{
-    Adoptee, Certificate, Description, Gateway, Given, ReadGateway, PublicKey, Secret, Source, Subject, Tree, TreeFile, adopt, compare_ends,
-    covered, discreet, is_plain, platform, read_tree, shown,
-};
+use uspan_core::{Adoptee, Certificate, Description, Gateway, Given, OwnEnd, PublicKey, ReadGateway, Secret, Source, Subject, Tree, TreeFile, adopt, compare_ends, covered, discreet, is_plain, shown};
 
 /// The targets: each with the platform that reads its trees, and the path of a file that stands alone.
 pub const TREES: [(&str, &str, &str); 7] = [
@@ -64,22 +64,22 @@ pub fn input(tree: &Tree) -> String {
 pub fn read(target: &str, bytes: &[u8]) {
     let Ok(text) = std::str::from_utf8(bytes) else { return };
     let Some((_, word, alone)) = TREES.iter().find(|(name, ..)| *name == target) else { return };
-    let platform = platform(word).expect("a platform");
+    let platform = known::platform(word);
     let tree = tree(text, alone);
-    let (gateway, findings) = within_budget(&tree, |tree| read_tree(platform, tree));
+    let (gateway, findings) = within_budget(&tree, |tree| known::read_as(platform, tree));
     for place in findings.iter().filter_map(|finding| finding.place.as_ref()) {
         let text = tree.files.get(&*place.file).map(|file| file.text.as_str());
         assert!(text.is_some_and(|text| text.get(place.span.range()).is_some()), "{place:?}");
     }
     let seen = covered(&tree);
-    let reading = |name, gateway| ReadGateway { name, gateway, ends_open: platform.facts().ends_by_address, tree: Some(&seen) };
+    let reading = |name, gateway| ReadGateway { name, gateway, ends_open: platform.own_end == OwnEnd::ByAddress, tree: Some(&seen) };
     let empty = Gateway::default();
     for other in [&gateway, &empty] {
         let _ = compare_ends(reading("one", &gateway), reading("other", other));
         let adopted = adopt(
-            [("one", &gateway), ("other", other)].map(|(name, gateway)| Adoptee { reading: reading(name, gateway), facts: platform.facts() }),
+            [("one", &gateway), ("other", other)].map(|(name, gateway)| Adoptee { reading: reading(name, gateway), facts: platform }),
         );
-        let (_, broken) = Description::parse(&Source::new("adopted", adopted.text.as_str()));
+        let (_, broken) = Description::parse(&Source::new("adopted", adopted.text.as_str()), known::context());
         assert!(!broken.iter().any(|finding| matches!(finding.rule.code, "US101" | "US102")), "{}\n{broken:?}", adopted.text);
     }
     drop(discreet(findings, &seen));
@@ -91,7 +91,7 @@ pub fn description(bytes: &[u8]) {
     let (text, inventory) = text.split_once("\n%% ").unwrap_or((text, ""));
     let mut give = |_: &str| Ok(inventory.split_once('\n').map_or(inventory, |(_, rest)| rest).to_owned());
     let source = Source::new("d", text);
-    let (mut description, findings) = Description::parse_with(&source, &mut give);
+    let (mut description, findings) = Description::parse_with(&source, known::context(), &mut give);
     for finding in &findings {
         assert!(is_plain(&shown(&finding.message)));
     }
@@ -119,7 +119,7 @@ pub fn keys(bytes: &[u8]) {
 pub fn sheet(bytes: &[u8]) {
     let Ok(text) = std::str::from_utf8(bytes) else { return };
     let description = Source::new("d", seeds::DESCRIPTION);
-    let (parsed, _) = Description::parse(&description);
+    let (parsed, _) = Description::parse(&description, known::context());
     let built = uspan_core::build(&parsed, &seeds::supplied());
     if let Some(form) = built.tunnels.first().and_then(|tunnel| uspan_core::form(&parsed, tunnel, 1, &seeds::supplied())) {
         let _ = uspan_core::fill(&parsed, &form, &Source::new("s", text));

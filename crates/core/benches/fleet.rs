@@ -1,10 +1,13 @@
 //! What each step costs for one tunnel, and what it costs to understand many.
 
+#[path = "../tests/common/known.rs"]
+mod known;
+
 use std::collections::BTreeMap;
 
 use divan::{Bencher, black_box};
 use uspan_core::{
-    Actor, Builder, Description, End, ReadGateway, Secret, SecretFile, Source, Supplied, agree, check, cross_check, platform, rehearse,
+    Actor, Builder, Description, End, OwnEnd, ReadGateway, Secret, SecretFile, Source, Supplied, agree, check, cross_check, rehearse,
     verify,
 };
 
@@ -32,7 +35,7 @@ fn fleet(pairs: usize) -> (String, String) {
 
 fn understood(pairs: usize) -> Description {
     let (text, rows) = fleet(pairs);
-    let (description, findings) = Description::parse_with(&Source::new("f", text), &mut |_| Ok(rows.clone()));
+    let (description, findings) = Description::parse_with(&Source::new("f", text), known::context(), &mut |_| Ok(rows.clone()));
     assert!(findings.is_empty(), "{findings:#?}");
     description
 }
@@ -46,7 +49,7 @@ fn supplied() -> Supplied {
 #[divan::bench(args = [100, 1000, 10_000])]
 fn decode(bencher: Bencher<'_, '_>, pairs: usize) {
     let (text, rows) = fleet(pairs);
-    bencher.bench(|| Description::parse_with(&Source::new("f", text.as_str()), &mut |_| Ok(rows.clone())));
+    bencher.bench(|| Description::parse_with(&Source::new("f", text.as_str()), known::context(), &mut |_| Ok(rows.clone())));
 }
 
 #[divan::bench(args = [100, 1000, 10_000])]
@@ -74,7 +77,7 @@ fn read_back_one_end(bencher: Bencher<'_, '_>, end: usize) {
     let made = Builder::new(&description, &supplied).tunnel(&description.tunnels[0], true).expect("built");
     let (_, trees) = made.built.expect("built");
     let site = description.ends(&description.tunnels[0])[end];
-    bencher.bench(|| verify(site.platform.value, site.packet_filter, black_box(&trees[end])));
+    bencher.bench(|| verify(&site.platform.value, site.packet_filter, black_box(&trees[end])));
 }
 
 #[divan::bench]
@@ -100,9 +103,14 @@ fn rehearse_one(bencher: Bencher<'_, '_>) {
     let (built, _) = made.built.expect("built");
     let ends = description.ends(&description.tunnels[0]);
     let actor = |i: usize| {
-        let facts = platform(ends[i].platform.value.facts().word).expect("a platform").facts();
-        let reading = ReadGateway { name: &ends[i].name.value, gateway: &built.gateways[i], ends_open: facts.ends_by_address, tree: None };
-        Actor { reading, behaviour: facts.behaviour, stands: ends[i].stands() }
+        let facts = known::platform(&ends[i].platform.value.word);
+        let reading = ReadGateway {
+            name: &ends[i].name.value,
+            gateway: &built.gateways[i],
+            ends_open: facts.own_end == OwnEnd::ByAddress,
+            tree: None,
+        };
+        Actor { reading, behaviour: &facts.behaviour, stands: ends[i].stands() }
     };
     bencher.bench(|| rehearse([actor(0), actor(1)], None));
 }

@@ -21,7 +21,7 @@ use crate::gateway::{
 };
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::pairing::Pairing;
-use crate::platform::{Facts, Liveness, ReplayWindow};
+use crate::platform::{Liveness, Profile, ReplayWindow};
 use crate::secret::Secret;
 use crate::source::{Place, misleads};
 
@@ -31,7 +31,7 @@ pub struct Adoptee<'a> {
     /// As it was read.
     pub reading: ReadGateway<'a>,
     /// Its platform.
-    pub facts: &'static Facts,
+    pub facts: &'a Profile,
 }
 
 /// Something to be told beside the description.
@@ -236,7 +236,7 @@ fn site(
     if !nets.is_empty() {
         parts.push(format!("inside = {}", if inside.is_empty() { quoted("lan0") } else { list(&inside) }));
     }
-    let _ = writeln!(text, "\n[site.{name}]\nplatform = {}\ngateway = {{ {} }}", quoted(ends[end].facts.word), parts.join(", "));
+    let _ = writeln!(text, "\n[site.{name}]\nplatform = {}\ngateway = {{ {} }}", quoted(&ends[end].facts.word), parts.join(", "));
     if !nets.is_empty() {
         let each: Vec<_> = nets.iter().map(|(name, net)| format!("{name} = {}", quoted(&net.to_string()))).collect();
         let _ = writeln!(text, "networks = {{ {} }}", each.join(", "));
@@ -326,7 +326,7 @@ fn tunnel(text: &mut String, adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair
     if let [Some(child), Some(twin)] = first {
         offers(&mut lines, [one, other], [child, twin]);
         // A value that holds for a whole daemon, or that cannot be chosen, is taken from the other end.
-        let chosen = |of_daemon: fn(&Facts) -> bool| usize::from(of_daemon(ends[0].facts) && !of_daemon(ends[1].facts));
+        let chosen = |of_daemon: fn(&Profile) -> bool| usize::from(of_daemon(ends[0].facts) && !of_daemon(ends[1].facts));
         let watching = chosen(|facts| facts.liveness == Liveness::OfDaemon);
         lives(&mut lines, one, child, pair.connections[watching].ike().liveness.value);
         let settable = chosen(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_)));
@@ -612,7 +612,7 @@ fn opening(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]
 
 /// Whether a harmless difference is one that a description has too: what each end has for itself, or cannot choose.
 fn each_for_itself(ends: [Adoptee<'_>; 2], parameter: &Parameter) -> bool {
-    let fixed = |of: fn(&Facts) -> bool| ends.iter().any(|end| of(end.facts));
+    let fixed = |of: fn(&Profile) -> bool| ends.iter().any(|end| of(end.facts));
     parameter.gravity == Gravity::Compatible
         && match parameter.name.as_str() {
             "exemption from NAT" | "opens" | "steered by" => true,

@@ -6,13 +6,14 @@ use std::collections::{BTreeMap, HashSet};
 use crate::agreement::{Agreement, agree};
 use crate::check::{Supplied, check};
 use crate::compare::ReadGateway;
+use crate::context::Context;
 use crate::description::{Description, Site, Tunnel};
 use crate::dialect::{Unwritable, gate};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
 use crate::network;
-use crate::packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter};
-use crate::platform::{PLATFORMS, Platform};
+use crate::packet_filter::{FoundRules, PacketFilter};
+use crate::platform::{OwnEnd, Profile};
 use crate::rehearse::{Actor, Rehearsal, Stage, outcome_only};
 use crate::routing;
 use crate::sides::{End, Proofs, Side, cross_check, take_sides};
@@ -147,8 +148,8 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         let unwritable = |refused: Vec<Unwritable>| -> Vec<Finding> {
             refused.into_iter().map(|refused| refused.finding(&site.name.value).at(place.clone())).collect()
         };
-        let tree = write(site.platform.value, site.packet_filter, side).map_err(unwritable)?;
-        let (read, findings) = verify(site.platform.value, site.packet_filter, &tree);
+        let tree = write(&site.platform.value, site.packet_filter, side).map_err(unwritable)?;
+        let (read, findings) = verify(&site.platform.value, site.packet_filter, &tree);
         if read != side.gateway || !findings.is_empty() {
             let message = format!("what was written for {} reads back differently", site.name.value);
             let mut all = vec![Finding::new(&rules::READ_BACK_DIFFERS, message).at(place)];
@@ -192,9 +193,10 @@ pub struct Flaw {
 /// What the negotiation of a tunnel's two gateways would fail at, rehearsed as they are.
 pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
     let actor = |i: usize| {
-        let facts = ends[i].platform.value.facts();
-        let reading = ReadGateway { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.ends_by_address, tree: None };
-        Actor { reading, behaviour: facts.behaviour, stands: ends[i].stands() }
+        let facts = &ends[i].platform.value;
+        let reading =
+            ReadGateway { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.own_end == OwnEnd::ByAddress, tree: None };
+        Actor { reading, behaviour: &facts.behaviour, stands: ends[i].stands() }
     };
     let came = outcome_only([actor(0), actor(1)]);
     if !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works) {
@@ -210,7 +212,7 @@ pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
 }
 
 /// Writes one side: the files of the daemon, the packet filter, the network and the routing protocol.
-fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
+fn write(platform: &Profile, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = platform.write(&side.gateway, &side.remarks)?;
     tree.extend(filter.write(&side.gateway, &side.remarks)?);
     tree.extend(network::write(&side.gateway, &side.remarks)?);
@@ -220,32 +222,13 @@ fn write(platform: &dyn Platform, filter: &dyn PacketFilter, side: &Side) -> Res
 }
 
 /// Reads a gateway back from its files, daemon and packet filter together.
-pub fn verify(platform: &dyn Platform, packet_filter: &dyn PacketFilter, tree: &Tree) -> (Gateway, Vec<Finding>) {
+pub fn verify(platform: &Profile, packet_filter: &dyn PacketFilter, tree: &Tree) -> (Gateway, Vec<Finding>) {
     read_gateway(platform, &[packet_filter], tree)
 }
 
-/// Where below a gateway's `/` the files stand that are read: each path begins with one of these.
-pub const READ_BELOW: &[&str] = &[
-    "etc/swanctl",
-    "etc/strongswan",
-    "etc/ipsec.",
-    "etc/iked",
-    "etc/nftables",
-    "etc/iptables",
-    "etc/network/",
-    "etc/systemd/network",
-    "etc/frr/",
-    "listing/",
-];
-
-/// The platforms whose files stand in a tree.
-pub fn platforms_of(tree: &Tree) -> Vec<&'static dyn Platform> {
-    PLATFORMS.iter().copied().filter(|platform| platform.is_of(tree)).collect()
-}
-
 /// Reads a gateway from its files, with the packet filters whose files stand there.
-pub fn read_tree(platform: &dyn Platform, tree: &Tree) -> (Gateway, Vec<Finding>) {
-    let filters: Vec<_> = PACKET_FILTERS.iter().copied().filter(|filter| filter.is_of(tree)).collect();
+pub fn read_tree(context: &Context, platform: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let filters: Vec<_> = context.filters.iter().copied().filter(|filter| filter.is_of(tree)).collect();
     read_gateway(platform, &filters, tree)
 }
 
@@ -271,7 +254,7 @@ fn too_many_pairs(gateway: &mut Gateway) -> Vec<Finding> {
     many.iter().map(find).collect()
 }
 
-fn read_gateway(platform: &dyn Platform, packet_filters: &[&dyn PacketFilter], tree: &Tree) -> (Gateway, Vec<Finding>) {
+fn read_gateway(platform: &Profile, packet_filters: &[&dyn PacketFilter], tree: &Tree) -> (Gateway, Vec<Finding>) {
     let (mut gateway, mut findings) = platform.read(tree);
     findings.extend(too_many_pairs(&mut gateway));
     let mut found = FoundRules::default();

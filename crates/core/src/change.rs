@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use crate::build::verify;
+use crate::context::Context;
 use crate::description::Site;
 use crate::duration::duration_words;
 use crate::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Protection, Traffic, Tree};
-use crate::platform::PLATFORMS;
+use crate::platform::Interrupts;
 
 /// When a change takes effect.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -61,30 +62,30 @@ pub struct Change {
 }
 
 /// What a site's new files change in those before. Nothing where there were none, or the same ones.
-pub fn changes(site: &Site, before: &Tree, now: &Tree) -> Vec<Change> {
+pub fn changes(site: &Site, before: &Tree, now: &Tree, context: &Context) -> Vec<Change> {
     // Most sites of a large build stay as they are, and need not be read.
     let same = before.files.len() == now.files.len()
         && before.files.iter().zip(&now.files).all(|(one, other)| one.0 == other.0 && one.1.text == other.1.text);
     if same || before.files.is_empty() {
         return Vec::new();
     }
-    let read = |tree: &Tree| verify(site.platform.value, site.packet_filter, tree).0;
+    let read = |tree: &Tree| verify(&site.platform.value, site.packet_filter, tree).0;
     let (mut old, new) = (read(before), read(now));
     let mut all = Vec::new();
     // Perhaps another daemon was there.
     if old.connections.is_empty() {
-        let platforms = PLATFORMS.iter().map(|other| (other, verify(*other, site.packet_filter, before).0));
+        let platforms = context.profiles.iter().map(|other| (other, verify(other, site.packet_filter, before).0));
         if let Some((other, gateway)) =
             platforms.max_by_key(|(_, gateway)| gateway.connections.len()).filter(|(_, g)| !g.connections.is_empty())
         {
-            let [before, now] = [*other, site.platform.value].map(|platform| platform.facts().title.to_owned());
+            let [before, now] = [other, &site.platform.value].map(|profile| profile.title.to_string());
             all.push(Change { tunnel: String::new(), about: "platform", before, now, effect: Effect::Interrupts, both_ends: false });
             old = gateway;
         }
     }
     all.extend(between(&old, &new));
     // A daemon that ends SAs when it takes up their files leaves no choice of the moment.
-    if site.platform.value.facts().take_up_ends_sas {
+    if site.platform.value.take_up_interrupts != Interrupts::Nothing {
         all.iter_mut().filter(|change| change.effect == Effect::AtOpening).for_each(|change| change.effect = Effect::Interrupts);
     }
     all

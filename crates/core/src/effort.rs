@@ -26,7 +26,7 @@ pub fn counted<T>(work: impl FnOnce() -> T) -> (T, u64) {
 pub(crate) struct Budget(usize);
 
 impl Budget {
-    /// As often each byte of an input may be reading at, over whatever detours.
+    /// As often each byte of an input may be looked at, over whatever detours.
     const TIMES: usize = 16;
     /// For inputs of a few lines.
     const LEAST: usize = 50_000;

@@ -24,6 +24,7 @@ mod build;
 mod change;
 mod check;
 mod compare;
+mod context;
 mod description;
 pub mod dialect;
 mod digest;
@@ -57,10 +58,11 @@ mod walk;
 
 pub use adopt::{Adopted, Adoptee, Note, adopt};
 pub use agreement::{Agreement, Bundle, Reason, agree};
-pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, READ_BELOW, build, build_some, flaw, platforms_of, read_tree, verify};
+pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
 pub use compare::{Compared, Comparison, Gravity, Parameter, ReadGateway, Shown, compare_ends, compare_same};
+pub use context::Context;
 pub use description::{
     Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema,
 };
@@ -79,10 +81,12 @@ pub use gateway::{
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use network::set_up;
 pub use origins::{Origins, origins};
-pub use packet_filter::{FoundRules, PACKET_FILTERS, PacketFilter, packet_filter};
+pub use packet_filter::{FoundRules, PacketFilter};
 pub use platform::{
-    Behaviour, Facts, Identities, Line, Liveness, Name, Narrowing, Openings, PLATFORMS, Platform, Preference, ReplayWindow, Sa, Selectors,
-    TakeOut, platform,
+    AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposal, DefaultProposals, Family, FurtherChild, Identities, InterfaceName,
+    Interrupts, KeyKinds, Line, Liveness, LogLines, LongNumbersV1, Name, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd,
+    PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, Sa, SecretFor, SeveralPairs, Steering, TakeOut,
+    ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 pub use rehearse::{
     Actor, Cure, ExchangeType, KnownAddresses, Message, Notify, OpenedChild, Payload, Rehearsal, RehearsalFailure, Rehearsals, Stage, Step,

@@ -1,6 +1,6 @@
 //! From a line of a configuration to the line of the description that it follows from, and back.
 //!
-//! The remarks that are written into configurations name keys, not lines; here they are reading up.
+//! The remarks that are written into configurations name keys, not lines; here they are looked up.
 
 use std::collections::BTreeMap;
 

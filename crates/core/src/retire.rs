@@ -50,7 +50,7 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
     let name = &site.name.value;
     let empty = Tree::default();
     let (with, without) = (whole.trees.get(name).unwrap_or(&empty), rest.trees.get(name).unwrap_or(&empty));
-    let daemon = site.platform.value.take_out(gateway);
+    let daemon = site.platform.value.family.take_out(gateway);
     let rules = site.packet_filter.take_out(tunnel, with);
     let mut script = String::from("#!/bin/sh\n");
     remark(&mut script, "", &format!("{name}: takes the tunnel {tunnel} out again. Run it as root."));
@@ -65,7 +65,7 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
     let [sessions, forget] = routing::take_out(tunnel, gateway);
     section("What the peer told of its networks.", &sessions);
     section("Rules and interface.", &[rules, network::take_down(tunnel, with)].concat());
-    section("The files of this tunnel.", &file_commands(with, without, site.platform.value.needs()));
+    section("The files of this tunnel.", &file_commands(with, without, site.platform.value.family.needs()));
     section("The daemon forgets it.", &daemon.after);
     section("So does the router.", &forget);
     let by_hand = match site.filter {

@@ -53,8 +53,8 @@ fn looks(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> 
     let mut looks = Vec::new();
     let mut look = |what: &str, command: String, good: String| looks.push(Look { what: what.to_owned(), command, good });
     let pairs: Vec<_> = built.gateways[end].crossing().into_iter().collect();
-    for (what, command, good) in site.platform.value.facts().looks {
-        look(what, command.replace("{}", stem), (*good).to_owned());
+    for (what, command, good) in &*site.platform.value.looks {
+        look(what, command.replace("{}", stem), good.to_string());
     }
     let shown: Vec<_> = pairs.iter().take(4).map(|(local, remote)| format!("{local} to {remote}")).collect();
     let more = if pairs.len() > shown.len() { ", and so on" } else { "" };

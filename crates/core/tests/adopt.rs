@@ -1,5 +1,8 @@
 //! Two gateways become a description that builds the same two gateways again.
 
+#[path = "common/known.rs"]
+mod known;
+
 use uspan_core::*;
 
 const SECRET: &[u8] = b"not a real secret, only for this test";
@@ -10,7 +13,7 @@ fn supplied(file: &str) -> Supplied {
 }
 
 fn built(text: &str, file: &str) -> Build {
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     assert!(!any_stops(&findings), "{findings:#?}\n{text}");
     let built = build(&description, &supplied(file));
     assert!(!any_stops(&built.findings), "{:#?}\n{text}", built.findings);
@@ -41,7 +44,7 @@ const PAIR: [&str; 2] = ["strongswan", "libreswan"];
 
 /// The gateways of a tree, as they are read.
 fn gateways(built: &Build, platforms: [&str; 2]) -> [Gateway; 2] {
-    let read = |end: usize| read_tree(platform(platforms[end]).expect("a platform"), &built.trees[["packhouse", "coldstore"][end]]).0;
+    let read = |end: usize| known::read_as(known::platform(platforms[end]), &built.trees[["packhouse", "coldstore"][end]]).0;
     [read(0), read(1)]
 }
 
@@ -49,11 +52,11 @@ fn adopted(built: &Build, platforms: [&str; 2]) -> Adopted {
     let gateways = gateways(built, platforms);
     let names = ["packhouse", "coldstore"];
     let adoptee = |end: usize| {
-        let facts = platform(platforms[end]).expect("a platform").facts();
+        let facts = known::platform(platforms[end]);
         let reading = ReadGateway {
             name: names[end],
             gateway: &gateways[end],
-            ends_open: facts.ends_by_address,
+            ends_open: facts.own_end == OwnEnd::ByAddress,
             tree: Some(&built.trees[names[end]]),
         };
         Adoptee { reading, facts }

@@ -2,12 +2,13 @@
 //!
 //! Each case is an input that was made to be expensive. The one of twice the size may take little more than twice the steps.
 
+#[path = "common/known.rs"]
+mod known;
+
 use std::fmt::Write as _;
 
 use uspan_core::effort::counted;
-use uspan_core::{
-    Adoptee, Description, Finding, Gateway, ReadGateway, Source, Supplied, Tree, TreeFile, adopt, build, compare_ends, platform, read_tree,
-};
+use uspan_core::{Adoptee, Description, Finding, Gateway, ReadGateway, Source, Supplied, Tree, TreeFile, adopt, build, compare_ends};
 
 /// As many steps each byte may take, beside a start that is free.
 const STEPS_A_BYTE: u64 = 20;
@@ -23,7 +24,7 @@ fn tree(files: impl IntoIterator<Item = (String, String)>) -> Tree {
 
 fn read(word: &str, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let bytes: usize = tree.files.values().map(|file| file.text.len()).sum();
-    let ((gateway, findings), steps) = counted(|| read_tree(platform(word).expect("a platform"), tree));
+    let ((gateway, findings), steps) = counted(|| known::read_as(known::platform(word), tree));
     assert!(steps <= STEPS_A_BYTE * bytes as u64 + FREE, "{steps} steps for {bytes} bytes");
     assert!(findings.len() <= bytes * FINDINGS / 1000 + 50, "{} findings for {bytes} bytes", findings.len());
     (gateway, findings)
@@ -130,7 +131,7 @@ fn thousands_of_child_sas_held_against_each_other() {
         let [left, right] = both();
         let (_, steps) = counted(|| compare_ends(left, right));
         assert!(steps <= 300 * count as u64 + 10_000_000, "{steps} steps for {count} Child SAs");
-        let facts = platform("strongswan").expect("a platform").facts();
+        let facts = known::platform("strongswan");
         let (adopted, steps) = counted(|| adopt(both().map(|reading| Adoptee { reading, facts })));
         assert!(steps <= 300 * count as u64 + 10_000_000, "{steps} steps for {count} Child SAs");
         assert!(!adopted.text.is_empty());
@@ -160,7 +161,7 @@ fn a_description_of_very_many_pairs_is_refused_before_it_is_worked_out() {
     let sites = site("packhouse", 1, nets(1)) + &site("coldstore", 2, nets(100));
     let text =
         format!("unified-span = 1\n{sites}[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n");
-    let (description, findings) = Description::parse(&Source::new("d", text.as_str()));
+    let (description, findings) = Description::parse(&Source::new("d", text.as_str()), known::context());
     assert!(says(&findings, "US335"), "{findings:?}");
     assert!(description.tunnels.iter().all(|tunnel| tunnel.pairs.len() <= 1024));
     drop(build(&description, &Supplied::default()));

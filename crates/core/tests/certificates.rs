@@ -1,5 +1,8 @@
 //! Certificates: what is read from them, and what is found wrong with them.
 
+#[path = "common/known.rs"]
+mod known;
+
 use std::sync::LazyLock;
 
 use rcgen::{BasicConstraints, CertificateParams, DnType, IsCa, Issuer, KeyPair, SanType};
@@ -72,7 +75,7 @@ fn good() -> Given {
 }
 
 fn found(given: &Given) -> (Build, Vec<&'static str>) {
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", TEXT));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", TEXT), known::context());
     assert!(findings.is_empty(), "{findings:#?}");
     let file = |certificate: &Certificate| KeyFile::Certificate(certificate.clone());
     let keys = [("packhouse.crt", &given.packhouse), ("coldstore.crt", &given.coldstore), ("ca.crt", &given.issuer)];
@@ -130,7 +133,7 @@ fn subject_found(certificate: Certificate, method: &str) -> Vec<(&'static str, S
     let keys = "keys = { certificate = \"packhouse.crt\"";
     let text = TEXT.replacen(keys, &format!("identity = {{ subject = \"O=Alder Creek Orchards, CN=packhouse\" }}\n{keys}"), 1);
     let (description, findings) =
-        Description::parse(&Source::new("orchard.span.toml", text.replace("authentication = \"certificates\"", method)));
+        Description::parse(&Source::new("orchard.span.toml", text.replace("authentication = \"certificates\"", method)), known::context());
     assert!(findings.is_empty(), "{findings:#?}");
     let file = |certificate: &Certificate| KeyFile::Certificate(certificate.clone());
     let given = good();

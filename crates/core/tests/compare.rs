@@ -1,5 +1,8 @@
 //! Two gateways' files held against each other: what a change in them is found to be.
 
+#[path = "common/known.rs"]
+mod known;
+
 use uspan_core::*;
 
 const DEMO: &str = include_str!("../demo/orchard.span.toml");
@@ -7,7 +10,7 @@ const SECRET: &[u8] = b"not a real secret, only for this test";
 
 /// What the description writes, by site.
 fn trees(text: &str) -> std::collections::BTreeMap<String, Tree> {
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     assert!(findings.is_empty(), "{findings:#?}");
     let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, drawn: true, exposed: false };
     let supplied = Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() };
@@ -31,9 +34,9 @@ fn edited(text: &str, edits: &[Edit]) -> [Tree; 2] {
 }
 
 fn read(tree: &Tree) -> Gateway {
-    let platforms = platforms_of(tree);
+    let platforms = known::context().profiles_of(tree);
     assert_eq!(platforms.len(), 1, "{platforms:?}");
-    read_tree(platforms[0], tree).0
+    known::read_as(platforms[0], tree).0
 }
 
 fn compared(text: &str, edits: &[Edit]) -> Comparison {
@@ -218,7 +221,7 @@ fn other_tunnels_of_a_hub_are_none_of_this_ones_business() {
         tunnel("market", "carries = \"gateways\""),
     ]
     .concat();
-    let (description, findings) = Description::parse(&Source::new("star.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("star.span.toml", text), known::context());
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = |name: &str| Secret::new(format!("{name}: not a real secret, only for this test").into_bytes());
     let file = |name: &str| (name.to_owned(), SecretFile::Read { secret: secret(name), guesses_log10: 40.0, drawn: true, exposed: false });

@@ -1,5 +1,8 @@
 //! The net under the build: what is spoilt on one end is found, and what a platform cannot say it refuses.
 
+#[path = "common/known.rs"]
+mod known;
+
 use std::time::Duration;
 
 use uspan_core::algorithm::{Kind, Transform, named};
@@ -8,7 +11,7 @@ use uspan_core::*;
 const DEMO: &str = include_str!("../demo/orchard.span.toml");
 
 fn built(text: &str) -> [Gateway; 2] {
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = Secret::new(b"not a real secret, only for this test".to_vec());
     let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
@@ -226,7 +229,7 @@ fn hosts_as_built_are_whole_and_in_transport_mode() {
 #[test]
 fn a_packet_between_hosts_keeps_its_header_and_grows_by_esp_alone() {
     let mtu = |text: &str| {
-        let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+        let (description, _) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
         agree(&description, &description.tunnels[0]).0.expect("an agreement").inner_mtu
     };
     assert_eq!(mtu(&hosts("")), mtu(DEMO) + 20);
@@ -324,10 +327,10 @@ fn a_black_hole_that_is_preferred_to_what_is_learned_is_found() {
 /// What a platform says to a gateway that is spoilt for it.
 fn refusal(word: &str, spoil: impl Fn(&mut Gateway)) -> String {
     let [mut gateway, _] = demo();
-    let platform = platform(word).expect("known");
+    let platform = known::platform(word);
     // As the platform opens at once.
     let children = connection(&mut gateway).children.iter_mut();
-    children.for_each(|child| child.opening.value.trap &= platform.facts().openings.trap_beside_start);
+    children.for_each(|child| child.opening.value.trap &= platform.opens(OpeningWay::TrapBesideStart));
     spoil(&mut gateway);
     let remarks = Remarks { stem: "harvest".to_owned(), ..Remarks::default() };
     match platform.write(&gateway, &remarks) {
@@ -389,7 +392,7 @@ fn left_out_settings_are_the_platforms_defaults_and_marked() {
         ),
     );
     for (word, esp, window, persistent) in [("strongswan", 3_960, 32, false), ("libreswan", 28_800, 128, true)] {
-        let (gateway, findings) = platform(word).expect("known").read(&tree);
+        let (gateway, findings) = known::platform(word).read(&tree);
         assert_eq!(findings, [], "{word}");
         let connection = &gateway.connections[0];
         let child = &connection.children[0];

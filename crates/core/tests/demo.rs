@@ -1,5 +1,8 @@
 //! The demo, from its text to the files of both gateways.
 
+#[path = "common/known.rs"]
+mod known;
+
 use uspan_core::algorithm::Kind;
 use uspan_core::{Description, SecretFile, Source, Supplied, build};
 
@@ -13,7 +16,7 @@ fn supplied() -> Supplied {
 
 #[test]
 fn the_demo_builds_without_a_finding() {
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", DEMO));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", DEMO), known::context());
     assert_eq!(findings, []);
     let built = build(&description, &supplied());
     assert_eq!(built.findings, []);
@@ -33,7 +36,7 @@ fn the_demo_builds_without_a_finding() {
 #[test]
 fn the_same_input_gives_the_same_bytes() {
     let once = || {
-        let (description, _) = Description::parse(&Source::new("orchard.span.toml", DEMO));
+        let (description, _) = Description::parse(&Source::new("orchard.span.toml", DEMO), known::context());
         build(&description, &supplied()).trees
     };
     assert_eq!(once(), once());
@@ -42,7 +45,7 @@ fn the_same_input_gives_the_same_bytes() {
 /// Findings of the demo with the tunnel's strength replaced.
 fn findings_with(offer: &str) -> Vec<String> {
     let text = DEMO.replace("strength = \"strong\"", offer);
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     assert_eq!(findings, []);
     build(&description, &supplied()).findings.iter().map(|f| format!("{} {} | {}", f.rule.code, f.message, f.remedy)).collect()
 }
@@ -63,7 +66,7 @@ fn every_choice_and_every_rejection_has_its_reason() {
 esp = [{ encryption = "aes-256-gcm" }, { encryption = "camellia-256-ccm" }, { encryption = "aes-128-gcm" }]
 ike = [{ encryption = "aes-256-ccm", prf = "sha2-384", group = "ecp-384" }, { encryption = "aes-256-gcm", prf = "sha2-384", group = "ecp-256" }]"#;
     let text = DEMO.replace("strength = \"strong\"", offer);
-    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     let built = build(&description, &supplied());
     let reasons: Vec<_> =
         built.tunnels[0].agreement.reasons.iter().map(|r| format!("{} {} {}: {}", r.about, r.taken, r.value, r.why)).collect();
@@ -74,7 +77,7 @@ ike = [{ encryption = "aes-256-ccm", prf = "sha2-384", group = "ecp-384" }, { en
 fn presets_leave_out_what_one_end_cannot_do() {
     let built = |strength: &str| {
         let text = DEMO.replace("\"strong\"", &format!("\"{strength}\"")).replace("\"libreswan\"", "\"strongswan\"");
-        let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+        let (description, _) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
         build(&description, &supplied()).tunnels[0].agreement.clone()
     };
     for strength in ["strong", "brisk", "common"] {
@@ -102,7 +105,7 @@ fn tunnels_with_awkward_names_do_not_meet() {
             i + 1,
         ));
     }
-    let (description, findings) = Description::parse(&Source::new("names.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("names.span.toml", text), known::context());
     assert_eq!(findings, []);
     let secret = |i: usize| SecretFile::Read {
         secret: uspan_core::Secret::new(vec![b'a' + i as u8; 40]),
@@ -115,8 +118,7 @@ fn tunnels_with_awkward_names_do_not_meet() {
     assert_eq!(built.findings, []);
     // Three files for each of the five tunnels; and the whole tree reads back to five peers.
     assert_eq!(built.trees["packhouse"].files.len(), 15);
-    let (gateway, findings) =
-        uspan_core::verify(uspan_core::platform("strongswan").expect("known"), uspan_core::PACKET_FILTERS[0], &built.trees["packhouse"]);
+    let (gateway, findings) = uspan_core::verify(known::platform("strongswan"), known::context().filters[0], &built.trees["packhouse"]);
     assert_eq!((gateway.connections.len(), gateway.secrets.len(), findings.len()), (5, 5, 0));
     for connection in &gateway.connections {
         assert!(gateway.secret_for(connection).is_some(), "{}", connection.name);
@@ -127,7 +129,7 @@ fn tunnels_with_awkward_names_do_not_meet() {
 fn a_site_that_narrows_its_platform_moves_the_agreement_and_says_why() {
     let narrowed = "shares-internet = true\nallows = { encryption = [\"aes-256-cbc\"], group = [\"modp-4096\"] }\n";
     let text = DEMO.replacen("shares-internet = true\n", narrowed, 1);
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     assert_eq!(findings, []);
     let built = build(&description, &supplied());
     assert_eq!(built.findings, []);

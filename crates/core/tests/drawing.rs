@@ -1,5 +1,8 @@
 //! Pictures, measured: nothing covers anything, no two lines cross that need not, no line runs through a box.
 
+#[path = "common/known.rs"]
+mod known;
+
 use std::fmt::Write as _;
 
 use uspan_core::*;
@@ -35,7 +38,7 @@ fn drawn_with(sites: usize, pairs: &[(usize, usize)], more: impl Fn(usize) -> &'
             more(i)
         );
     }
-    let (description, findings) = Description::parse(&Source::new("picture.span.toml", text.as_str()));
+    let (description, findings) = Description::parse(&Source::new("picture.span.toml", text.as_str()), known::context());
     assert!(!any_stops(&findings), "{findings:#?}");
     let file = |i: usize| {
         let secret = Secret::new([SECRET, i.to_string().as_bytes()].concat());

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
 use uspan_core::{
-    Build, Description, Finding, Hook, Packet, Protection, Secret, SecretFile, Source, Supplied, Traffic, Tunnel, Verdict, any_stops,
-    build, fingerprint, sheet,
+    Build, Context, Description, Finding, Hook, Packet, Protection, Secret, SecretFile, Source, Supplied, Traffic, Tunnel, Verdict,
+    any_stops, build, fingerprint, sheet,
 };
 
 const MASTER: &str = "a-master-secret-that-is-made-up-0123456789";
@@ -37,7 +37,7 @@ fn star(more: &str) -> String {
 fn read(text: &str, files: &[(&str, &str)]) -> (Description, Vec<Finding>) {
     let files: BTreeMap<&str, &str> = files.iter().copied().collect();
     let mut give = |file: &str| files.get(file).map(|text| (*text).to_owned()).ok_or_else(|| "no such file".to_owned());
-    Description::parse_with(&Source::new("fleet.span.toml", text), &mut give)
+    Description::parse_with(&Source::new("fleet.span.toml", text), &Context::built_in(), &mut give)
 }
 
 fn supplied() -> Supplied {

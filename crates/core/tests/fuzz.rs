@@ -2,6 +2,9 @@
 //!
 //! `USPAN_FUZZ_RUNS` says how often each reader is tried; without it a few thousand times.
 
+#[path = "common/known.rs"]
+mod known;
+
 #[path = "common/seeds.rs"]
 mod seeds;
 
@@ -52,7 +55,7 @@ fn runs() -> u32 {
 fn survives(word: &'static str, below: &'static [&'static str]) {
     let seeds: Vec<(Tree, Vec<String>)> = SEEDS
         .iter()
-        .filter(|tree| platforms_of(tree).iter().any(|platform| platform.facts().word == word))
+        .filter(|tree| known::context().profiles_of(tree).iter().any(|profile| profile.word == word))
         .cloned()
         .chain(FOREIGN.iter().map(|(path, text)| {
             let mut tree = Tree::default();
@@ -68,7 +71,7 @@ fn survives(word: &'static str, below: &'static [&'static str]) {
         .filter(|(_, paths)| !paths.is_empty())
         .collect();
     assert!(!seeds.is_empty(), "{word}: {below:?}");
-    let platform = platform(word).expect("a platform");
+    let platform = known::platform(word);
     let config = Config { cases: runs(), failure_persistence: None, ..Config::default() };
     let rng = TestRng::deterministic_rng(RngAlgorithm::ChaCha);
     let strategy = (any::<u16>(), any::<u16>(), prop::collection::vec((0..1000u16, any::<u8>(), any::<u8>()), 1..6));
@@ -78,7 +81,7 @@ fn survives(word: &'static str, below: &'static [&'static str]) {
         let mut tree = tree.clone();
         let file = tree.files.get_mut(path).expect("there");
         file.text = changed(&file.text, &edits);
-        let (gateway, findings) = within_budget(&tree, |tree| read_tree(platform, tree));
+        let (gateway, findings) = within_budget(&tree, |tree| known::read_as(platform, tree));
         for hook in [Hook::Input, Hook::Forward, Hook::Departure] {
             // Whatever jumps where, asking comes to an end.
             let met = PacketAt {

@@ -1,5 +1,8 @@
 //! Random descriptions and random gateways: what is built reads back and mirrors.
 
+#[path = "common/known.rs"]
+mod known;
+
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
@@ -33,12 +36,12 @@ impl RandomSite {
 fn site() -> impl Strategy<Value = RandomSite> {
     let note = "[ -~äß]{0,20}";
     (
-        0..PLATFORMS.len(),
+        0..known::context().profiles.len(),
         0..5usize,
         subsequence((0..8u8).collect::<Vec<_>>(), 1..4),
         any::<bool>(),
         any::<bool>(),
-        0..PACKET_FILTERS.len(),
+        0..known::context().filters.len(),
         (0..6usize, any::<bool>()),
         note,
     )
@@ -57,7 +60,7 @@ fn site() -> impl Strategy<Value = RandomSite> {
 
 /// Sound algorithms that both platforms can do.
 fn common(kind: Kind, sa: Sa, sites: &[RandomSite; 2]) -> Vec<&'static Row> {
-    let can = |site: &RandomSite, row: &Row| PLATFORMS[site.platform].facts().can(Transform::of(row), sa);
+    let can = |site: &RandomSite, row: &Row| known::profile(site.platform).can(Transform::of(row), sa);
     kind.rows().iter().filter(|row| row.weak.is_empty() && sites.iter().all(|site| can(site, row))).collect()
 }
 
@@ -85,7 +88,7 @@ fn proposals(sites: [RandomSite; 2]) -> impl Strategy<Value = (String, String, S
         false => format!("{{ encryption = {}, integrity = {} }}", words(&ciphers), words(&integrities)),
     });
     // A platform that rekeys only with the group of the IKE SA leaves no other choice.
-    let bound = sites.iter().any(|site| PLATFORMS[site.platform].facts().pfs_group_of_ike);
+    let bound = sites.iter().any(|site| known::profile(site.platform).pfs == PfsChoice::OfIke);
     let named = select(groups).prop_map(move |group| if bound { "true".to_owned() } else { format!("\"{}\"", group.name) });
     let pfs = prop_oneof![Just("true".to_owned()), Just("false".to_owned()), named];
     (prop::collection::vec(ike, 1..4), prop::collection::vec(esp, 1..4), pfs)
@@ -114,7 +117,7 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     };
     let networks: Vec<_> = site.networks.iter().map(|n| format!("net-{n} = \"10.{}.{}.0/24\"", 40 + index, n)).collect();
     let filter = if site.joined { "joined" } else { "standalone" };
-    let routes = site.routes && PLATFORMS[site.platform].facts().route_based;
+    let routes = site.routes && known::profile(site.platform).is_steered_by_routes();
     let style = if routes { "route-based" } else { "policy-based" };
     let note = serde_json::to_string(&format!("x{}", site.note)).expect("a string");
     // Named, whether a tunnel uses them or not; without the private one where it is on the gateway.
@@ -125,11 +128,11 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
         text,
         "[site.{name}]\nplatform = \"{}\"\ngateway = {{ address = \"{address}\"{own}, outside = \"wan0\", inside = \"lan0\" }}\n\
          networks = {{ {} }}\n{identity}{keys}as-number = {}\nshares-internet = {}\nfilter = \"{filter}\"\npacket-filter = \"{}\"\nstyle = \"{style}\"\nnote = {note}\n",
-        PLATFORMS[site.platform].facts().word,
+        known::profile(site.platform).word,
         networks.join(", "),
         65_001 + index,
         site.shares_internet,
-        PACKET_FILTERS[site.packet_filter].word(),
+        known::context().filters[site.packet_filter].word(),
     );
 }
 
@@ -149,18 +152,18 @@ prop_compose! {
 
 /// What is seen inside the tunnel: sizes, addresses of interfaces, networks that appear as others.
 fn inside(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
-    let routed = sites.map(|site| site.routes && PLATFORMS[site.platform].facts().route_based);
+    let routed = sites.map(|site| site.routes && known::profile(site.platform).is_steered_by_routes());
     // What is translated late is seen by one packet filter alone.
-    let able = [0, 1].map(|end| routed[end] || PACKET_FILTERS[sites[end].packet_filter].sees_translated());
+    let able = [0, 1].map(|end| routed[end] || known::context().filters[sites[end].packet_filter].sees_translated());
     let networks = sites.map(|site| site.networks.clone());
     let linked = routed == [true, true];
-    let facts = sites.map(|site| PLATFORMS[site.platform].facts());
+    let facts = sites.map(|site| known::profile(site.platform));
     let mut choices = vec![String::new(), "compression = false\n".to_owned()];
     for (word, dscp) in [("both", Dscp::Both), ("never", Dscp::Never)] {
         choices.extend(facts.iter().all(|facts| facts.dscp.contains(&dscp)).then(|| format!("copies-dscp = \"{word}\"\n")));
     }
     choices.extend(facts.iter().all(|facts| facts.replay_window == ReplayWindow::Settable).then(|| "replay-window = 512\n".to_owned()));
-    choices.extend(facts.iter().all(|facts| facts.extended_sequence).then(|| "extended-sequence-numbers = true\n".to_owned()));
+    choices.extend(facts.iter().all(|facts| facts.has_long_sequence_numbers()).then(|| "extended-sequence-numbers = true\n".to_owned()));
     let packets = select(choices);
     (1280u16..=9000, any::<bool>(), any::<[bool; 2]>(), packets).prop_map(move |(mtu, link, appears, sequence)| {
         let mut text = format!("path-mtu = {mtu}\n{sequence}");
@@ -191,12 +194,12 @@ fn passing() -> impl Strategy<Value = String> {
 }
 
 fn traversal(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
-    let can = |wanted| sites.iter().any(|site| PLATFORMS[site.platform].facts().encapsulations.contains(&wanted));
+    let can = |wanted| sites.iter().any(|site| known::profile(site.platform).encapsulations.contains(&wanted));
     let mut words = vec!["automatic"];
     words.extend(can(Encapsulation::Forced).then_some("forced"));
     let behind = sites.iter().any(|site| site.reach == 1);
     // Nor where a daemon does not know its own address.
-    let blind = sites.iter().any(|site| site.reach > 1 && !PLATFORMS[site.platform].facts().knows_own_address);
+    let blind = sites.iter().any(|site| site.reach > 1 && known::profile(site.platform).nat_detection == NatDetection::NeedsOwnAddress);
     words.extend((can(Encapsulation::Off) && !behind && !blind).then_some("off"));
     select(words).prop_map(|word| format!("nat-traversal = \"{word}\"\n"))
 }
@@ -209,11 +212,11 @@ fn description() -> impl Strategy<Value = String> {
         // Whoever cannot be found opens.
         let opener = [&one, &other].into_iter().position(|site| site.reach == 3);
         let pairs: Vec<_> = one.networks.iter().flat_map(|a| other.networks.iter().map(move |b| (*a, *b))).collect();
-        let can = [&one, &other].map(|site| PLATFORMS[site.platform].facts());
+        let can = [&one, &other].map(|site| known::profile(site.platform));
         // With one Child SA for each peer, and one pair in each Child SA at the other end, one pair is carried; and
         // with lists of selectors, all of them.
-        let single = can.iter().any(|facts| !facts.selectors.several_sas);
-        let listless = can.iter().any(|facts| !facts.selectors.several_in_one_sa);
+        let single = can.iter().any(|facts| !facts.selectors.contains(&SeveralPairs::AnSaEach));
+        let listless = can.iter().any(|facts| !facts.selectors.contains(&SeveralPairs::InOneSa));
         let several = if single && listless { 1 } else { pairs.len() };
         let carried = prop::option::of(subsequence(pairs.clone(), 1..=several));
         let carried = carried.prop_map(move |chosen| match chosen {
@@ -221,7 +224,7 @@ fn description() -> impl Strategy<Value = String> {
             Some(chosen) if single && chosen.len() > 1 => None,
             chosen => chosen,
         });
-        let plain = can.iter().any(|facts| !facts.openings.on_traffic);
+        let plain = can.iter().any(|facts| !facts.opens(OpeningWay::OnTraffic));
         let free = can.iter().all(|facts| facts.identities.free);
         let strength = prop::option::of(select(vec!["strong", "brisk", "common"]));
         let sites = [one.clone(), other.clone()];
@@ -259,7 +262,7 @@ fn description() -> impl Strategy<Value = String> {
                 let fixed = [&one, &other].iter().all(|site| matches!(site.reach, 0 | 4 | 5));
                 let gre = fixed && one.note.len() % 3 == 0 && !traversal.contains("forced");
                 // A session between the interfaces, where both ends have one with an address.
-                let routed = [&one, &other].iter().all(|site| gre || site.routes && PLATFORMS[site.platform].facts().route_based);
+                let routed = [&one, &other].iter().all(|site| gre || site.routes && known::profile(site.platform).is_steered_by_routes());
                 let bgp = routed && other.note.len() % 2 == 0 && !inside.contains("appears-as");
                 let link = if inside.contains("link =") { "" } else { "link = \"10.254.0.0/30\"\n" };
                 let inside = if bgp { format!("{inside}{link}routing = \"bgp\"\n") } else { inside };
@@ -338,7 +341,7 @@ proptest! {
     /// other, and they mirror.
     #[test]
     fn a_valid_description_builds_reads_back_and_mirrors(text in description(), secret in prop::collection::vec(1u8..=255, 16..80)) {
-        let (description, findings) = Description::parse(&Source::new("random.span.toml", text.as_str()));
+        let (description, findings) = Description::parse(&Source::new("random.span.toml", text.as_str()), known::context());
         prop_assert!(findings.is_empty(), "{text}\n{findings:#?}");
         let built = build(&description, &supplied(secret));
         prop_assert!(!any_stops(&built.findings), "{text}\n{:#?}", built.findings);
@@ -347,10 +350,10 @@ proptest! {
         let mut read = Vec::new();
         for (name, gateway) in tunnel.ends.iter().zip(&tunnel.gateways) {
             let site = description.sites.iter().find(|site| site.name.value == *name).expect("a site");
-            let (again, findings) = verify(site.platform.value, site.packet_filter, &built.trees[name]);
+            let (again, findings) = verify(&site.platform.value, site.packet_filter, &built.trees[name]);
             prop_assert!(findings.is_empty(), "{findings:#?}");
             prop_assert_eq!(&again, gateway);
-            prop_assert_eq!(changes(site, &built.trees[name], &built.trees[name]), []);
+            prop_assert_eq!(changes(site, &built.trees[name], &built.trees[name], known::context()), []);
             read.push((again, site.shares_internet));
         }
         let site = |i: usize| description.sites.iter().find(|site| site.name.value == tunnel.ends[i]).expect("a site");
@@ -369,10 +372,10 @@ proptest! {
         let same = compare_same(reading(0), reading(0));
         prop_assert_eq!(same.count(Gravity::Fatal) + same.count(Gravity::Compatible), 0, "{:#?}", same.pairs);
         // Either end can open it, if it knows where the other one is; a packet crosses and its answer comes back.
-        let facts = |i: usize| site(i).platform.value.facts();
+        let facts = |i: usize| &site(i).platform.value;
         let actor = |i: usize| Actor {
-            reading: ReadGateway { ends_open: facts(i).ends_by_address, ..reading(i) },
-            behaviour: facts(i).behaviour,
+            reading: ReadGateway { ends_open: facts(i).own_end == OwnEnd::ByAddress, ..reading(i) },
+            behaviour: &facts(i).behaviour,
             stands: site(i).stands(),
         };
         for opener in [0, 1].into_iter().filter(|end| read[*end].0.connections[0].remote.value != Endpoint::Anywhere) {
@@ -428,7 +431,7 @@ proptest! {
         let trees = |note: &str| {
             let quoted = serde_json::to_string(note).expect("a string");
             let text = include_str!("../demo/orchard.span.toml").replace("[tunnel.harvest]", &format!("[tunnel.harvest]\nnote = {quoted}"));
-            let (description, findings) = Description::parse(&Source::new("n", text.replace("secrets/harvest.key", "k")));
+            let (description, findings) = Description::parse(&Source::new("n", text.replace("secrets/harvest.key", "k")), known::context());
             assert_eq!(findings, []);
             build(&description, &supplied(b"0123456789abcdef0123456789abcdef".to_vec())).trees
         };
@@ -442,7 +445,7 @@ proptest! {
     /// Whatever stands in a description, it is answered, not crashed on.
     #[test]
     fn any_text_is_answered(text in "(\\[site\\.a\\]|\\[tunnel\\.b\\]|platform|gateway|between|networks|carries|ike|=|\"|\\{|\\}|\\[|\\]|,|\n| |10\\.0\\.0\\.1/8|strongswan|[a-z]{1,3}|\\PC){0,60}") {
-        let (description, _) = Description::parse(&Source::new("any", text));
+        let (description, _) = Description::parse(&Source::new("any", text), known::context());
         let _ = build(&description, &Supplied::default());
     }
 }
@@ -451,7 +454,7 @@ proptest! {
 
 fn words(platform: usize, kind: Kind, sa: Sa, aead: Option<bool>) -> Vec<Transform> {
     let rows = kind.rows().iter().filter(|row| !row.name.is_empty() && aead.is_none_or(|aead| row.aead == aead));
-    rows.map(Transform::of).filter(|one| PLATFORMS[platform].facts().can(*one, sa)).collect()
+    rows.map(Transform::of).filter(|one| known::profile(platform).can(*one, sa)).collect()
 }
 
 /// One to three of a list, in an order of their own.
@@ -460,7 +463,7 @@ fn some<A: Clone + std::fmt::Debug + 'static>(list: Vec<A>) -> impl Strategy<Val
 }
 
 fn ike_proposal(platform: usize) -> impl Strategy<Value = Proposal> {
-    let follows = PLATFORMS[platform].facts().prf_follows_integrity;
+    let follows = known::profile(platform).prf == PrfChoice::OfIntegrity;
     let groups = || some(words(platform, Kind::KeyExchange, Sa::Ike, None));
     let prfs = || some(words(platform, Kind::Prf, Sa::Ike, None));
     let proposal = |lists: [Vec<Transform>; 4]| Proposal::new(Protocol::Ike, lists.into_iter().flatten());
@@ -488,7 +491,7 @@ fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<Proposal>> {
     };
     // Where one group serves all proposals, a proposal has exactly that one.
     let groups = prop_oneof![Just(Vec::new()), select(words(platform, Kind::KeyExchange, Sa::Esp, None)).prop_map(|group| vec![group])];
-    let wide = any::<bool>().prop_map(move |wide| wide && PLATFORMS[platform].facts().extended_sequence);
+    let wide = any::<bool>().prop_map(move |wide| wide && known::profile(platform).has_long_sequence_numbers());
     (prop::collection::vec(one, 1..4), groups, wide).prop_map(|(list, groups, wide)| {
         let each = list.into_iter().map(|(ciphers, integrities)| {
             let transforms = ciphers.into_iter().chain(integrities).chain(groups.iter().copied());
@@ -499,7 +502,7 @@ fn esp_proposals(platform: usize) -> impl Strategy<Value = Vec<Proposal>> {
 }
 
 fn identity(platform: usize) -> impl Strategy<Value = Identity> {
-    let free = PLATFORMS[platform].facts().identities.free;
+    let free = known::profile(platform).identities.free;
     let any = prop_oneof![
         any::<[u8; 4]>().prop_map(|octets| Identity::Address(octets.into())),
         any::<[u8; 16]>().prop_map(|octets| Identity::Address(octets.into())),
@@ -530,11 +533,11 @@ fn lifetime(margin: u64) -> impl Strategy<Value = Setting<Lifetime>> {
 fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = Child> {
     let dead = select(vec![OnDeadPeer::Reopen, OnDeadPeer::AwaitTraffic, OnDeadPeer::Forget]);
     let mut ways = vec![Opening::START, Opening::TRAP, Opening::WAIT];
-    ways.extend(PLATFORMS[platform].facts().openings.trap_beside_start.then_some(Opening::BOTH));
+    ways.extend(known::profile(platform).opens(OpeningWay::TrapBesideStart).then_some(Opening::BOTH));
     let opening = select(ways);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
-    let facts = PLATFORMS[platform].facts();
-    let packets = (0..2040u32, select(facts.dscp), select(vec![None, Some(GRE), Some(1)]));
+    let facts = known::profile(platform);
+    let packets = (0..2040u32, select(facts.dscp.to_vec()), select(vec![None, Some(GRE), Some(1)]));
     (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
         move |(local, remote, esp, mode, lifetime, opening, dead, (window, dscp, protocol))| Child {
             name: String::new(),
@@ -561,12 +564,13 @@ fn public_key(body: &str) -> PublicKey {
 fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
     (10u64..150, any::<bool>()).prop_flat_map(move |(margin, watched)| {
         let ends = (endpoint(), endpoint(), identity(platform), identity(platform));
-        let facts = PLATFORMS[platform].facts();
-        let talk = (select(facts.encapsulations), select(facts.versions), any::<bool>(), prop::option::of(1u32..999_999_999));
+        let facts = known::profile(platform);
+        let talk =
+            (select(facts.encapsulations.to_vec()), select(facts.versions.to_vec()), any::<bool>(), prop::option::of(1u32..999_999_999));
         let offers = prop::collection::vec(ike_proposal(platform), 1..4);
         let children = prop::collection::vec(child(platform, margin, watched), 1..4);
         let secret = prop::collection::vec(any::<u8>(), 1..64);
-        let proof = (secret, select(facts.methods), any::<bool>());
+        let proof = (secret, select(facts.methods.to_vec()), any::<bool>());
         (ends, talk, offers, children, lifetime(margin), any::<bool>(), 5u64..3600, proof).prop_map(
             move |(
                 (local, remote, one, other),
@@ -604,7 +608,7 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                         liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
                         persistent: Setting::planned(persistent),
                     })),
-                    interface: Setting::planned(interface.filter(|_| facts.route_based)),
+                    interface: Setting::planned(interface.filter(|_| facts.is_steered_by_routes())),
                     children,
                 };
                 let mut gateway = Gateway { connections: vec![connection], ..Gateway::default() };
@@ -631,14 +635,14 @@ fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
 
 /// Brings a gateway down to what its platform can say.
 fn narrow(platform: usize, children: &mut Vec<Child>, ike: &mut Setting<Lifetime>, persistent: &mut bool) {
-    let facts = PLATFORMS[platform].facts();
-    if facts.selectors.several_sas {
+    let facts = known::profile(platform);
+    if facts.selectors.contains(&SeveralPairs::AnSaEach) {
         return;
     }
     children.truncate(1);
     let child = &mut children[0];
     child.name = "harvest_all".to_owned();
-    if child.opening.value.trap && !facts.openings.on_traffic {
+    if child.opening.value.trap && !facts.opens(OpeningWay::OnTraffic) {
         child.opening.value = Opening::START;
     }
     *persistent = child.opening.value.start;
@@ -712,8 +716,8 @@ proptest! {
 
     /// Law 3: what a platform writes it reads back, and writing is repeatable.
     #[test]
-    fn a_platform_reads_what_it_writes((platform, gateway) in (0..PLATFORMS.len()).prop_flat_map(|p| (Just(p), gateway(p)))) {
-        let platform = PLATFORMS[platform];
+    fn a_platform_reads_what_it_writes((platform, gateway) in (0..known::context().profiles.len()).prop_flat_map(|p| (Just(p), gateway(p)))) {
+        let platform = known::profile(platform);
         let tree = platform.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
         prop_assert_eq!(&tree, &platform.write(&gateway, &remarks()).expect("as before"));
         let (read, findings) = platform.read(&tree);
@@ -724,7 +728,7 @@ proptest! {
     /// The same for the packet filter.
     #[test]
     fn a_packet_filter_reads_what_it_writes(gateway in filter_rules()) {
-        for packet_filter in PACKET_FILTERS {
+        for packet_filter in &known::context().filters {
             let tree = packet_filter.write(&gateway, &remarks()).map_err(|e| TestCaseError::fail(format!("{e:?}")))?;
             let found = packet_filter.read(&tree);
             prop_assert!(found.findings.is_empty(), "{:#?}", found.findings);
@@ -740,8 +744,8 @@ proptest! {
         for path in ["etc/swanctl/conf.d/a.conf", "etc/ipsec.d/a.conf", "etc/ipsec.d/a.secrets", "etc/nftables.d/a.nft", "etc/nftables.d/a.chains"] {
             tree.add(path, TreeFile::public(text.clone()));
         }
-        for platform in PLATFORMS {
-            PACKET_FILTERS.iter().for_each(|filter| drop(verify(*platform, *filter, &tree)));
+        for platform in &known::context().profiles {
+            known::context().filters.iter().for_each(|filter| drop(verify(platform, *filter, &tree)));
         }
     }
 }

@@ -1,5 +1,8 @@
 //! Files that people wrote: everything their formats allow, read as the daemons read them.
 
+#[path = "common/known.rs"]
+mod known;
+
 use proptest::prelude::*;
 use proptest::sample::select;
 use uspan_core::*;
@@ -14,9 +17,9 @@ fn tree(files: &[(&str, &str)]) -> Tree {
 
 fn read(files: &[(&str, &str)]) -> (Gateway, Vec<String>) {
     let tree = tree(files);
-    let platforms = platforms_of(&tree);
+    let platforms = known::context().profiles_of(&tree);
     assert_eq!(platforms.len(), 1, "{platforms:?}");
-    let (gateway, findings) = read_tree(platforms[0], &tree);
+    let (gateway, findings) = known::read_as(platforms[0], &tree);
     let said = |finding: &Finding| format!("{} {}", finding.rule.code, finding.message);
     (gateway, findings.iter().map(said).collect())
 }
@@ -225,7 +228,7 @@ fn two_files_that_call_the_same_end_left_are_compared_as_the_daemon_reads_them()
     let conf = "conn harvest\n\tleft=198.51.100.20\n\tleftid=@packhouse.example.net\n\tleftsubnet=10.41.0.0/22\n\tright=203.0.113.77\n\trightsubnet=10.73.16.0/20\n\tauthby=secret\n\tesn=no\n\tike=aes256-sha2_256;dh19\n\tesp=aes256-sha2_256;dh19\n\tauto=start\n";
     let secrets = "@packhouse.example.net 203.0.113.77 : PSK \"the same at both ends, as it should be\"\n";
     let tree = tree(&[(CONF, conf), ("etc/ipsec.secrets", secrets)]);
-    let (gateway, _) = read_tree(platforms_of(&tree)[0], &tree);
+    let (gateway, _) = known::read_as(known::platform_of(&tree), &tree);
     let reading = |name| ReadGateway { name, gateway: &gateway, ends_open: true, tree: Some(&tree) };
     let comparison = compare_ends(reading("packhouse"), reading("coldstore"));
     assert_eq!(comparison.count(Gravity::Fatal), 0, "{:#?}", comparison.pairs);
@@ -414,7 +417,7 @@ proptest! {
             let words: Vec<_> = text.iter().map(|i| pieces[i % pieces.len()]).collect();
             files.add(*path, TreeFile::public(words.join(if spaced { " " } else { "" })));
         }
-        let (gateway, _) = read_tree(platforms_of(&files)[0], &files);
+        let (gateway, _) = known::read_as(known::platform_of(&files), &files);
         let reading = ReadGateway { name: "a", gateway: &gateway, ends_open: dialect == 1, tree: Some(&files) };
         let _ = compare_ends(reading, reading);
         let same = compare_same(reading, reading);
@@ -426,8 +429,8 @@ proptest! {
     fn any_bytes_are_survived(dialect in 0..3usize, text in "\\PC{0,200}", which in select(vec![0usize, 1])) {
         let mut files = Tree::default();
         files.add(PATHS[dialect][which], TreeFile::public(text));
-        let platform = PLATFORMS[dialect];
-        let _ = read_tree(platform, &files);
+        let platform = known::profile(dialect);
+        let _ = known::read_as(platform, &files);
     }
 }
 

@@ -1,5 +1,8 @@
 //! Rehearsals as scripts of messages, after the sections of the RFCs that they follow.
 
+#[path = "common/known.rs"]
+mod known;
+
 mod common;
 
 use std::net::IpAddr;
@@ -25,15 +28,19 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
         found.for_each(|file| file.text = file.text.replace(old, new));
     }
     let reads = trees.each_ref().map(|tree| {
-        let platform = platforms_of(tree)[0];
-        (platform.facts(), read_tree(platform, tree).0)
+        let platform = known::context().profiles_of(tree)[0];
+        (platform, known::read_as(platform, tree).0)
     });
     let addresses: [IpAddr; 2] = [[198, 51, 100, 20].into(), [203, 0, 113, 77].into()];
     let actor = |end: usize| {
         let (facts, gateway) = &reads[end];
-        let reading =
-            ReadGateway { name: ["packhouse", "coldstore"][end], gateway, ends_open: facts.ends_by_address, tree: Some(&trees[end]) };
-        Actor { reading, behaviour: facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
+        let reading = ReadGateway {
+            name: ["packhouse", "coldstore"][end],
+            gateway,
+            ends_open: facts.own_end == OwnEnd::ByAddress,
+            tree: Some(&trees[end]),
+        };
+        Actor { reading, behaviour: &facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
     };
     let mut rehearsals = rehearse([actor(0), actor(1)], opener);
     assert_eq!((rehearsals.all.len(), rehearsals.alone.concat().len()), (1, 0));

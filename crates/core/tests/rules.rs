@@ -1,5 +1,8 @@
 //! The rules of a packet filter, as they stand in the files: services, what is logged, networks that appear as others.
 
+#[path = "common/known.rs"]
+mod known;
+
 use uspan_core::*;
 
 /// Builds a pair and returns the files of the packet filter of the first site, one after the other.
@@ -11,7 +14,7 @@ fn rules(sites: [&str; 2], tunnel: &str) -> String {
          networks = {{ racks = \"10.2.0.0/22\" }}\n{}\n[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n{tunnel}\n",
         sites[0], sites[1]
     );
-    let (description, findings) = Description::parse(&Source::new("rules.span.toml", text.as_str()));
+    let (description, findings) = Description::parse(&Source::new("rules.span.toml", text.as_str()), known::context());
     assert_eq!(findings, []);
     let secret = Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec());
     let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };

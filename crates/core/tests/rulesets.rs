@@ -1,6 +1,9 @@
 //! Whole packet filters of an administrator's: files as people write them, and listings of what is loaded, with the demo's
 //! tunnel among them. What the walk, the comparison and the rehearsal make of them.
 
+#[path = "common/known.rs"]
+mod known;
+
 mod common;
 
 use std::net::IpAddr;
@@ -34,7 +37,7 @@ struct Seen {
 fn seen(trees: [Tree; 2]) -> Seen {
     let mut findings = Vec::new();
     let gateways = trees.each_ref().map(|tree| {
-        let (gateway, more) = read_tree(platforms_of(tree)[0], tree);
+        let (gateway, more) = known::read_as(known::platform_of(tree), tree);
         findings.extend(more);
         gateway
     });
@@ -43,15 +46,15 @@ fn seen(trees: [Tree; 2]) -> Seen {
 
 impl Seen {
     fn actor(&self, end: usize) -> Actor<'_> {
-        let facts = platforms_of(&self.trees[end])[0].facts();
+        let facts = known::platform_of(&self.trees[end]);
         let addresses: [IpAddr; 2] = [[198, 51, 100, 20].into(), [203, 0, 113, 77].into()];
         let reading = ReadGateway {
             name: ["packhouse", "coldstore"][end],
             gateway: &self.gateways[end],
-            ends_open: facts.ends_by_address,
+            ends_open: facts.own_end == OwnEnd::ByAddress,
             tree: Some(&self.trees[end]),
         };
-        Actor { reading, behaviour: facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
+        Actor { reading, behaviour: &facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
     }
 
     fn walked(&self, from: &str, to: &str, word: &str) -> Walk {
@@ -293,7 +296,7 @@ fn a_longer_route_leads_past_the_tunnel() {
 #[test]
 fn a_listing_stands_for_the_files() {
     let trees = with(trees("shares-internet = true"), &[("listing/nft", "table inet empty {\n}\n")]);
-    let (gateway, findings) = read_tree(platforms_of(&trees[0])[0], &trees[0]);
+    let (gateway, findings) = known::read_as(known::platform_of(&trees[0]), &trees[0]);
     assert!(gateway.nat.is_empty() && gateway.filter.is_none() && findings.is_empty(), "{findings:#?}");
 }
 
@@ -325,7 +328,7 @@ fn listed_routes_steer_into_the_tunnel() {
 fn masquerading(path: &str, text: &str) -> (Vec<Vec<What>>, usize) {
     let mut tree = Tree::default();
     tree.add(path, TreeFile::public(text.to_owned()));
-    let (gateway, findings) = read_tree(platform("strongswan").expect("a platform"), &tree);
+    let (gateway, findings) = known::read_as(known::platform("strongswan"), &tree);
     let rules = gateway.ruleset.chains.iter().flat_map(|chain| &chain.rules).filter(|rule| rule.action == Action::Masquerade);
     (rules.map(|rule| rule.tests.iter().map(|test| test.what.clone()).collect()).collect(), findings.len())
 }

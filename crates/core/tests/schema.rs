@@ -22,7 +22,7 @@ fn as_json(text: &str) -> Value {
 
 #[test]
 fn editors_accept_the_demo_and_the_starter() {
-    let validator = jsonschema::validator_for(&uspan_core::schema()).expect("a schema");
+    let validator = jsonschema::validator_for(&uspan_core::schema(&uspan_core::Context::built_in())).expect("a schema");
     for text in [include_str!("../demo/orchard.span.toml"), include_str!("../../cli/assets/starter.span.toml")] {
         let errors: Vec<_> = validator.iter_errors(&as_json(text)).map(|e| e.to_string()).collect();
         assert!(errors.is_empty(), "{errors:?}");
@@ -31,7 +31,7 @@ fn editors_accept_the_demo_and_the_starter() {
 
 #[test]
 fn editors_refuse_what_the_decoder_refuses() {
-    let validator = jsonschema::validator_for(&uspan_core::schema()).expect("a schema");
+    let validator = jsonschema::validator_for(&uspan_core::schema(&uspan_core::Context::built_in())).expect("a schema");
     let demo = include_str!("../demo/orchard.span.toml");
     for (old, new) in [
         ("platform  ", "plattform "),
@@ -49,5 +49,5 @@ fn editors_refuse_what_the_decoder_refuses() {
 #[test]
 fn the_reference_page_is_current() {
     // Make it with `uspan schema --reference > docs/reference/language.md`.
-    assert_eq!(include_str!("../../../docs/reference/language.md"), uspan_core::language_reference());
+    assert_eq!(include_str!("../../../docs/reference/language.md"), uspan_core::language_reference(&uspan_core::Context::built_in()));
 }

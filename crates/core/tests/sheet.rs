@@ -1,5 +1,8 @@
 //! Parameter sheets: what they say, and what a partner's filled-in one makes of the description.
 
+#[path = "common/known.rs"]
+mod known;
+
 use uspan_core::*;
 
 const SECRET: &[u8] = b"not a real secret, only for this test";
@@ -17,7 +20,7 @@ fn supplied(guesses_log10: f64) -> Supplied {
 }
 
 fn planned(text: &str, guesses_log10: f64) -> (Description, Build, Supplied) {
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     assert!(!any_stops(&findings), "{findings:#?}");
     let supplied = supplied(guesses_log10);
     let built = build(&description, &supplied);

@@ -1,5 +1,8 @@
 //! A configuration in time: what a new one changes in an old one, and what takes a tunnel out again.
 
+#[path = "common/known.rs"]
+mod known;
+
 use std::collections::BTreeMap;
 
 use uspan_core::*;
@@ -43,7 +46,7 @@ fn supplied(first: &str) -> Supplied {
 const SECRET: &str = "Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM";
 
 fn described(text: &str) -> Description {
-    let (description, findings) = Description::parse(&Source::new("star.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("star.span.toml", text), known::context());
     assert_eq!(findings, []);
     description
 }
@@ -117,7 +120,7 @@ fn changed(site: &str, old: &str, new: &str) -> Vec<Change> {
     let description = described(&text);
     let site = description.sites.iter().find(|found| found.name.value == site).expect("a site");
     let (before, now) = (trees(STAR, SECRET), trees(&text, SECRET));
-    changes(site, before.get(&site.name.value).unwrap_or(&Tree::default()), &now[&site.name.value])
+    changes(site, before.get(&site.name.value).unwrap_or(&Tree::default()), &now[&site.name.value], &Context::built_in())
 }
 
 fn abouts(changes: &[Change]) -> Vec<&'static str> {
@@ -127,7 +130,7 @@ fn abouts(changes: &[Change]) -> Vec<&'static str> {
 #[test]
 fn nothing_before_is_no_change() {
     let description = described(STAR);
-    assert_eq!(changes(&description.sites[0], &Tree::default(), &trees(STAR, SECRET)["packhouse"]), []);
+    assert_eq!(changes(&description.sites[0], &Tree::default(), &trees(STAR, SECRET)["packhouse"], &Context::built_in()), []);
 }
 
 #[test]
@@ -155,6 +158,7 @@ fn another_secret_is_told_of_and_not_shown() {
         &description.sites[1],
         &trees(STAR, SECRET)["coldstore"],
         &trees(STAR, "another secret of forty three characters...")["coldstore"],
+        &Context::built_in(),
     );
     assert_eq!(abouts(&found), ["shared secret"]);
     assert_eq!((found[0].before.as_str(), found[0].now.as_str()), ("one", "another"));
@@ -175,8 +179,8 @@ fn tunnels_come_and_go() {
     let (with, without) = (&trees(STAR, SECRET)["packhouse"], &trees(&alone, SECRET)["packhouse"]);
     let tunnel =
         |changes: Vec<Change>| changes.into_iter().find(|change| change.about == "tunnel").map(|change| (change.tunnel, change.effect));
-    assert_eq!(tunnel(changes(&description.sites[0], with, without)), Some(("juice".to_owned(), Effect::Closes)));
-    assert_eq!(tunnel(changes(&description.sites[0], without, with)), Some(("juice".to_owned(), Effect::Opens)));
+    assert_eq!(tunnel(changes(&description.sites[0], with, without, &Context::built_in())), Some(("juice".to_owned(), Effect::Closes)));
+    assert_eq!(tunnel(changes(&description.sites[0], without, with, &Context::built_in())), Some(("juice".to_owned(), Effect::Opens)));
 }
 
 #[test]

@@ -73,7 +73,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
     let name = site.name.value.clone();
     let files = trees.get(&name).into_iter().flat_map(|tree| &tree.files);
     Site {
-        platform: site.platform.value.facts().word.to_owned(),
+        platform: site.platform.value.word.to_string(),
         address: UNKNOWN,
         own: UNKNOWN,
         forwarded: false,
@@ -89,7 +89,8 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
             .map(|tree| stems.iter().flat_map(|stem| site.packet_filter.take_up(stem, tree)).collect())
             .unwrap_or_default(),
         interfaces: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| set_up(stem, tree)).collect()).unwrap_or_default(),
-        imports: trees.get(&name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default(),
+        looks: site.platform.value.looks.iter().map(|(_, command, _)| command.to_string()).collect(),
+        imports: trees.get(&name).map(|tree| site.platform.value.family.bring_in(tree)).unwrap_or_default(),
         routing: trees.get(&name).map(|tree| stems.iter().flat_map(|stem| routing::load(stem, tree)).collect()).unwrap_or_default(),
         retire: BTreeMap::new(),
         joined: site.filter == FilterForm::Joined,

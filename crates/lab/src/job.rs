@@ -119,6 +119,9 @@ pub struct Site {
     pub packet_filter: String,
     /// The commands that load the tunnels' rules.
     pub rules: Vec<String>,
+    /// The commands with which people look at the daemon; `{}` is the tunnel's name.
+    #[serde(default)]
+    pub looks: Vec<String>,
     /// The commands that fill the daemon's database of keys.
     #[serde(default)]
     pub imports: Vec<String>,

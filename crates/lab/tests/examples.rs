@@ -4,11 +4,14 @@
 //! Needs the packages, which `uspan prove --prepare` and the loaders' test install; where they are not there, it says so, and
 //! with CI=true that is a failure.
 
+#[path = "../../core/tests/common/known.rs"]
+mod known;
+
 use std::fs;
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
-use uspan_core::{Tree, TreeFile, platform, read_tree};
+use uspan_core::{Tree, TreeFile};
 
 /// An example: where it is from, the platform, the file that it would be, its text.
 type Example = (String, &'static str, &'static str, String);
@@ -89,7 +92,7 @@ fn what_comes_with_the_daemons_is_not_blamed() {
     for (name, word, below, text) in &examples {
         let mut tree = Tree::default();
         tree.add(*below, TreeFile::public(text.clone()));
-        let (_, findings) = read_tree(platform(word).expect("a platform"), &tree);
+        let (_, findings) = known::read_as(known::platform(word), &tree);
         for finding in findings.iter().filter(|finding| !["US802", "US804"].contains(&finding.rule.code)) {
             let line = finding.place.as_ref().map(|place| text[..place.span.start].matches('\n').count() + 1);
             let shown = line.and_then(|line| text.lines().nth(line - 1)).unwrap_or_default();

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 use uspan_core::{
-    Action, Description, FoundRules, PACKET_FILTERS, Ruleset, Secret, SecretFile, Source, Supplied, Test, Tree, TreeFile, What, build,
+    Action, Context, Description, FoundRules, Ruleset, Secret, SecretFile, Source, Supplied, Test, Tree, TreeFile, What, build,
 };
 
 const EXAMPLES: &str = "/usr/share/doc/nftables/examples";
@@ -44,7 +44,7 @@ fn read(filter: usize, files: &[(&str, &str)]) -> FoundRules {
     for (path, text) in files {
         tree.add(*path, TreeFile::public((*text).to_owned()));
     }
-    PACKET_FILTERS[filter].read(&tree)
+    Context::built_in().filters[filter].read(&tree)
 }
 
 /// A ruleset in words: for each chain that is not empty what its rules ask and do, without what a listing spells otherwise.
@@ -125,7 +125,7 @@ fn demo(packet_filter: &str) -> Tree {
     let text = include_str!("../../core/demo/orchard.span.toml")
         .replace("secrets/harvest.key", "k")
         .replace("\"strongswan\"", &format!("\"strongswan\"\npacket-filter = \"{packet_filter}\""));
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text), &uspan_core::Context::built_in());
     assert!(findings.is_empty(), "{findings:#?}");
     let secret = Secret::new(b"not a real secret, only for this test".to_vec());
     let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
@@ -138,7 +138,7 @@ fn a_tunnels_rules_are_read_from_a_listing_as_from_their_files() {
     if !able() {
         return;
     }
-    for (number, filter) in PACKET_FILTERS.iter().enumerate() {
+    for (number, filter) in Context::built_in().filters.iter().enumerate() {
         let tree = demo(filter.word());
         let found = filter.read(&tree);
         assert!(!found.nat.is_empty() && found.filter.is_some() && found.findings.is_empty(), "{found:#?}");

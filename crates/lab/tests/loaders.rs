@@ -4,11 +4,14 @@
 //! Needs root and Debian's packages, which it installs. Where that is not possible it says so loudly;
 //! with CI=true that is a failure.
 
+#[path = "../../core/tests/common/known.rs"]
+mod known;
+
 use std::fmt::Write as _;
 use std::sync::LazyLock;
 
 use uspan_core::algorithm::{Kind, PRESETS, Row, Transform};
-use uspan_core::{Description, PLATFORMS, Sa, Secret, SecretFile, Source, Supplied, build};
+use uspan_core::{Description, Sa, Secret, SecretFile, Source, Supplied, build};
 use uspan_lab::Lab;
 
 static LAB: LazyLock<Option<Lab>> = LazyLock::new(|| match Lab::ready(&uspan_lab::default_cache()) {
@@ -46,14 +49,14 @@ fn describe(platforms: [&str; 2], addresses: [&str; 2], sites: [&str; 2], tunnel
 
 /// Builds a case and lets both ends' daemons load it; returns what went wrong.
 fn run(lab: &Lab, case: &Case) -> Vec<String> {
-    let (description, findings) = Description::parse(&Source::new("case.span.toml", case.text.as_str()));
+    let (description, findings) = Description::parse(&Source::new("case.span.toml", case.text.as_str()), known::context());
     assert!(findings.is_empty(), "{}: {findings:#?}\n{}", case.name, case.text);
     let file = SecretFile::Read { secret: Secret::new(case.secret.clone()), guesses_log10: 40.0, drawn: true, exposed: false };
     let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
     assert!(!uspan_core::any_stops(&built.findings), "{}: {:#?}", case.name, built.findings);
     let mut wrong = Vec::new();
     for site in &description.sites {
-        let word = site.platform.value.facts().word;
+        let word = &*site.platform.value.word;
         let loaded = lab.load(word, &built.trees[&site.name.value], &site.address.value.to_string()).expect("the lab runs");
         // What each loader says when it has taken something up, beside not complaining.
         let taken = match word {
@@ -84,7 +87,7 @@ const BOTH: [&str; 2] = ["strongswan", "libreswan"];
 fn the_demo_is_loaded_without_a_warning() {
     let Some(lab) = LAB.as_ref() else { return };
     let text = include_str!("../../core/demo/orchard.span.toml").replace("secrets/harvest.key", "k");
-    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text));
+    let (description, _) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     let file = SecretFile::Read {
         secret: Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec()),
         guesses_log10: 40.0,
@@ -102,7 +105,7 @@ fn the_demo_is_loaded_without_a_warning() {
 
 #[test]
 fn every_strength_is_loaded_in_every_order_of_platforms() {
-    let orders = PLATFORMS.iter().flat_map(|a| PLATFORMS.iter().map(move |b| [a.facts().word, b.facts().word]));
+    let orders = known::context().profiles.iter().flat_map(|a| known::context().profiles.iter().map(move |b| [&*a.word, &*b.word]));
     let cases = orders.flat_map(|order| {
         PRESETS.iter().map(move |preset| {
             case(format!("{} {order:?}", preset.name), describe(order, ADDRESSES, ["", ""], &format!("strength = \"{}\"", preset.name)))
@@ -113,7 +116,7 @@ fn every_strength_is_loaded_in_every_order_of_platforms() {
 
 /// Rows a platform can do for an SA, the weak ones too.
 fn able(kind: Kind, sa: Sa, platform: usize) -> Vec<&'static Row> {
-    let facts = PLATFORMS[platform].facts();
+    let facts = known::profile(platform);
     kind.rows().iter().filter(|row| facts.can(Transform::of(row), sa)).collect()
 }
 
@@ -155,8 +158,8 @@ fn whole_table(platform: usize) -> String {
 
 #[test]
 fn every_spelling_of_the_tables_is_known_to_its_daemon() {
-    let cases = PLATFORMS.iter().enumerate().map(|(i, platform)| {
-        let word = platform.facts().word;
+    let cases = known::context().profiles.iter().enumerate().map(|(i, platform)| {
+        let word = &*platform.word;
         case(format!("table of {word}"), describe([word, word], ADDRESSES, ["", ""], &whole_table(i)))
     });
     prove(&cases.collect::<Vec<_>>());
@@ -238,7 +241,7 @@ fn a_hub_with_three_tunnels_is_loaded_at_once() {
             let secret = Secret::new(format!("Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM{i}").into_bytes());
             secrets.insert((*spoke).to_owned(), SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false });
         }
-        let (description, findings) = Description::parse(&Source::new("hub.span.toml", text));
+        let (description, findings) = Description::parse(&Source::new("hub.span.toml", text), known::context());
         assert_eq!(findings, []);
         let built = build(&description, &Supplied { secrets, ..Supplied::default() });
         assert_eq!(built.findings, []);
@@ -257,7 +260,7 @@ fn a_hub_with_three_tunnels_is_loaded_at_once() {
 #[test]
 fn a_spoilt_tree_is_complained_about() {
     let Some(lab) = LAB.as_ref() else { return };
-    let (description, _) = Description::parse(&Source::new("x", describe(BOTH, ADDRESSES, ["", ""], "")));
+    let (description, _) = Description::parse(&Source::new("x", describe(BOTH, ADDRESSES, ["", ""], "")), known::context());
     let file = SecretFile::Read {
         secret: Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec()),
         guesses_log10: 40.0,

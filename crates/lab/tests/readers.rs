@@ -3,6 +3,9 @@
 //!
 //! Needs root and Debian's packages, which it installs. Where that is not possible it says so loudly; with CI=true that is a failure.
 
+#[path = "../../core/tests/common/known.rs"]
+mod known;
+
 #[path = "../../cli/tests/attacks/texts.rs"]
 mod texts;
 
@@ -289,7 +292,7 @@ const REMARKS: [&str; 4] = ["note", "tunnel-note", "reason", "policy-note"];
 fn built<'v>(text: &str, value: impl Fn(&'static str) -> Option<&'v String>) -> Result<BTreeMap<String, uspan_core::Tree>, String> {
     let file = value("file").map_or("k.key", String::as_str).to_owned();
     let text = texts::filled(text, |field| value(field).map_or_else(|| texts::harmless(field), String::as_str));
-    let (description, findings) = Description::parse(&Source::new("d", text.as_str()));
+    let (description, findings) = Description::parse(&Source::new("d", text.as_str()), known::context());
     if any_stops(&findings) {
         return Err(format!("{findings:?}"));
     }

@@ -9,12 +9,12 @@ use super::check::plan;
 use super::parts::{self, Part};
 use crate::args::{Adopt, Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::single;
+use crate::files::{input, single};
 use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, path_shown, path_word, styled, wrapped};
 
 pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
     let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
-    let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { reading: part.reading(), facts: part.facts }));
+    let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { reading: part.reading(), facts: &part.facts }));
     if !adopted.text.contains("[tunnel.") {
         let what = format!("no two connections in `{}` and `{}` belong together", path_shown(&args.left), path_shown(&args.right));
         return Err(Failure::Usage(what));
@@ -101,7 +101,7 @@ fn told(note: &Note, parts: &[Part; 2]) -> String {
 fn changes(part: &Part, description: &uspan_core::Description, planned: &uspan_core::Build) -> Vec<(String, String)> {
     let site = description.sites.iter().find(|site| site.name.value == part.name.to_lowercase());
     let Some((site, tree)) = site.and_then(|site| Some((site, planned.trees.get(&site.name.value)?))) else { return Vec::new() };
-    let (gateway, _) = read_tree(site.platform.value, tree);
+    let (gateway, _) = read_tree(&input::context(), &site.platform.value, tree);
     let should = uspan_core::ReadGateway { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
     let compared = compare_same(part.reading(), should);
     let differs = compared.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter);

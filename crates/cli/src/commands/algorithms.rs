@@ -2,14 +2,16 @@
 
 use serde_json::{Value, json};
 use uspan_core::algorithm::{Kind, PRESETS, Row, Transform};
-use uspan_core::{PLATFORMS, Sa};
+use uspan_core::{Context, Profile, Sa};
 
 use crate::args::{Format, Listing};
 use crate::failure::{Failure, Verdict};
+use crate::files::input;
 use crate::show::table::table;
 use crate::show::{HEADING, columns, styled, wrapped};
 
 pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure> {
+    let context = input::context();
     let kinds: Vec<_> = match listing {
         None => Kind::ALL.to_vec(),
         Some(Listing::Encryption) => vec![Kind::Encryption],
@@ -19,13 +21,13 @@ pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure>
         Some(Listing::Strength) => return strengths(format),
     };
     if format == Format::Json {
-        let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(value));
+        let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(|row| value(&context, row)));
         super::print_json(&rows.collect::<Vec<_>>())?;
         return Ok(Verdict::Fine);
     }
     for kind in kinds {
         super::print_line(&styled(HEADING, &title(kind)))?;
-        super::print_line(&rows(kind))?;
+        super::print_line(&rows(&context, kind))?;
         super::print_line("")?;
     }
     super::print_line(
@@ -42,8 +44,8 @@ fn title(kind: Kind) -> String {
 }
 
 /// A platform's spelling; a star where it can do it for ESP only, a tilde where for IKE only.
-fn spelling(row: &Row, facts: &uspan_core::Facts) -> String {
-    let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(Transform::of(row), sa));
+fn spelling(row: &Row, profile: &Profile) -> String {
+    let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| profile.spelling(Transform::of(row), sa));
     match (ike, esp) {
         (None, Some(word)) => format!("{word} *"),
         (Some(word), None) if matches!(row.kind, Kind::Encryption | Kind::Integrity) => format!("{word} ~"),
@@ -53,21 +55,21 @@ fn spelling(row: &Row, facts: &uspan_core::Facts) -> String {
 }
 
 /// Status and spellings of a kind: in one table where that fits, else in two.
-fn rows(kind: Kind) -> String {
-    let all = kind_table(kind, true, true);
+fn rows(context: &Context, kind: Kind) -> String {
+    let all = kind_table(context, kind, true, true);
     match all.lines().all(|line| line.chars().count() <= columns()) {
         true => all,
-        false => format!("{}\n\n{}", kind_table(kind, true, false), kind_table(kind, false, true)),
+        false => format!("{}\n\n{}", kind_table(context, kind, true, false), kind_table(context, kind, false, true)),
     }
 }
 
-fn kind_table(kind: Kind, status: bool, spellings: bool) -> String {
+fn kind_table(context: &Context, kind: Kind, status: bool, spellings: bool) -> String {
     let mut heads = vec!["  name"];
     if status {
         heads.extend(["bits", "IKE", "ESP"]);
     }
     if spellings {
-        heads.extend(PLATFORMS.iter().map(|platform| platform.facts().word));
+        heads.extend(context.profiles.iter().map(|profile| &*profile.word));
     }
     let each = kind.rows().iter().filter(|row| !row.name.is_empty()).map(|row| {
         let weak = if row.weak.is_empty() { "  " } else { "! " };
@@ -76,7 +78,7 @@ fn kind_table(kind: Kind, status: bool, spellings: bool) -> String {
             cells.extend([row.strength.to_string(), row.ike.word().to_owned(), row.esp.word().to_owned()]);
         }
         if spellings {
-            cells.extend(PLATFORMS.iter().map(|platform| spelling(row, platform.facts())));
+            cells.extend(context.profiles.iter().map(|profile| spelling(row, profile)));
         }
         cells
     });
@@ -85,13 +87,13 @@ fn kind_table(kind: Kind, status: bool, spellings: bool) -> String {
     table(&heads, each.collect(), &fixed)
 }
 
-fn value(row: &Row) -> Value {
-    let spellings: serde_json::Map<_, _> = PLATFORMS
+fn value(context: &Context, row: &Row) -> Value {
+    let spellings: serde_json::Map<_, _> = context
+        .profiles
         .iter()
-        .map(|platform| {
-            let facts = platform.facts();
-            let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| facts.spelling(Transform::of(row), sa));
-            (facts.word.to_owned(), json!({ "ike": ike, "esp": esp }))
+        .map(|profile| {
+            let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| profile.spelling(Transform::of(row), sa));
+            (profile.word.to_string(), json!({ "ike": ike, "esp": esp }))
         })
         .collect();
     json!({

@@ -1,5 +1,6 @@
 //! `uspan build`.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -12,7 +13,7 @@ use super::check::plan_of;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
-use crate::files::output::{self, Change, Earlier, Folders, Layout, Manner, OutputOutcome, Planned, Written};
+use crate::files::output::{self, Change, Earlier, Folders, Layout, OutputOutcome, Planned, WriteOptions, Written};
 use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
@@ -22,14 +23,14 @@ pub fn run(
     file: &Path,
     supply: &Supply,
     folder: &Path,
-    behaviour: Manner,
+    options: WriteOptions,
     since: Option<&Path>,
     format: Format,
 ) -> Result<Verdict, Failure> {
     let read = input::read(file, supply)?;
     let before = since.map(Earlier::of).transpose()?;
     if read.description.as_ref().is_some_and(fleet::is_fleet) {
-        return many(read, folder, behaviour, before.as_ref(), format);
+        return many(read, folder, options, before.as_ref(), format);
     }
     let (read, mut planned) = plan_of(read, None);
     if any_stops(&planned.findings) {
@@ -41,7 +42,7 @@ pub fn run(
             tree.files.retain(|path, file| !before.has(&format!("{site}/{path}"), file));
         }
     }
-    let written = match output::write(folder, &planned.trees, behaviour)? {
+    let written = match output::write(folder, &planned.trees, options)? {
         OutputOutcome::Done(written) => written,
         OutputOutcome::Refused(mut refused) => {
             refused.splice(0..0, planned.findings);
@@ -52,7 +53,7 @@ pub fn run(
     if format == Format::Json {
         let value = json!({
             "fine": true,
-            "preview": behaviour.preview,
+            "preview": options.preview,
             "changes": changes::json(&changes),
             "findings": findings::json(&planned.findings, &read.source),
             "folder": folder.to_string_lossy(),
@@ -68,7 +69,7 @@ pub fn run(
     if !changes.is_empty() {
         super::print_line(&format!("{}\n", changes::text(&changes)))?;
     }
-    if behaviour.preview {
+    if options.preview {
         return previewed(&count);
     }
     print_next(folder, read.description.as_ref(), &planned)?;
@@ -98,14 +99,14 @@ struct Given {
 }
 
 /// The same for very many tunnels: each is written as soon as it is built, read back and rehearsed, and let go.
-fn many(mut read: Input, folder: &Path, behaviour: Manner, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
+fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
     let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
     let builder = Builder::new(description, &read.supplied);
     let mut found = std::mem::take(&mut read.findings);
     found.extend(builder.check());
     let sound = !any_stops(&found);
     // Without files there is nothing to lay out.
-    let mut layout = match sound.then(|| Layout::begin(folder, behaviour)).transpose()?.transpose() {
+    let mut layout = match sound.then(|| Layout::begin(folder, options)).transpose()?.transpose() {
         Ok(layout) => layout,
         Err(refused) => return stopped(&refused, &read.source, format),
     };
@@ -185,7 +186,7 @@ fn many(mut read: Input, folder: &Path, behaviour: Manner, before: Option<&Earli
         }
         super::print_json(&Sum {
             fine: true,
-            preview: behaviour.preview,
+            preview: options.preview,
             findings: findings::json(&found, &read.source),
             folder: folder.to_string_lossy().into_owned(),
             count: description.tunnels.len(),
@@ -196,7 +197,7 @@ fn many(mut read: Input, folder: &Path, behaviour: Manner, before: Option<&Earli
     findings::print(&found, &read.source);
     print_sum(description, folder, &written)?;
     let count = counted(&found);
-    if behaviour.preview {
+    if options.preview {
         return previewed(&count);
     }
     if let Some((built, trees)) = sample.filter(|_| before.is_none()) {
@@ -220,11 +221,11 @@ fn print_sum(description: &Description, folder: &Path, written: &[Written]) -> R
 
 /// What changes at each site, by the files that an earlier build left.
 fn changes(description: Option<&Description>, earlier: &BTreeMap<String, Tree>, planned: &Build) -> Changes {
-    let mut all = Vec::new();
+    let (mut all, context) = (Vec::new(), input::context());
     for site in description.iter().flat_map(|description| &description.sites) {
         let name = &site.name.value;
         if let (Some(before), Some(now)) = (earlier.get(name), planned.trees.get(name)) {
-            all.extend(uspan_core::changes(site, before, now).into_iter().map(|change| (name.clone(), change)));
+            all.extend(uspan_core::changes(site, before, now, &context).into_iter().map(|change| (name.clone(), change)));
         }
     }
     all
@@ -255,16 +256,16 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
     let mut all = Vec::new();
     for (name, gateway) in tunnel.ends.iter().zip(&tunnel.gateways) {
         let Some(site) = description.sites.iter().find(|site| site.name.value == *name) else { continue };
-        let facts = site.platform.value.facts();
+        let facts = &site.platform.value;
         let children: Vec<_> = gateway.connections.iter().flat_map(|connection| &connection.children).collect();
-        let spell = |command: &&str| -> Vec<String> {
+        let spell = |command: &Cow<'_, str>| -> Vec<String> {
             match command.contains("{}") {
                 true => children.iter().map(|child| command.replace("{}", &child.name)).collect(),
-                false => vec![(*command).to_owned()],
+                false => vec![command.to_string()],
             }
         };
         let at_once = children.iter().any(|child| child.opening.value.start);
-        let mut commands = planned.trees.get(name).map(|tree| site.platform.value.bring_in(tree)).unwrap_or_default();
+        let mut commands = planned.trees.get(name).map(|tree| site.platform.value.family.bring_in(tree)).unwrap_or_default();
         commands.extend(planned.trees.get(name).map(|tree| set_up(&tunnel.name, tree)).unwrap_or_default());
         commands.extend(planned.trees.get(name).map(|tree| site.packet_filter.take_up(&tunnel.name, tree)).unwrap_or_default());
         let session = planned.trees.get(name).map(|tree| {

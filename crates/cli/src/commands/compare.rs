@@ -111,7 +111,7 @@ fn against(left: &Part, file: &Path, args: &Compare) -> Result<Option<Comparison
             known.join(", ")
         )));
     };
-    let (gateway, _) = read_tree(described.platform.value, tree);
+    let (gateway, _) = read_tree(&input::context(), &described.platform.value, tree);
     let should = ReadGateway { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
     Ok(Some(compare_same(left.reading(), should)))
 }

@@ -9,7 +9,7 @@ use super::build::{print_files, print_next};
 use super::check::plan;
 use crate::args::Supply;
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, Manner, OutputOutcome};
+use crate::files::output::{self, OutputOutcome, WriteOptions};
 use crate::files::{reading, secret, single};
 use crate::show::{GOOD, HEADING, agreement, findings, path_shown, path_word, styled};
 
@@ -39,7 +39,7 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     for tunnel in &planned.tunnels {
         super::print_line(&format!("{}\n", agreement::text(tunnel, false)))?;
     }
-    match output::write(&out, &planned.trees, Manner::default())? {
+    match output::write(&out, &planned.trees, WriteOptions::default())? {
         OutputOutcome::Done(written) => {
             super::print_line(&styled(HEADING, "The files: one tree a gateway, rooted at its /"))?;
             print_files(&out, &written)?;

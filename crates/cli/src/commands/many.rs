@@ -98,6 +98,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
         Err(verdict) => return Ok(verdict),
     };
     let builder = Builder::new(&description, &supplied);
+    let context = input::context();
     let (standing, earlier) = (built.map(Standing::in_folder), since.map(Earlier::of).transpose()?);
     let work = |_: usize, tunnel: &Tunnel| -> Result<Option<Option<String>>, Vec<Finding>> {
         let Some((made, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(None) };
@@ -109,7 +110,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
         let ends = description.ends(tunnel);
         let gateways = [0, 1].map(|end| {
             let tree = standing.tree(&ends[end].name.value, &trees[end]);
-            read_tree(ends[end].platform.value, &tree).0
+            read_tree(&context, &ends[end].platform.value, &tree).0
         });
         Ok(Some(flaw(ends, &gateways).map(|flaw| {
             let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
@@ -243,7 +244,7 @@ fn drift(standing: &Standing<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) 
     if files.is_empty() {
         return None;
     }
-    let [(now, _), (should, _)] = [&tree, planned].map(|tree| read_tree(site.platform.value, tree));
+    let [(now, _), (should, _)] = [&tree, planned].map(|tree| read_tree(&input::context(), &site.platform.value, tree));
     let tree = covered(&tree);
     let reading = |called, gateway, tree| ReadGateway { name: called, gateway, ends_open: false, tree: Some(tree) };
     let compared = compare_same(reading(name, &now, &tree), reading("description", &should, planned));

@@ -31,7 +31,7 @@ use uspan_core::{Finding, Source};
 
 use crate::args::{Args, Command, Format};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::Manner;
+use crate::files::output::WriteOptions;
 use crate::show::{STOP, findings, styled, terminal};
 
 /// Runs a command.
@@ -42,7 +42,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
             check::run(&file, &supply, reasons, changed_since.as_deref(), format)
         }
         Command::Build { file, output, supply, preview, replace, changed_since, format } => {
-            build::run(&file, &supply, &output, Manner { replace, preview }, changed_since.as_deref(), format)
+            build::run(&file, &supply, &output, WriteOptions { replace, preview }, changed_since.as_deref(), format)
         }
         Command::Compare(args) => compare::run(&args),
         Command::Adopt(args) => adopt::run(&args),

@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::Arc;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Actor, Build, BuiltTunnel, Description, Facts, Finding, Gateway, KnownAddresses, Platform, ReadGateway, Site, Source, Tree, any_stops,
-    covered, discreet, platform, platforms_of, read_tree,
+    Actor, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Site, Source, Tree,
+    any_stops, covered, discreet, read_tree,
 };
 
 use super::check::plan_of;
@@ -21,7 +22,7 @@ pub struct Part {
     /// What it is called.
     pub name: String,
     /// Its platform.
-    pub facts: &'static Facts,
+    pub facts: Arc<Profile>,
     /// Its files.
     pub tree: Tree,
     /// What they say.
@@ -41,12 +42,12 @@ pub struct Part {
 impl Part {
     /// As it negotiates.
     pub fn actor(&self) -> Actor<'_> {
-        Actor { reading: self.reading(), behaviour: self.facts.behaviour, stands: self.stands }
+        Actor { reading: self.reading(), behaviour: &self.facts.behaviour, stands: self.stands }
     }
 
     /// As it is compared.
     pub fn reading(&self) -> ReadGateway<'_> {
-        ReadGateway { name: &self.name, gateway: &self.gateway, ends_open: self.facts.ends_by_address, tree: Some(&self.tree) }
+        ReadGateway { name: &self.name, gateway: &self.gateway, ends_open: self.facts.own_end == OwnEnd::ByAddress, tree: Some(&self.tree) }
     }
 }
 
@@ -62,7 +63,7 @@ pub fn print_findings(parts: &[Part; 2]) {
 pub fn shown(parts: &[Part; 2]) -> Shown<'_> {
     Shown {
         names: parts.each_ref().map(|part| part.name.as_str()),
-        titles: parts.each_ref().map(|part| part.facts.title),
+        titles: parts.each_ref().map(|part| &*part.facts.title),
         addresses: parts.each_ref().map(|part| part.stands.reached),
         files: parts.each_ref().map(|part| &part.sources),
     }
@@ -109,8 +110,9 @@ pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[
 /// Reads a gateway from a folder that stands for its `/`; `word` is its platform, said with an option of this name.
 pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part, Failure> {
     let (tree, led) = trees::gateway(folder)?;
-    let platform = platform_of(folder, &tree, word, option)?;
-    let (gateway, found) = read_tree(platform, &tree);
+    let context = input::context();
+    let platform = platform_of(&context, folder, &tree, word, option)?;
+    let (gateway, found) = read_tree(&context, &platform, &tree);
     // From here on nothing is at hand that may not be shown.
     let tree = covered(&tree);
     let mut found = discreet(found, &tree);
@@ -124,7 +126,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
     let name = folder.canonicalize().ok().and_then(|full| Some(path_shown(Path::new(full.file_name()?))));
     Ok(Part {
         name: name.unwrap_or_else(|| "left".to_owned()),
-        facts: platform.facts(),
+        facts: platform,
         tree,
         gateway,
         stands: KnownAddresses::default(),
@@ -135,14 +137,15 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
     })
 }
 
-fn platform_of(folder: &Path, tree: &Tree, word: Option<&str>, option: &str) -> Result<&'static dyn Platform, Failure> {
-    let there = platforms_of(tree);
-    let words = |list: &[&'static dyn Platform]| list.iter().map(|platform| platform.facts().word).collect::<Vec<_>>().join(", ");
+fn platform_of(context: &Context, folder: &Path, tree: &Tree, word: Option<&str>, option: &str) -> Result<Arc<Profile>, Failure> {
+    let there = context.profiles_of(tree);
+    let words = |list: &[&Arc<Profile>]| list.iter().map(|profile| &*profile.word).collect::<Vec<_>>().join(", ");
     match (word, there.as_slice()) {
-        (Some(word), _) => {
-            platform(word).ok_or_else(|| Failure::Usage(format!("`{word}` is no platform; there are {}", words(uspan_core::PLATFORMS))))
-        }
-        (None, [one]) => Ok(*one),
+        (Some(word), _) => context.profile(word).cloned().ok_or_else(|| {
+            let known: Vec<_> = context.profiles.iter().collect();
+            Failure::Usage(format!("`{word}` is no platform; there are {}", words(&known)))
+        }),
+        (None, [one]) => Ok(Arc::clone(one)),
         (None, []) => Err(Failure::Usage(format!("there are no files of a known platform below `{}/etc`", path_shown(folder)))),
         (None, several) => Err(Failure::Usage(format!(
             "there are files of {} below `{}/etc`; say which with {option}",
@@ -169,13 +172,13 @@ fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
 fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Part> {
     let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
     let tree = standing.get(name)?;
-    let (gateway, findings) = read_tree(site.platform.value, tree);
+    let (gateway, findings) = read_tree(&input::context(), &site.platform.value, tree);
     let tree = covered(tree);
     let findings = discreet(findings, &tree);
     let root = built.map(|folder| folder.join(name));
     let path = |below: &str| root.as_ref().map_or_else(|| format!("{name}/{below}"), |root| path_shown(&root.join(below)));
     let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
-    let (facts, stands) = (site.platform.value.facts(), site.stands());
+    let (facts, stands) = (Arc::clone(&site.platform.value), site.stands());
     let shares_internet = Some(site.shares_internet);
     let beyond = site.networks.iter().filter(|network| network.beyond.is_some()).map(|network| network.prefix.value).collect();
     Some(Part { name: name.to_owned(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources })

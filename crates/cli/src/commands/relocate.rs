@@ -3,9 +3,7 @@
 use std::path::Path;
 
 use serde_json::{Value, json};
-use uspan_core::{
-    BuiltTunnel, Description, Gravity, Method, PLATFORMS, Parameter, Platform, ReadGateway, Site, any_stops, compare_same, platform,
-};
+use uspan_core::{BuiltTunnel, Description, Gravity, Method, Parameter, Profile, ReadGateway, Site, any_stops, compare_same};
 
 use super::check::{plan, plan_of};
 use crate::args::{Format, Supply};
@@ -27,8 +25,9 @@ struct Moved {
 }
 
 pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bool, format: Format) -> Result<Verdict, Failure> {
-    let Some(wanted) = platform(to) else {
-        let known: Vec<_> = PLATFORMS.iter().map(|platform| platform.facts().word).collect();
+    let context = input::context();
+    let Some(wanted) = context.profile(to) else {
+        let known: Vec<_> = context.profiles.iter().map(|profile| &*profile.word).collect();
         return Err(Failure::Usage(format!("`{to}` is no platform; there are {}", known.join(", "))));
     };
     if let Some(path) = output {
@@ -41,7 +40,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
     let Some(site) = description.sites.iter().find(|site| site.name.value == name) else {
         return Err(Failure::Usage(format!("the description has no site `{name}`")));
     };
-    if site.platform.value.facts().word == to {
+    if site.platform.value.word == to {
         return Err(Failure::Usage(format!("{name} has {to} already")));
     }
     let mut text = before.source.text().to_owned();
@@ -71,7 +70,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         super::print_json(&json!({
             "fine": true,
             "site": name,
-            "from": site.platform.value.facts().word,
+            "from": site.platform.value.word,
             "to": to,
             "tunnels": moved.iter().map(as_json).collect::<Vec<_>>(),
             "peers_changed": peers,
@@ -89,9 +88,9 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
     Ok(Verdict::Fine)
 }
 
-fn title(site: &Site, to: &dyn Platform) -> String {
-    let from = site.platform.value.facts().title;
-    format!("{}\n", styled(HEADING, &format!("{}: from {from} to {}", site.name.value, to.facts().title)))
+fn title(site: &Site, to: &Profile) -> String {
+    let from = &site.platform.value.title;
+    format!("{}\n", styled(HEADING, &format!("{}: from {from} to {}", site.name.value, to.title)))
 }
 
 /// A tunnel before and after, as the site's files say it.

@@ -10,7 +10,7 @@ use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 use super::check::plan;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
-use crate::files::output::{self, Manner, OutputOutcome};
+use crate::files::output::{self, OutputOutcome, WriteOptions};
 use crate::show::{GOOD, findings, path_word, styled};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
@@ -35,7 +35,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
     if !refused.is_empty() {
         return stopped(&refused);
     }
-    let written = match output::write(folder, &trees, Manner { replace, ..Manner::default() })? {
+    let written = match output::write(folder, &trees, WriteOptions { replace, ..WriteOptions::default() })? {
         OutputOutcome::Done(written) => written,
         OutputOutcome::Refused(found) => return stopped(&found),
     };

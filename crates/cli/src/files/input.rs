@@ -5,7 +5,7 @@ use std::io;
 use std::path::Path;
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use uspan_core::{Description, Finding, Given, Secret, SecretFile, Source, Supplied, rules};
+use uspan_core::{Context, Description, Finding, Given, Secret, SecretFile, Source, Supplied, rules};
 
 use crate::args::Supply;
 use crate::failure::Failure;
@@ -43,6 +43,11 @@ pub fn read(path: &Path, supply: &Supply) -> Result<Input, Failure> {
     Ok(understand(path, std::mem::take(&mut *bytes), &given, supply.for_lab))
 }
 
+/// The platforms and packet filters that are known.
+pub fn context() -> Context {
+    Context::built_in()
+}
+
 /// Reads a text as if it stood in this file.
 pub fn read_text(path: &Path, text: String) -> Input {
     understand(path, text.into_bytes(), &Given::default(), false)
@@ -58,7 +63,8 @@ fn understand(path: &Path, bytes: Vec<u8>, given: &Given, for_lab: bool) -> Inpu
     let short = path.file_name().map_or_else(|| name.clone(), |n| path_shown(Path::new(n)));
     let folder = path.parent().unwrap_or(Path::new(""));
     let mut further = Vec::new();
-    let (mut description, mut findings) = Description::parse_with(&Source::new(short.clone(), text.as_str()), &mut |file| {
+    let context = context();
+    let (mut description, mut findings) = Description::parse_with(&Source::new(short.clone(), text.as_str()), &context, &mut |file| {
         let found = folder.join(file);
         let text = read_inventory(&found)?;
         further.push(Source::new(path_shown(&found), text.as_str()));

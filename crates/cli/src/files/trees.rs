@@ -57,9 +57,11 @@ pub fn gateway(root: &Path) -> Result<(Tree, Vec<Finding>), Failure> {
     if !etc.is_dir() {
         return Err(Failure::Usage(format!("there is no folder `{}`; name the folder that stands for the gateway's /", path_shown(&etc))));
     }
+    let context = super::input::context();
+    let below = context.reads_below();
     let wanted = |path: &str| {
         let inside = format!("{path}/");
-        uspan_core::READ_BELOW.iter().any(|start| inside.starts_with(start) || start.starts_with(&inside) || path.starts_with(start))
+        below.iter().any(|start| inside.starts_with(start) || start.starts_with(&inside) || path.starts_with(start))
     };
     let mut walk = TreeWalk::begin(root)?;
     walk.folder(Path::new("etc"), &wanted, 0)?;

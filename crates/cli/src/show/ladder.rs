@@ -200,7 +200,7 @@ fn failed(failure: &RehearsalFailure, rehearsal: &Rehearsal, shown: &Shown<'_>) 
     told.add("why", failure.reason.as_str());
     told.add("in practice", failure.practice);
     for end in [0, 1] {
-        if let Some(words) = failure.logs[end] {
+        if let Some(words) = &failure.logs[end] {
             told.add(format!("{} logs", shown.names[end]), words);
         }
     }

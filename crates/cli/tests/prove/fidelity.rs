@@ -1,6 +1,7 @@
 //! Pairs in which something was changed at random, on either side, once or several times: what `rehearse` says of them is
 //! what the daemons make of them.
 
+use crate::known;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
@@ -9,8 +10,8 @@ use ipnet::IpNet;
 use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
     Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, KnownAddresses,
-    Lifetime, Method, Mode, Proposal, ReadGateway, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Supplied, Tree, build,
-    platform, read_tree, rehearse,
+    Lifetime, Method, Mode, OwnEnd, Proposal, ReadGateway, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Supplied,
+    Tree, build, rehearse,
 };
 use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
@@ -65,10 +66,10 @@ pub fn negotiate(cases: &[Case], came: &mut BTreeMap<usize, Negotiation>, note: 
 
 fn rehearsed(case: &Case) -> Option<Rehearsal> {
     let actor = |end: usize| {
-        let (site, facts) = (&case.job.sites[end], platform(case.platforms[end]).expect("a platform").facts());
+        let (site, facts) = (&case.job.sites[end], known::platform(case.platforms[end]));
         let (gateway, tree) = (&case.gateways[end], Some(&case.trees[end]));
-        let reading = ReadGateway { name: site.name.as_str(), gateway, ends_open: facts.ends_by_address, tree };
-        Actor { reading, behaviour: facts.behaviour, stands: KnownAddresses { own: Some(site.own), reached: Some(site.address) } }
+        let reading = ReadGateway { name: site.name.as_str(), gateway, ends_open: facts.own_end == OwnEnd::ByAddress, tree };
+        Actor { reading, behaviour: &facts.behaviour, stands: KnownAddresses { own: Some(site.own), reached: Some(site.address) } }
     };
     rehearse([actor(0), actor(1)], Some(0)).all.into_iter().next()
 }
@@ -76,7 +77,7 @@ fn rehearsed(case: &Case) -> Option<Rehearsal> {
 /// The words that a daemon was to log at the first failure and did not, and how many it was to.
 pub fn unsaid(case: &Case, came: &Negotiation) -> (Vec<String>, usize) {
     let Some(failure) = rehearsed(case).and_then(|rehearsal| rehearsal.failures.into_iter().next()) else { return (Vec::new(), 0) };
-    let wanted: Vec<(usize, &str)> = [0, 1].into_iter().filter_map(|end| Some((end, failure.logs[end]?))).collect();
+    let wanted: Vec<(usize, &str)> = [0, 1].into_iter().filter_map(|end| Some((end, failure.logs[end].as_deref()?))).collect();
     let missing = wanted.iter().filter(|(end, words)| !came.words[*end].iter().any(|line| line.contains(words)));
     let told = |(end, words): &(usize, &str)| {
         let said: Vec<_> = came.words[*end].iter().filter(|line| !line.contains("tpm_plugin")).take(4).map(String::as_str).collect();
@@ -444,7 +445,7 @@ fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
         let platforms = *rng.of(&ordered_pairs());
         let bases = bases(platforms);
         let (base, pair) = rng.of(&bases);
-        let (description, findings) = Description::parse(&Source::new("pair.span.toml", pair.text().as_str()));
+        let (description, findings) = Description::parse(&Source::new("pair.span.toml", pair.text().as_str()), known::context());
         let mut built = build(&description, supplied);
         if findings.iter().chain(&built.findings).any(|finding| finding.rule.severity == uspan_core::Severity::Error) {
             continue;
@@ -472,7 +473,7 @@ fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
             continue;
         }
         let trees = ["packhouse", "coldstore"].map(|site| built.trees[site].clone());
-        let read = [0, 1].map(|end| read_tree(platform(platforms[end]).expect("a platform"), &trees[end]));
+        let read = [0, 1].map(|end| known::read_as(known::platform(platforms[end]), &trees[end]));
         let gateways = read.map(|(gateway, _)| gateway);
         let mut job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &[], |_| true);
         job.number = number;
@@ -486,15 +487,15 @@ fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
 
 /// Changes a gateway and writes it again; nothing where its platform cannot say that.
 fn rewritten(rng: &mut Rng, word: &str, tree: &mut Tree, change: fn(&mut Rng, &mut Gateway) -> Option<()>) -> Option<()> {
-    let platform = platform(word)?;
-    let (mut gateway, _) = read_tree(platform, tree);
+    let platform = known::platform(word);
+    let (mut gateway, _) = known::read_as(platform, tree);
     let before = gateway.clone();
     change(rng, &mut gateway)?;
     let written = platform.write(&gateway, &Remarks { stem: "harvest".to_owned(), ..Remarks::default() }).ok()?;
     let mut after = tree.clone();
     after.files.extend(written.files);
     // A change that is not in the files is none.
-    let (read, _) = read_tree(platform, &after);
+    let (read, _) = known::read_as(platform, &after);
     if read == before && gateway != before {
         return None;
     }

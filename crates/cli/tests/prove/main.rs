@@ -9,6 +9,8 @@
 #[path = "../common/mod.rs"]
 mod common;
 mod fidelity;
+#[path = "../../../core/tests/common/known.rs"]
+mod known;
 mod sabotage;
 mod sandbox;
 mod suite;

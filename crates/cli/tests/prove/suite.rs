@@ -1,5 +1,6 @@
 //! The descriptions that must come up at the first try, and which of them a run takes.
 
+use crate::known;
 use std::collections::hash_map::DefaultHasher;
 use std::fmt::Write as _;
 use std::hash::{Hash as _, Hasher as _};
@@ -386,7 +387,7 @@ pub fn survey() -> Vec<Cell> {
     for platforms in ordered_pairs() {
         for (shows, pair) in capabilities(platforms) {
             let text = pair.text();
-            let (description, mut findings) = Description::parse(&Source::new("suite.span.toml", text.as_str()));
+            let (description, mut findings) = Description::parse(&Source::new("suite.span.toml", text.as_str()), known::context());
             findings.extend(build(&description, &supplied).findings);
             let refused = findings.iter().find(|finding| finding.rule.severity == Severity::Error).map(|finding| finding.rule.code);
             cells.push(Cell { shows, platforms, text, refused });

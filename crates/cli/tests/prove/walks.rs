@@ -1,13 +1,13 @@
 //! What `walk` says of flows between two ends is what becomes of them, also where something was spoilt.
 
+use crate::known;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
 use uspan_core::{
-    Actor, Description, Flow, KnownAddresses, Ports, ReadGateway, Source, Traffic, Transport, Tree, TreeFile, Walker, build, platform,
-    read_tree, walk,
+    Actor, Description, Flow, KnownAddresses, OwnEnd, Ports, ReadGateway, Source, Traffic, Transport, Tree, TreeFile, Walker, build, walk,
 };
 use uspan_lab::{Depth, Event, Flowed, Options, cast, default_cache, ground, run};
 
@@ -71,7 +71,7 @@ fn unseen(case: &Case, listings: &[BTreeMap<String, String>; 2]) -> Vec<String> 
         return unseen;
     }
     for (end, listing) in listings.iter().enumerate() {
-        let looks = platform(case.pair.platforms[end]).expect("a platform").facts().looks;
+        let looks = known::platform(case.pair.platforms[end]).looks.clone();
         for (_, command, good) in looks.iter().filter(|(_, command, _)| !command.starts_with("journalctl")) {
             let command = command.replace("{}", "harvest");
             let said = listing.get(&command).map(String::as_str).unwrap_or_default();
@@ -91,7 +91,7 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
     let mut jobs = Vec::new();
     let mut pairs = Vec::new();
     for (number, case) in cases.iter().enumerate() {
-        let (description, findings) = Description::parse(&Source::new("pair.span.toml", case.pair.text().as_str()));
+        let (description, findings) = Description::parse(&Source::new("pair.span.toml", case.pair.text().as_str()), known::context());
         let mut built = build(&description, &supplied);
         let stops = findings.iter().chain(&built.findings).find(|finding| finding.stops());
         assert!(stops.is_none(), "{}: {stops:?}", case.name);
@@ -106,7 +106,7 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
         let mut job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &[], |_| true);
         (job.number, job.depth) = (number, Depth::Flows);
         let trees = ["packhouse", "coldstore"].map(|site| built.trees[site].clone());
-        let gateways = [0, 1].map(|end| read_tree(platform(case.pair.platforms[end]).expect("a platform"), &trees[end]).0);
+        let gateways = [0, 1].map(|end| known::read_as(known::platform(case.pair.platforms[end]), &trees[end]).0);
         pairs.push((trees, gateways, job.sites.clone()));
         jobs.push(job);
     }
@@ -128,14 +128,18 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
         let (trees, gateways, sites) = &pairs[number];
         let Some(Came { inside, flows, listings }) = came.get(&number) else { continue };
         wrong.extend(unseen(case, listings));
-        let word = |end: usize| platform(case.pair.platforms[end]).expect("a platform");
+        let word = |end: usize| known::platform(case.pair.platforms[end]);
         let stands = |end: usize| KnownAddresses { own: Some(sites[end].own), reached: Some(sites[end].address) };
         let listed = [0, 1].map(|end| as_listed(&trees[end], &listings[end]));
-        let read = [0, 1].map(|end| read_tree(word(end), &listed[end]).0);
+        let read = [0, 1].map(|end| known::read_as(word(end), &listed[end]).0);
         let actor = |end: usize, gateway, tree| {
-            let reading =
-                ReadGateway { name: sites[end].name.as_str(), gateway, ends_open: word(end).facts().ends_by_address, tree: Some(tree) };
-            Actor { reading, behaviour: word(end).facts().behaviour, stands: stands(end) }
+            let reading = ReadGateway {
+                name: sites[end].name.as_str(),
+                gateway,
+                ends_open: word(end).own_end == OwnEnd::ByAddress,
+                tree: Some(tree),
+            };
+            Actor { reading, behaviour: &word(end).behaviour, stands: stands(end) }
         };
         // By the files, and what the job says beside them; and by what the gateways listed, and nothing else.
         let by_files = [0, 1].map(|end| Walker {

@@ -156,7 +156,7 @@ mod tests {
              networks = {{ n = \"10.2.0.0/16\" }}\n[tunnel.t]\nbetween = [\"a\", \"b\"]\nsecret = {{ file = \"k\" }}\n{more}\n",
             platforms[0], platforms[1]
         );
-        let (description, findings) = Description::parse(&Source::new("t", text.as_str()));
+        let (description, findings) = Description::parse(&Source::new("t", text.as_str()), &crate::Context::built_in());
         assert!(findings.is_empty(), "{findings:#?}");
         let (agreement, _) = crate::agree(&description, &description.tunnels[0]);
         let agreement = agreement.expect("something in common");

@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use crate::description::{Description, Tunnel};
 use crate::gateway::IkeVersion;
+use crate::platform::SeveralPairs;
 
 /// How the pairs of a tunnel travel.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -27,22 +28,22 @@ pub fn bundle(description: &Description, tunnel: &Tunnel) -> Bundle {
         return Bundle::PerPair;
     }
     let ends = description.ends(tunnel);
-    let can = ends.map(|site| site.platform.value.facts().selectors);
+    let can = ends.map(|site| &site.platform.value.selectors);
     let single = |end: usize| {
-        let facts = ends[end].platform.value.facts();
+        let facts = &ends[end].platform.value;
         format!("{} ({}) has one Child SA for each peer", ends[end].name.value, facts.title)
     };
-    let Some(limited) = [0, 1].into_iter().find(|end| !can[*end].several_sas) else { return Bundle::PerPair };
+    let Some(limited) = [0, 1].into_iter().find(|end| !can[*end].contains(&SeveralPairs::AnSaEach)) else { return Bundle::PerPair };
     if tunnel.pairs.len() < 2 {
         return Bundle::One;
     }
-    if let Some(other) = [0, 1].into_iter().find(|end| !can[*end].several_in_one_sa) {
+    if let Some(other) = [0, 1].into_iter().find(|end| !can[*end].contains(&SeveralPairs::InOneSa)) {
         let site = ends[other];
         return Bundle::Impossible(format!(
             "{}, and {} ({}) one pair of networks in each Child SA: together they carry one pair, not {}",
             single(limited),
             site.name.value,
-            site.platform.value.facts().title,
+            site.platform.value.title,
             tunnel.pairs.len()
         ));
     }

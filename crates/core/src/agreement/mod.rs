@@ -15,7 +15,7 @@ use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, OnDeadPeer, Opening, Proposal};
 use crate::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
-use crate::platform::{ReplayWindow, Sa};
+use crate::platform::{DeadPeer, NatDetection, OpeningWay, ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -101,7 +101,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
         liveness: tunnel.liveness,
         opening,
         on_dead_peer,
-        replay_window: description.ends(tunnel).map(|site| match site.platform.value.facts().replay_window {
+        replay_window: description.ends(tunnel).map(|site| match site.platform.value.replay_window {
             ReplayWindow::Settable => tunnel.replay_window.as_ref().map_or(REPLAY_WINDOW, |window| window.value),
             ReplayWindow::Fixed(packets) => packets,
         }),
@@ -126,7 +126,7 @@ fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<R
         say("ESP in UDP", format!("{} does not know its own address, and takes the path for one with a NAT device", site.name.value));
     }
     ends.map(|site| {
-        let can = site.platform.value.facts().encapsulations.contains(&wanted);
+        let can = site.platform.value.encapsulations.contains(&wanted);
         if can { wanted } else { Encapsulation::Automatic }
     })
 }
@@ -187,7 +187,7 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
 
 /// A gateway that takes every path for one with a NAT device, because it does not know its own address.
 pub fn blind(site: &Site) -> bool {
-    site.local() == Endpoint::Anywhere && !site.platform.value.facts().knows_own_address
+    site.local() == Endpoint::Anywhere && site.platform.value.nat_detection == NatDetection::NeedsOwnAddress
 }
 
 fn pfs_group(tunnel: &Tunnel, ike: &[Proposal]) -> Option<Transform> {
@@ -254,7 +254,7 @@ fn roles(
     };
     reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why });
     let several = tunnel.pairs.len() > 1 && *bundle != Bundle::One;
-    let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.facts().reopens_over_dead);
+    let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.dead_peer == DeadPeer::KeptWhileAsked);
     for end in [0, 1].into_iter().filter(|end| lingers[*end] && opens[*end] == Opens::AtOnce && tunnel.liveness.is_some()) {
         let name = &description.ends(tunnel)[end].name.value;
         let why = format!("{name} would reopen several pairs over the dead IKE SA, and keep it while packets ask for them");
@@ -269,7 +269,7 @@ fn roles(
         })
     });
     let opening = [0, 1].map(|end| match opens[end] {
-        Opens::AtOnce => Opening { start: true, trap: description.ends(tunnel)[end].platform.value.facts().openings.trap_beside_start },
+        Opens::AtOnce => Opening { start: true, trap: description.ends(tunnel)[end].platform.value.opens(OpeningWay::TrapBesideStart) },
         Opens::OnTraffic => Opening::TRAP,
         Opens::ByHand => Opening::WAIT,
     });

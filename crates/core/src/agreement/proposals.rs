@@ -5,7 +5,7 @@ use crate::algorithm::{Kind, Row, Status, Transform};
 use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{IkeVersion, Proposal};
-use crate::platform::{Facts, Sa};
+use crate::platform::{PfsChoice, PrfChoice, Profile, Sa};
 use crate::source::{Located, Span};
 
 /// Every registry row that a tunnel offers, with where and for which SA.
@@ -46,15 +46,15 @@ impl<'a> Negotiator<'a> {
         (self.reasons, self.findings)
     }
 
-    fn facts(&self, end: usize) -> &'static Facts {
-        self.ends[end].platform.value.facts()
+    fn facts(&self, end: usize) -> &'a Profile {
+        &self.ends[end].platform.value
     }
 
     /// Whether an end's platform can do an algorithm.
     fn can(&self, end: usize, row: &'static Row, sa: Sa) -> bool {
         let facts = self.facts(end);
         let old = self.tunnel.version.value == IkeVersion::V1 && sa == Sa::Esp && row.kind == Kind::KeyExchange;
-        let narrowed = facts.ikev1_pfs_groups.filter(|_| old).is_some_and(|groups| !groups.contains(&row.number));
+        let narrowed = facts.ikev1_pfs_groups.as_ref().filter(|_| old).is_some_and(|groups| !groups.contains(&row.number));
         facts.can(Transform::of(row), sa) && !narrowed
     }
 
@@ -89,7 +89,7 @@ impl<'a> Negotiator<'a> {
 
     /// Whether an end cannot choose the PRF.
     pub(super) fn follows_integrity(&self) -> bool {
-        [0, 1].into_iter().any(|end| self.facts(end).prf_follows_integrity)
+        [0, 1].into_iter().any(|end| self.facts(end).prf == PrfChoice::OfIntegrity)
     }
 
     fn prf_obstacle(&self, proposal: &Proposal) -> Option<String> {
@@ -99,7 +99,7 @@ impl<'a> Negotiator<'a> {
         if self.tunnel.version.value == IkeVersion::V1 {
             return Some("IKEv1 has one hash for integrity and PRF".to_owned());
         }
-        let end = [0, 1].into_iter().find(|end| self.facts(*end).prf_follows_integrity)?;
+        let end = [0, 1].into_iter().find(|end| self.facts(*end).prf == PrfChoice::OfIntegrity)?;
         Some(format!(
             "{} ({}) cannot choose a PRF that differs from the integrity algorithm",
             self.ends[end].name.value,
@@ -166,14 +166,14 @@ impl<'a> Negotiator<'a> {
 
     /// Reports a PFS group that an end will not use, because it knows only the one of the IKE SA.
     pub(super) fn bound_group(&mut self, pfs: Option<Transform>, ike: &[Proposal]) {
-        let bound = [0, 1].into_iter().find(|end| self.facts(*end).pfs_group_of_ike);
+        let bound = [0, 1].into_iter().find(|end| self.facts(*end).pfs == PfsChoice::OfIke);
         let first = ike.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
         if let (Some(end), Some(wanted), Some(of_ike)) = (bound, pfs, first)
             && wanted != of_ike
             // What is weak, or what an end cannot do at all, is said elsewhere.
             && wanted.row().is_some_and(|row| row.weak.is_empty() && self.obstacle(&[row], Sa::Esp).is_none())
         {
-            let (name, title) = (&self.ends[end].name.value, self.facts(end).title);
+            let (name, title) = (&self.ends[end].name.value, &self.facts(end).title);
             let message = format!("{name} ({title}) rekeys ESP only with the group of the IKE SA, `{of_ike}`, not with `{wanted}`");
             let remedy =
                 format!("Write `pfs = true`, which takes `{of_ike}`; or make `{wanted}` the group of the first IKE proposal as well.");

@@ -7,6 +7,7 @@ use crate::description::{Description, Keys, Site, Tunnel};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{Identity, IkeVersion, Method};
 use crate::key::{Certificate, KeyFile, KeyKind, PublicKey};
+use crate::platform::KeyKinds;
 use crate::source::{Located, Span};
 
 /// Less time than that asks for a renewal now.
@@ -77,14 +78,13 @@ fn unproven_subjects(description: &Description) -> Vec<Finding> {
 /// Certificates for keys of two kinds, where a platform signs and expects the same.
 fn one_kind(description: &Description, supplied: &Supplied, tunnel: &Tunnel) -> Option<Finding> {
     let ends = description.ends(tunnel);
-    let limited = ends.iter().find(|site| site.platform.value.facts().one_kind_of_key)?;
+    let limited = ends.iter().find(|site| site.platform.value.key_kinds == KeyKinds::SameAtBothEnds)?;
     let kinds = ends.map(|site| supplied.certified(site).map(|(pair, _)| pair.certificate.map(|certificate| certificate.kind())));
     let [Some(one), Some(other)] = kinds.map(Option::flatten) else { return None };
     let rsa = |kind| matches!(kind, KeyKind::Rsa(_));
     let message = format!(
         "`{}` ({}) signs and expects keys of one kind, and only one of the certificates is of RSA",
-        limited.name.value,
-        limited.platform.value.facts().title
+        limited.name.value, limited.platform.value.title
     );
     let remedy = "Have both certificates issued for keys of one kind: ECDSA, or RSA.";
     (rsa(one) != rsa(other))

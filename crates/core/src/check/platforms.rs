@@ -8,7 +8,7 @@ use crate::description::{Description, Opens, Site, Tunnel};
 use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Dscp, Encapsulation, Identity, IkeVersion};
-use crate::platform::{Liveness, ReplayWindow, Sa};
+use crate::platform::{DeadPeer, Liveness, OpeningWay, ReplayWindow, Sa};
 use crate::source::Span;
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -38,7 +38,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         }
         encapsulation(tunnel, ends, &mut say);
     }
-    for site in description.sites.iter().filter(|site| site.route_based.value && !site.platform.value.facts().route_based) {
+    for site in description.sites.iter().filter(|site| site.route_based.value && !site.platform.value.is_steered_by_routes()) {
         let message = format!("{} has no tunnel interfaces", title(site));
         say(site.route_based.span, message, "Say `style = \"policy-based\"`; the other end may still be route-based.".to_owned());
     }
@@ -50,7 +50,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
 
 /// A platform that cannot prove itself, or recognise others, in the way that is asked for.
 fn method(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
-    let can = site.platform.value.facts().methods;
+    let can = &site.platform.value.methods;
     if !can.contains(&tunnel.method.value) {
         let message = format!("{} cannot prove itself with {}", title(site), tunnel.method.value.words());
         let others: Vec<_> = can.iter().map(|method| method.words()).collect();
@@ -60,14 +60,14 @@ fn method(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
 
 /// What can be said of single packets.
 fn packets(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
-    let facts = site.platform.value.facts();
+    let facts = &site.platform.value;
     if let (Some(wanted), ReplayWindow::Fixed(packets)) = (&tunnel.replay_window, facts.replay_window)
         && wanted.value != packets
     {
         let message = format!("{} has a window of {packets} packets", title(site));
         say(wanted.span, message, format!("Leave `replay-window` out, or say {packets}."));
     }
-    if let (Some(span), false) = (tunnel.extended_sequence, facts.extended_sequence) {
+    if let (Some(span), false) = (tunnel.extended_sequence, facts.has_long_sequence_numbers()) {
         let remedy = "Remove `extended-sequence-numbers`; a shorter `esp-lifetime` replaces the keys before 32 bits are used up.";
         say(span, format!("{} cannot count ESP packets in 64 bits", title(site)), remedy.to_owned());
     }
@@ -81,7 +81,7 @@ fn packets(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
 fn in_vain(description: &Description) -> Vec<Finding> {
     let mut findings = Vec::new();
     for site in &description.sites {
-        let facts = site.platform.value.facts();
+        let facts = &site.platform.value;
         for narrowing in &site.allows {
             let able = |row: &Row| [Sa::Ike, Sa::Esp].iter().any(|sa| facts.can(Transform::of(row), *sa));
             for row in narrowing.rows.iter().filter(|row| !able(row.value)) {
@@ -96,13 +96,13 @@ fn in_vain(description: &Description) -> Vec<Finding> {
 type Say<'a> = &'a mut dyn FnMut(Span, String, String);
 
 fn title(site: &Site) -> String {
-    format!("{} ({})", site.name.value, site.platform.value.facts().title)
+    format!("{} ({})", site.name.value, site.platform.value.title)
 }
 
 /// Both ends must know the kind of an identity: one sends it, the other expects it.
 fn identity(site: &Site, ends: [&Site; 2], say: Say<'_>) {
     let Some(id) = site.identity.as_ref().filter(|id| matches!(id.value, Identity::Free(_))) else { return };
-    if let Some(end) = ends.into_iter().find(|end| !end.platform.value.facts().identities.free) {
+    if let Some(end) = ends.into_iter().find(|end| !end.platform.value.identities.free) {
         let message = format!("{} does not know identities without form", title(end));
         say(id.span, message, format!("Use a DNS name, for example `identity = {{ name = \"{}.example.net\" }}`.", site.name.value));
     }
@@ -110,9 +110,9 @@ fn identity(site: &Site, ends: [&Site; 2], say: Say<'_>) {
 
 /// A platform that does not speak the version of the key exchange.
 fn version(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
-    if !site.platform.value.facts().versions.contains(&tunnel.version.value) {
+    if !site.platform.value.versions.contains(&tunnel.version.value) {
         let word = |version| if version == IkeVersion::V1 { "ikev1" } else { "ikev2" };
-        let nearest = site.platform.value.facts().versions.iter().copied().next_back().unwrap_or(IkeVersion::V2);
+        let nearest = site.platform.value.versions.iter().copied().next_back().unwrap_or(IkeVersion::V2);
         let message = format!("{} does not speak {}", title(site), word(tunnel.version.value));
         say(tunnel.version.span, message, format!("Say `version = \"{}\"`, or give the site another platform.", word(nearest)));
     }
@@ -122,7 +122,7 @@ fn version(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
 fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
     let opens = tunnel.opened_by.is_none_or(|starter| starter == end) && tunnel.opens.value != Opens::ByHand;
     let several = tunnel.version.value == IkeVersion::V1 && tunnel.pairs.len() > 1;
-    if site.platform.value.facts().ikev1_outlives_peer && several && opens && tunnel.liveness.is_some() {
+    if site.platform.value.dead_peer == DeadPeer::KeptWhileAsked && several && opens && tunnel.liveness.is_some() {
         let message = format!(
             "{} keeps a dead peer's IKE SA of IKEv1 while several pairs share it: the tunnel would come back after {}",
             title(site),
@@ -135,13 +135,13 @@ fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
 
 /// An end that is to open the tunnel in a way it cannot.
 fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
-    let can = ends[end].platform.value.facts().openings;
+    let can = &ends[end].platform.value;
     let (other, span) = (&ends[1 - end].name.value, tunnel.opens.span);
     let alone = tunnel.opened_by == Some(end);
     let opens = tunnel.opened_by.is_none_or(|starter| starter == end);
     let site = || title(ends[end]);
     match tunnel.opens.value {
-        Opens::OnTraffic if opens && !can.on_traffic => {
+        Opens::OnTraffic if opens && !can.opens(OpeningWay::OnTraffic) => {
             say(
                 span,
                 format!("{} cannot open on traffic", site()),
@@ -149,14 +149,14 @@ fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
             );
         }
         // The second of two that may open waits for traffic, so that they do not collide.
-        Opens::AtOnce if tunnel.opened_by.is_none() && end == 1 && !can.on_traffic => {
+        Opens::AtOnce if tunnel.opened_by.is_none() && end == 1 && !can.opens(OpeningWay::OnTraffic) => {
             say(
                 span,
                 format!("{}, the second end, cannot wait for traffic to open", site()),
                 format!("Turn `between` round, or say `opened-by = \"{other}\"`."),
             );
         }
-        Opens::ByHand if alone && !can.by_hand => {
+        Opens::ByHand if alone && !can.opens(OpeningWay::ByHand) => {
             say(
                 span,
                 format!("{} has no command to open a tunnel", site()),
@@ -175,7 +175,7 @@ fn encapsulation(tunnel: &Tunnel, ends: [&Site; 2], say: Say<'_>) {
         say(tunnel.encapsulation.span, message, "Say `nat-traversal = \"automatic\"`, or give its gateway an address.".to_owned());
         return;
     }
-    if ends.iter().any(|site| site.platform.value.facts().encapsulations.contains(&wanted)) {
+    if ends.iter().any(|site| site.platform.value.encapsulations.contains(&wanted)) {
         return;
     }
     let word = if wanted == Encapsulation::Forced { "force ESP into UDP" } else { "keep ESP out of UDP" };
@@ -195,7 +195,7 @@ fn liveness(description: &Description, say: Say<'_>) {
     let mut firsts: BTreeMap<usize, &Tunnel> = BTreeMap::new();
     for tunnel in &description.tunnels {
         for (end, site) in tunnel.between.iter().zip(description.ends(tunnel)) {
-            if site.platform.value.facts().liveness != Liveness::OfDaemon {
+            if site.platform.value.liveness != Liveness::OfDaemon {
                 continue;
             }
             let first = *firsts.entry(end.value).or_insert(tunnel);

@@ -3,20 +3,25 @@
 //!
 //! To add a key: add a row here, take its value in `decode`, use it in `agreement` or `mirror`.
 
+use std::borrow::Cow;
+
 use crate::algorithm::PRESETS;
-use crate::packet_filter::PACKET_FILTERS;
-use crate::platform::PLATFORMS;
+use crate::context::Context;
 
 /// The version of the language this program knows.
 pub const VERSION: i64 = 1;
 
 /// One of the words a key can take.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Choice {
     /// The word.
-    pub word: &'static str,
+    pub word: Cow<'static, str>,
     /// What it means.
-    pub means: &'static str,
+    pub means: Cow<'static, str>,
+}
+
+fn choice(word: &'static str, means: &'static str) -> Choice {
+    Choice { word: Cow::Borrowed(word), means: Cow::Borrowed(means) }
 }
 
 /// What a value must look like.
@@ -34,7 +39,7 @@ pub enum Shape {
         pattern: &'static str,
     },
     /// One of a few words.
-    Word(fn() -> Vec<Choice>),
+    Word(fn(&Context) -> Vec<Choice>),
     /// A table with the keys listed.
     Table(&'static [Key]),
     /// A table with some of the keys listed; none of them must be there.
@@ -59,13 +64,13 @@ pub enum Shape {
 
 impl Shape {
     /// The shape in words, for messages: "expected ...".
-    pub fn words(&self) -> String {
+    pub fn words(&self, context: &Context) -> String {
         match self {
             Shape::Number => "a whole number".to_owned(),
             Shape::Flag => "`true` or `false`".to_owned(),
             Shape::Text { is, .. } => format!("{is} in quotes"),
             Shape::Word(choices) => {
-                let words: Vec<_> = choices().iter().map(|c| format!("\"{}\"", c.word)).collect();
+                let words: Vec<_> = choices(context).iter().map(|c| format!("\"{}\"", c.word)).collect();
                 words.join(" or ")
             }
             Shape::Table(keys) | Shape::Part(keys) => {
@@ -73,8 +78,8 @@ impl Shape {
                 format!("a table with {}", names.join(", "))
             }
             Shape::Map { keys, .. } => format!("a table of {keys}"),
-            Shape::List { of, .. } => format!("a list, each entry {}", of.words()),
-            Shape::Either(shapes) => shapes.iter().map(Shape::words).collect::<Vec<_>>().join(", or "),
+            Shape::List { of, .. } => format!("a list, each entry {}", of.words(context)),
+            Shape::Either(shapes) => shapes.iter().map(|shape| shape.words(context)).collect::<Vec<_>>().join(", or "),
         }
     }
 }
@@ -351,120 +356,108 @@ pub static ESP_PROPOSAL: &[Key] = &[
     key("integrity", ALTERNATIVES, Optional("none, with a combined-mode cipher"), "\"sha2-256\"", "The integrity algorithm, or several; required unless the cipher is a combined-mode one."),
 ];
 
-fn platforms() -> Vec<Choice> {
-    PLATFORMS.iter().map(|p| Choice { word: p.facts().word, means: p.facts().title }).collect()
+fn platforms(context: &Context) -> Vec<Choice> {
+    context.profiles.iter().map(|profile| Choice { word: profile.word.clone(), means: profile.title.clone() }).collect()
 }
 
-fn strengths() -> Vec<Choice> {
-    PRESETS.iter().map(|p| Choice { word: p.name, means: p.purpose }).collect()
+fn strengths(_: &Context) -> Vec<Choice> {
+    PRESETS.iter().map(|preset| choice(preset.name, preset.purpose)).collect()
 }
 
-fn packet_filters() -> Vec<Choice> {
-    PACKET_FILTERS.iter().map(|p| Choice { word: p.word(), means: p.title() }).collect()
+fn packet_filters(context: &Context) -> Vec<Choice> {
+    context.filters.iter().map(|filter| choice(filter.word(), filter.title())).collect()
 }
 
-fn shapes() -> Vec<Choice> {
+fn shapes(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "star", means: "each member with each hub" },
-        Choice { word: "mesh", means: "each member with each other one" },
-        Choice { word: "listed", means: "each member with those that its inventory names in the column `peers`" },
+        choice("star", "each member with each hub"),
+        choice("mesh", "each member with each other one"),
+        choice("listed", "each member with those that its inventory names in the column `peers`"),
     ]
 }
 
-fn group_openers() -> Vec<Choice> {
+fn group_openers(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "members", means: "each member, the hubs answer" },
-        Choice { word: "hubs", means: "the hub, the members answer" },
-        Choice { word: "either", means: "whoever has something to send" },
+        choice("members", "each member, the hubs answer"),
+        choice("hubs", "the hub, the members answer"),
+        choice("either", "whoever has something to send"),
     ]
 }
 
-fn filter_forms() -> Vec<Choice> {
+fn filter_forms(_: &Context) -> Vec<Choice> {
     vec![
-        Choice {
-            word: "standalone",
-            means: "the gateway has no filter of its own; the rules come in a table of their own and hook in by themselves",
-        },
-        Choice {
-            word: "joined",
-            means: "the gateway has a filter that drops; the rules come as chains that its own table includes and jumps to",
-        },
+        choice("standalone", "the gateway has no filter of its own; the rules come in a table of their own and hook in by themselves"),
+        choice("joined", "the gateway has a filter that drops; the rules come as chains that its own table includes and jumps to"),
     ]
 }
 
-fn styles() -> Vec<Choice> {
+fn styles(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "policy-based", means: "the selectors: what they name goes into the tunnel" },
-        Choice { word: "route-based", means: "routes into a tunnel interface, and a black hole behind them" },
+        choice("policy-based", "the selectors: what they name goes into the tunnel"),
+        choice("route-based", "routes into a tunnel interface, and a black hole behind them"),
     ]
 }
 
-fn encapsulations() -> Vec<Choice> {
+fn encapsulations(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "automatic", means: "where a NAT device is found between the gateways" },
-        Choice { word: "forced", means: "always" },
-        Choice { word: "off", means: "never, even where that means that nothing crosses" },
+        choice("automatic", "where a NAT device is found between the gateways"),
+        choice("forced", "always"),
+        choice("off", "never, even where that means that nothing crosses"),
     ]
 }
 
-fn routings() -> Vec<Choice> {
+fn routings(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "static", means: "routes of its own configuration, where routes steer" },
-        Choice { word: "bgp", means: "a BGP session (RFC 4271) between the addresses of `link`, in FRRouting's files" },
+        choice("static", "routes of its own configuration, where routes steer"),
+        choice("bgp", "a BGP session (RFC 4271) between the addresses of `link`, in FRRouting's files"),
     ]
 }
 
-fn carried() -> Vec<Choice> {
-    vec![Choice {
-        word: "gateways",
-        means: "what the two gateways themselves send each other, in transport mode, and nothing from behind them: for hosts",
-    }]
+fn carried(_: &Context) -> Vec<Choice> {
+    vec![choice("gateways", "what the two gateways themselves send each other, in transport mode, and nothing from behind them: for hosts")]
 }
 
-fn carriers() -> Vec<Choice> {
+fn carriers(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "esp", means: "ESP alone, in tunnel mode" },
-        Choice {
-            word: "gre",
-            means: "GRE (RFC 2784), protected by ESP in transport mode: for partners that have nothing else to route into, and for routing protocols",
-        },
+        choice("esp", "ESP alone, in tunnel mode"),
+        choice(
+            "gre",
+            "GRE (RFC 2784), protected by ESP in transport mode: for partners that have nothing else to route into, and for routing protocols",
+        ),
     ]
 }
 
-fn dscps() -> Vec<Choice> {
+fn dscps(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "outwards", means: "the path sees it, and what the path makes of it is forgotten on arrival" },
-        Choice { word: "both", means: "what the path made of it is taken over on arrival" },
-        Choice { word: "never", means: "the path sees nothing of it" },
+        choice("outwards", "the path sees it, and what the path makes of it is forgotten on arrival"),
+        choice("both", "what the path made of it is taken over on arrival"),
+        choice("never", "the path sees nothing of it"),
     ]
 }
 
-fn methods() -> Vec<Choice> {
+fn methods(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "shared-secret", means: "both have the same secret" },
-        Choice { word: "public-keys", means: "each signs with a key of its own, and the other one has its public part (RFC 7427)" },
-        Choice {
-            word: "certificates",
-            means: "each signs with a key of its own, and shows a certificate that names it, from an authority that the other one believes (RFC 7296 section 3.6)",
-        },
+        choice("shared-secret", "both have the same secret"),
+        choice("public-keys", "each signs with a key of its own, and the other one has its public part (RFC 7427)"),
+        choice(
+            "certificates",
+            "each signs with a key of its own, and shows a certificate that names it, from an authority that the other one believes (RFC 7296 section 3.6)",
+        ),
     ]
 }
 
-fn versions() -> Vec<Choice> {
+fn versions(_: &Context) -> Vec<Choice> {
+    vec![choice("ikev2", "RFC 7296"), choice("ikev1", "RFC 2409, withdrawn by RFC 9395; for partners that have nothing else")]
+}
+
+fn openings(_: &Context) -> Vec<Choice> {
     vec![
-        Choice { word: "ikev2", means: "RFC 7296" },
-        Choice { word: "ikev1", means: "RFC 2409, withdrawn by RFC 9395; for partners that have nothing else" },
+        choice("at-once", "as soon as the daemon starts, and again whenever it is lost"),
+        choice("on-traffic", "when the first packet wants to cross"),
+        choice("by-hand", "when an engineer says so"),
     ]
 }
 
-fn openings() -> Vec<Choice> {
-    vec![
-        Choice { word: "at-once", means: "as soon as the daemon starts, and again whenever it is lost" },
-        Choice { word: "on-traffic", means: "when the first packet wants to cross" },
-        Choice { word: "by-hand", means: "when an engineer says so" },
-    ]
-}
-
-fn off() -> Vec<Choice> {
-    vec![Choice { word: "off", means: "no check" }]
+fn off(_: &Context) -> Vec<Choice> {
+    vec![choice("off", "no check")]
 }

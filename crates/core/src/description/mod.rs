@@ -19,10 +19,11 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use crate::algorithm::{Kind, Row, Transform};
+use crate::context::Context;
 use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Passing, Proposal};
 use crate::packet_filter::PacketFilter;
-use crate::platform::Platform;
+use crate::platform::Profile;
 use crate::rehearse::KnownAddresses;
 use crate::source::{Located, Source, Span};
 
@@ -43,7 +44,7 @@ pub struct Site {
     /// Its name.
     pub name: Located<String>,
     /// The platform of its gateway.
-    pub platform: Located<&'static dyn Platform>,
+    pub platform: Located<Arc<Profile>>,
     /// Where the peer finds the gateway.
     pub address: Located<Address>,
     /// The gateway's own address, where a NAT device stands before it.
@@ -380,13 +381,17 @@ pub struct Allowance {
 
 impl Description {
     /// Reads a description. Whatever can be understood is returned, with a finding for the rest.
-    pub fn parse(source: &Source) -> (Description, Vec<Finding>) {
-        Description::parse_with(source, &mut |_| Err("there are no files here".to_owned()))
+    pub fn parse(source: &Source, context: &Context) -> (Description, Vec<Finding>) {
+        Description::parse_with(source, context, &mut |_| Err("there are no files here".to_owned()))
     }
 
     /// The same with the files that it names as inventories; `read` gives their texts, or says why it cannot.
-    pub fn parse_with(source: &Source, read: &mut dyn FnMut(&str) -> Result<String, String>) -> (Description, Vec<Finding>) {
-        decode::decode(source, read)
+    pub fn parse_with(
+        source: &Source,
+        context: &Context,
+        read: &mut dyn FnMut(&str) -> Result<String, String>,
+    ) -> (Description, Vec<Finding>) {
+        decode::decode(source, context, read)
     }
 
     /// The secret files that are named, each once, with the first place that names it.

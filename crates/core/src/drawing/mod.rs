@@ -17,7 +17,7 @@ use crate::gateway::{Encapsulation, NatTarget, Passing};
 #[derive(Clone, Debug)]
 struct SiteView {
     name: String,
-    platform: &'static str,
+    platform: String,
     public: String,
     own: Option<String>,
     outside: String,
@@ -67,7 +67,7 @@ pub fn draw(description: &Description, tunnels: &[BuiltTunnel], theme: Theme) ->
 fn site(site: &Site) -> SiteView {
     SiteView {
         name: site.name.value.clone(),
-        platform: site.platform.value.facts().title,
+        platform: site.platform.value.title.to_string(),
         public: site.address.value.to_string(),
         own: site.own_address.as_ref().map(|own| own.value.to_string()),
         outside: site.outside.value.clone(),

@@ -67,7 +67,7 @@ fn side(canvas: &mut Canvas, site: &SiteView, end: usize, middle: f64, height: f
     canvas.site(gateway);
     let at = gateway.middle();
     // The system that it is packaged for takes a line of its own.
-    let (daemon, system) = site.platform.split_once(" (").unwrap_or((site.platform, ""));
+    let (daemon, system) = site.platform.split_once(" (").unwrap_or((&site.platform, ""));
     let lines = [
         ("ink", 13.0, "gateway".to_owned()),
         ("faint", 11.0, daemon.to_owned()),

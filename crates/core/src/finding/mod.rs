@@ -40,7 +40,7 @@ pub struct Rule {
     pub name: &'static str,
     /// How much it weighs.
     pub severity: Severity,
-    /// What is reading for.
+    /// What is looked for.
     pub what: &'static str,
     /// Why it matters in practice.
     pub why: &'static str,

@@ -381,7 +381,7 @@ impl Ruleset {
 
 /// How deep chains jump at most (nft(8): 16 from a chain that is asked).
 const MAX_JUMPS: usize = 16;
-/// How many rules are reading at for one packet: chains that jump to each other would go on for ever.
+/// How many rules are looked at for one packet: chains that jump to each other would go on for ever.
 const MAX_RULES: usize = 100_000;
 
 /// A filter that is being asked.
@@ -390,7 +390,7 @@ struct Asking<'a, 'm> {
     met: &'m PacketAt<'m>,
     own: Option<&'a Filter>,
     doubts: Vec<&'a Rule>,
-    /// How many rules are still reading at.
+    /// How many rules may still be looked at.
     left: usize,
 }
 

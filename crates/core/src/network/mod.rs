@@ -14,6 +14,9 @@ pub(crate) use write::write;
 
 use crate::gateway::Tree;
 
+/// How paths of its files begin, below `/`.
+pub(crate) const READS_BELOW: &[&str] = &["etc/network/", "etc/systemd/network", "listing/"];
+
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/network/interfaces.d";
 

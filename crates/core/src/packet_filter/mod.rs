@@ -40,6 +40,9 @@ pub trait PacketFilter: Sync {
     /// What the dialect cannot express.
     fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
 
+    /// How paths of its files begin, below `/`.
+    fn reads_below(&self) -> &'static [&'static str];
+
     /// Whether files of a tree are for it.
     fn is_of(&self, tree: &Tree) -> bool;
 
@@ -110,10 +113,5 @@ impl fmt::Debug for dyn PacketFilter {
     }
 }
 
-/// All packet filters; the first is what a site has that names none.
-pub static PACKET_FILTERS: &[&dyn PacketFilter] = &[nftables::NFTABLES, iptables::IPTABLES];
-
-/// The packet filter of this word.
-pub fn packet_filter(word: &str) -> Option<&'static dyn PacketFilter> {
-    PACKET_FILTERS.iter().copied().find(|filter| filter.word() == word)
-}
+/// The packet filters that come with the program; the first is what a site has that names none.
+pub(crate) static PACKET_FILTERS: &[&dyn PacketFilter] = &[nftables::NFTABLES, iptables::IPTABLES];

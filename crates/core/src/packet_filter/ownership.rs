@@ -22,7 +22,7 @@ const HEAD: &str = "uspan-";
 pub(super) struct Chains {
     pub all: Vec<Chain>,
     named: HashMap<String, usize>,
-    /// What is reading for.
+    /// What is looked for.
     key: String,
 }
 

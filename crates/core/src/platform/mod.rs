@@ -1,7 +1,9 @@
 //! Platforms: what each gateway can do, how it spells it, and how its files are written and read.
 //!
-//! To add a platform: a folder here with its facts, `write` and `read`, and one line in [`PLATFORMS`].
-//! Everything outside that folder stays as it is.
+//! A platform in one release is a [`Profile`], a value. Another release is the same value with changes ([`Profile::with`]). What several
+//! releases of a daemon share, the syntax of its files and how statements stand in them, is its [`Family`].
+//!
+//! To add a platform: a folder here with its profile and family, and one line in [`built_in`].
 
 mod behaviour;
 mod libreswan;
@@ -11,11 +13,16 @@ mod openiked;
 mod strongswan;
 pub(crate) mod text;
 
-pub use behaviour::{Behaviour, Line, Narrowing, Preference};
+pub use behaviour::{
+    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+};
 pub use names::{Name, Sa};
 pub use offers::{DefaultProposal, DefaultProposals};
 
+use std::borrow::Cow;
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use crate::algorithm::{Kind, Transform};
@@ -23,113 +30,200 @@ use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
 
-/// All platforms, in the order in which tables show them.
-pub static PLATFORMS: &[&dyn Platform] = &[&strongswan::Strongswan, &libreswan::Libreswan, &openiked::Openiked];
-
-/// The platform of this word.
-pub fn platform(word: &str) -> Option<&'static dyn Platform> {
-    PLATFORMS.iter().copied().find(|platform| platform.facts().word == word)
+/// The profiles that come with the program, in the order in which tables show them.
+pub fn built_in() -> Vec<Arc<Profile>> {
+    [strongswan::BASE, libreswan::BASE, openiked::BASE].map(Arc::new).into()
 }
 
-/// What the program knows about a platform, as data.
-#[derive(Debug)]
-pub struct Facts {
+/// A text of a profile.
+type Text = Cow<'static, str>;
+
+/// A text of a profile that comes with the program.
+const fn text(text: &'static str) -> Text {
+    Cow::Borrowed(text)
+}
+
+/// A platform in one release: all that the program knows about it.
+#[derive(Clone, Debug)]
+pub struct Profile {
     /// The word in descriptions.
-    pub word: &'static str,
-    /// Name and version.
-    pub title: &'static str,
-    /// The version that is written for.
-    pub version: &'static str,
+    pub word: Text,
+    /// Name and release.
+    pub title: Text,
+    /// The release that is written for.
+    pub release: Text,
     /// The manual pages the facts were taken from, and how they were checked.
-    pub source: &'static str,
+    pub source: Text,
     /// What must be installed for all of them to hold.
-    pub packages: &'static str,
-    /// Where its files stand.
-    pub files: &'static str,
+    pub packages: Text,
+    /// Where its files stand, for people.
+    pub files: Text,
+    /// How paths of its files begin, below `/`.
+    pub reads_below: Cow<'static, [Text]>,
+    /// What writes and reads them.
+    pub family: &'static dyn Family,
     /// Versions of the key exchange.
-    pub versions: &'static [IkeVersion],
+    pub versions: Cow<'static, [IkeVersion]>,
     /// Spellings of the algorithms that it can do, by kind.
-    pub names: &'static [Name],
-    /// Beside a separate integrity algorithm the PRF is the one of the same hash and cannot be chosen.
-    pub prf_follows_integrity: bool,
-    /// All ESP proposals of a connection must have the same PFS group.
-    pub one_pfs_group: bool,
+    pub names: Cow<'static, [Name]>,
+    /// How the PRF is chosen.
+    pub prf: PrfChoice,
+    /// How the group for PFS is chosen.
+    pub pfs: PfsChoice,
     /// The groups that it can use for PFS in IKEv1; all of its own where nothing is said.
-    pub ikev1_pfs_groups: Option<&'static [u16]>,
-    /// It rekeys ESP only with the group that the IKE SA was negotiated with.
-    pub pfs_group_of_ike: bool,
+    pub ikev1_pfs_groups: Option<Cow<'static, [u16]>>,
     /// The longest lifetime it accepts.
     pub longest_lifetime: Duration,
-    /// Several pairs of IKEv1 share an IKE SA that outlives a dead peer: the tunnel comes back when that SA ends.
-    pub ikev1_outlives_peer: bool,
-    /// When a peer is dead, several pairs are reopened over the dead IKE SA, which then stays for as long as packets ask
-    /// for them.
-    pub reopens_over_dead: bool,
+    /// What becomes of several pairs when the peer is dead.
+    pub dead_peer: Observed<DeadPeer>,
     /// How it can carry several pairs of networks between two gateways.
-    pub selectors: Selectors,
+    pub selectors: Cow<'static, [SeveralPairs]>,
     /// When it can open a tunnel, beside at once.
-    pub openings: Openings,
+    pub openings: Cow<'static, [OpeningWay]>,
     /// Kinds of identities, beside address, DNS name and mail-like name.
     pub identities: Identities,
     /// How a tunnel interface may be called.
     pub interface_name: InterfaceName,
-    /// Whether a tunnel interface and routes can steer, instead of the selectors.
-    pub route_based: bool,
-    /// Which of a connection's two ends is its own it finds by the addresses of its interfaces, whatever they are called.
-    pub ends_by_address: bool,
+    /// What can steer packets into a tunnel.
+    pub steering: Cow<'static, [Steering]>,
+    /// Which of a connection's two ends is its own.
+    pub own_end: OwnEnd,
     /// What a connection can say of ESP in UDP.
-    pub encapsulations: &'static [Encapsulation],
+    pub encapsulations: Cow<'static, [Encapsulation]>,
     /// Whether it finds NAT devices also where its own address is not configured (RFC 7296 section 2.23).
-    pub knows_own_address: bool,
+    pub nat_detection: Observed<NatDetection>,
     /// How far a liveness interval reaches.
     pub liveness: Liveness,
     /// Whether the replay window can be set.
     pub replay_window: ReplayWindow,
-    /// Whether ESP can count in 64 bits.
-    pub extended_sequence: bool,
+    /// The lengths of sequence numbers that ESP can have, in bits.
+    pub sequence_numbers: Cow<'static, [u8]>,
     /// How it can prove who it is, and have its peers prove it.
-    pub methods: &'static [Method],
-    /// Certificates of both ends must be for keys of one kind, ECDSA or RSA.
-    pub one_kind_of_key: bool,
+    pub methods: Cow<'static, [Method]>,
+    /// For what keys the certificates of the two ends may be.
+    pub key_kinds: KeyKinds,
     /// What can be made of the DSCP.
-    pub dscp: &'static [Dscp],
-    /// The daemon installs routes for policy-based tunnels itself.
-    pub installs_routes: bool,
+    pub dscp: Cow<'static, [Dscp]>,
+    /// Who sets the routes of policy-based tunnels.
+    pub routes: RoutesBy,
     /// What it offers where a configuration names no proposals.
-    pub offers: &'static DefaultProposals,
+    pub offers: DefaultProposals,
     /// How it negotiates.
-    pub behaviour: &'static Behaviour,
+    pub behaviour: Behaviour,
     /// What holds where a configuration says nothing, for tables.
-    pub defaults: &'static [(&'static str, &'static str)],
+    pub defaults: Cow<'static, [(Text, Text)]>,
     /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.
-    pub take_up: &'static [&'static str],
-    /// Whether that ends SAs of tunnels whose files are taken up again.
-    pub take_up_ends_sas: bool,
+    pub take_up: Cow<'static, [Text]>,
+    /// What that interrupts.
+    pub take_up_interrupts: Observed<Interrupts>,
     /// What to look at once it runs, in order: what it shows, the shell command with `{}` for the tunnel's name, and what is seen
     /// when all is well.
-    pub looks: &'static [(&'static str, &'static str, &'static str)],
+    pub looks: Cow<'static, [(Text, Text, Text)]>,
     /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
-    pub open: &'static [&'static str],
+    pub open: Cow<'static, [Text]>,
 }
 
-/// How a platform carries several pairs of networks.
+/// How the PRF of an IKE proposal is chosen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Selectors {
+pub enum PrfChoice {
+    /// By itself.
+    Free,
+    /// Beside a separate integrity algorithm it is the one of the same hash.
+    OfIntegrity,
+}
+
+/// How the group for PFS is chosen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PfsChoice {
+    /// For each ESP proposal.
+    Each,
+    /// One for all ESP proposals of a connection.
+    OneForAll,
+    /// New keys take the group that the IKE SA was negotiated with.
+    OfIke,
+}
+
+/// What becomes of several pairs of networks when the peer is dead.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DeadPeer {
+    /// The IKE SA goes, and with it all of them; they are reopened over a new one.
+    Forgotten,
+    /// They are reopened over the dead IKE SA, which stays for as long as packets ask for them; in IKEv1 until it would end by itself.
+    KeptWhileAsked,
+}
+
+/// A way to carry several pairs of networks between two gateways.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SeveralPairs {
     /// Several selectors in one Child SA (RFC 7296 section 2.9).
-    pub several_in_one_sa: bool,
+    InOneSa,
     /// Several Child SAs of one IKE SA.
-    pub several_sas: bool,
+    AnSaEach,
 }
 
-/// When a platform can open a tunnel; at once it always can.
+/// A way to open a tunnel, beside at once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Openings {
-    /// When a packet wants to cross, beside at once: nothing leaves in clear before the SA is there.
-    pub trap_beside_start: bool,
+pub enum OpeningWay {
     /// When the first packet wants to cross.
-    pub on_traffic: bool,
+    OnTraffic,
+    /// When a packet wants to cross, beside at once: nothing leaves in clear before the SA is there.
+    TrapBesideStart,
     /// By a command.
-    pub by_hand: bool,
+    ByHand,
+}
+
+/// What steers packets into a tunnel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Steering {
+    /// The selectors.
+    Selectors,
+    /// A tunnel interface and routes into it.
+    Routes,
+}
+
+/// How a gateway knows which end of a connection is its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OwnEnd {
+    /// The files say it.
+    Named,
+    /// It is the one that has an address of its interfaces, whatever it is called.
+    ByAddress,
+}
+
+/// Where NAT devices are found (RFC 7296 section 2.23).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NatDetection {
+    /// Wherever they are.
+    Always,
+    /// Only where the own address is configured; without it every path looks like one with a NAT device.
+    NeedsOwnAddress,
+}
+
+/// For what keys the certificates of two ends may be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeyKinds {
+    /// For any.
+    Any,
+    /// For keys of one kind, ECDSA or RSA.
+    SameAtBothEnds,
+}
+
+/// Who sets the routes of policy-based tunnels.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RoutesBy {
+    /// The daemon.
+    Daemon,
+    /// Nobody: they are written.
+    Files,
+}
+
+/// What taking up changed files interrupts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Interrupts {
+    /// Nothing: SAs go on until they are opened anew.
+    Nothing,
+    /// The tunnels whose files are taken up.
+    ItsTunnels,
 }
 
 /// Kinds of identities that not every platform knows.
@@ -175,19 +269,16 @@ pub struct TakeOut {
     pub after: Vec<String>,
 }
 
-/// A platform: facts, a writer and a reader.
-pub trait Platform: Sync {
-    /// What is known about it.
-    fn facts(&self) -> &'static Facts;
-
+/// What the releases of a daemon have in common: the syntax of its files, and how statements stand in them.
+pub trait Family: Sync + fmt::Debug {
     /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`.
     ///
     /// # Errors
     /// What the platform's files cannot express.
-    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
+    fn write(&self, profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
 
     /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
-    fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>);
+    fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>);
 
     /// Whether files of a tree are for it.
     fn is_of(&self, tree: &Tree) -> bool;
@@ -207,20 +298,6 @@ pub trait Platform: Sync {
     }
 }
 
-impl fmt::Debug for dyn Platform {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.facts().word)
-    }
-}
-
-impl PartialEq for dyn Platform {
-    fn eq(&self, other: &Self) -> bool {
-        self.facts().word == other.facts().word
-    }
-}
-
-impl Eq for dyn Platform {}
-
 /// The identity of an end that states none: its address.
 pub(crate) fn implied(at: &Endpoint) -> Identity {
     match at.first() {
@@ -238,10 +315,31 @@ pub(crate) fn v1_patience(interval: Duration) -> Duration {
     interval * 5
 }
 
-impl Facts {
+impl Profile {
+    /// The same with changes: another release.
+    #[must_use]
+    pub fn with(&self, change: impl FnOnce(&mut Profile)) -> Profile {
+        let mut changed = self.clone();
+        change(&mut changed);
+        changed
+    }
+
+    /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`.
+    ///
+    /// # Errors
+    /// What the platform's files cannot express.
+    pub fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        self.family.write(self, gateway, remarks)
+    }
+
+    /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
+    pub fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
+        self.family.read(self, tree)
+    }
+
     /// The spelling of an algorithm for an SA, if the platform can do it.
-    pub fn spelling(&self, transform: Transform, sa: Sa) -> Option<&'static str> {
-        self.names.iter().find(|row| row.transform == transform && row.sa.covers(sa)).map(|row| row.word)
+    pub fn spelling(&self, transform: Transform, sa: Sa) -> Option<&str> {
+        self.names.iter().find(|row| row.transform == transform && row.sa.covers(sa)).map(|row| &*row.word)
     }
 
     /// The algorithm of a kind that the platform spells like that, for whatever SA it can use it.
@@ -253,7 +351,30 @@ impl Facts {
     pub fn can(&self, transform: Transform, sa: Sa) -> bool {
         self.spelling(transform, sa).is_some()
     }
+
+    /// Whether a way to open a tunnel is one of its own.
+    pub fn opens(&self, way: OpeningWay) -> bool {
+        self.openings.contains(&way)
+    }
+
+    /// Whether routes can steer, instead of the selectors.
+    pub fn is_steered_by_routes(&self) -> bool {
+        self.steering.contains(&Steering::Routes)
+    }
+
+    /// Whether ESP can count in 64 bits.
+    pub fn has_long_sequence_numbers(&self) -> bool {
+        self.sequence_numbers.contains(&64)
+    }
 }
+
+impl PartialEq for Profile {
+    fn eq(&self, other: &Self) -> bool {
+        (&self.word, &self.release) == (&other.word, &other.release)
+    }
+}
+
+impl Eq for Profile {}
 
 #[cfg(test)]
 mod tests {
@@ -261,15 +382,14 @@ mod tests {
 
     #[test]
     fn every_spelling_is_of_a_registered_algorithm_and_unique() {
-        for platform in PLATFORMS {
-            let facts = platform.facts();
-            let mut words: Vec<_> = facts.names.iter().map(|row| (row.transform.kind, row.word)).collect();
-            for row in facts.names {
+        for profile in built_in() {
+            let mut words: Vec<_> = profile.names.iter().map(|row| (row.transform.kind, &*row.word)).collect();
+            for row in &*profile.names {
                 assert!(row.transform.row().is_some(), "{}", row.word);
             }
             words.sort_unstable();
             words.dedup();
-            assert_eq!(words.len(), facts.names.len(), "{}", facts.word);
+            assert_eq!(words.len(), profile.names.len(), "{}", profile.word);
         }
     }
 }

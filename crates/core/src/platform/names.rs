@@ -1,5 +1,7 @@
 //! Rows of the platforms' tables of spellings.
 
+use std::borrow::Cow;
+
 use crate::algorithm::{Kind, Transform};
 use crate::gateway::{Proposal, Protocol};
 
@@ -31,34 +33,34 @@ impl Sa {
 }
 
 /// How a platform spells an algorithm.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Name {
     /// The algorithm.
     pub transform: Transform,
     /// The platform's word.
-    pub word: &'static str,
+    pub word: Cow<'static, str>,
     /// Where it can use it.
     pub sa: Sa,
 }
 
 /// A row of a cipher table.
 pub(super) const fn cipher(number: u16, key_bits: u16, word: &'static str, sa: Sa) -> Name {
-    Name { transform: Transform::encryption(number, key_bits), word, sa }
+    Name { transform: Transform::encryption(number, key_bits), word: Cow::Borrowed(word), sa }
 }
 
 /// A row of a table of PRFs.
 pub(super) const fn prf(number: u16, word: &'static str) -> Name {
-    Name { transform: Transform::prf(number), word, sa: Sa::Ike }
+    Name { transform: Transform::prf(number), word: Cow::Borrowed(word), sa: Sa::Ike }
 }
 
 /// A row of a table of integrity algorithms.
 pub(super) const fn integrity(number: u16, word: &'static str, sa: Sa) -> Name {
-    Name { transform: Transform::integrity(number), word, sa }
+    Name { transform: Transform::integrity(number), word: Cow::Borrowed(word), sa }
 }
 
 /// A row of a table of key exchange methods.
 pub(super) const fn group(number: u16, word: &'static str) -> Name {
-    Name { transform: Transform::key_exchange(number), word, sa: Sa::Both }
+    Name { transform: Transform::key_exchange(number), word: Cow::Borrowed(word), sa: Sa::Both }
 }
 
 /// A proposal holds combined-mode ciphers or others, never both (RFC 7296 section 3.3): a separate integrity algorithm

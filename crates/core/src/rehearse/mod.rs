@@ -32,7 +32,7 @@ pub struct Actor<'a> {
     /// As it was read.
     pub reading: ReadGateway<'a>,
     /// How its platform behaves.
-    pub behaviour: &'static Behaviour,
+    pub behaviour: &'a Behaviour,
     /// Where it stands, as far as that is known beside its files.
     pub stands: KnownAddresses,
 }
@@ -117,7 +117,7 @@ pub struct RehearsalFailure {
     /// Why.
     pub reason: String,
     /// What each end's daemon logs, in its own words.
-    pub logs: [Option<&'static str>; 2],
+    pub logs: [Option<String>; 2],
     /// What to change.
     pub cures: Vec<Cure>,
 }
@@ -237,7 +237,7 @@ impl<'a> Play<'a> {
         self.actors[end].reading.name
     }
 
-    fn behaviour(&self, end: usize) -> &'static Behaviour {
+    fn behaviour(&self, end: usize) -> &'a Behaviour {
         self.actors[end].behaviour
     }
 
@@ -293,7 +293,7 @@ impl<'a> Play<'a> {
         let mut logs = [None, None];
         let version = self.initiating().version();
         for (end, line) in [(self.initiator, told[0]), (self.responder(), told[1])] {
-            logs[end] = line.and_then(|line| self.behaviour(end).words(line, version));
+            logs[end] = line.and_then(|line| self.behaviour(end).words(line, version)).map(str::to_owned);
         }
         let step = self.rehearsal.steps.iter().rposition(|step| matches!(step, Step::Message(_))).unwrap_or(0);
         let notify = self.rehearsal.steps.get(step).and_then(Step::refusal);

@@ -2,7 +2,7 @@
 
 use super::{Cure, Play, Stage};
 use crate::gateway::{Connection, Identity, Method, Origin};
-use crate::platform::{Line, OWN_ADDRESS};
+use crate::platform::{AskedIdentity, ByCertificate, Line, OWN_ADDRESS, SecretFor, UnsaidIdentity};
 use crate::secret::Secret;
 
 impl<'a> Play<'a> {
@@ -42,7 +42,7 @@ impl<'a> Play<'a> {
             if known.ike().remote_identity.value == Identity::Anybody {
                 known.ike_mut().remote_identity.value = self.shown(1 - end, self.connections[1 - end]);
             }
-            let by_one = || gateway.secret_for_either(&known).filter(|_| self.behaviour(end).secret_by_one_end);
+            let by_one = || gateway.secret_for_either(&known).filter(|_| self.behaviour(end).secret_for == SecretFor::Either);
             gateway.secret_for(&known).or_else(by_one)
         })
     }
@@ -60,7 +60,7 @@ impl<'a> Play<'a> {
             || matches!(connection.ike().local_identity.value, Identity::Implied(_));
         if unsaid
             && end == self.responder()
-            && self.behaviour(end).is_whoever_is_asked_for
+            && self.behaviour(end).unsaid_identity == UnsaidIdentity::OfCertificateOrAsked
             && connection.ike().local_method.value == Method::SharedSecret
             && let Some(asked) = self.asked_identity()
         {
@@ -75,14 +75,14 @@ impl<'a> Play<'a> {
     /// The identity that the initiator asks for, if it asks for one.
     pub(super) fn asked_identity(&self) -> Option<&'a Identity> {
         let expected = &self.initiating().ike().remote_identity.value;
-        let names_only = self.behaviour(self.initiator).asks_for_names_only;
+        let names_only = self.behaviour(self.initiator).asked_identity == AskedIdentity::Ignored;
         // Who takes anybody asks for nobody.
         (*expected != Identity::Anybody && !(names_only && matches!(expected, Identity::Address(_)))).then_some(expected)
     }
 
-    /// Whether an end is reading up as the one that a connection of the other expects.
+    /// Whether an end counts as the one that a connection of the other expects.
     pub(super) fn is_taken(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
-        let by_certificate = self.behaviour(1 - end).believes_certificates && self.is_certified(end, shows, judges);
+        let by_certificate = self.behaviour(1 - end).by_certificate == ByCertificate::AsExpected && self.is_certified(end, shows, judges);
         judges.ike().remote_identity.value.takes(&self.shown(end, shows)) || by_certificate
     }
 
@@ -104,8 +104,8 @@ impl<'a> Play<'a> {
         let names = [self.name(end), self.name(other)];
         let shown = self.shown(end, shows);
         // What is not said follows from the certificate, which may have several names; some look at nothing else.
-        let unsaid = matches!(shown, Identity::Implied(_)) && self.behaviour(end).named_by_certificate;
-        let counts = unsaid || self.behaviour(other).believes_certificates;
+        let unsaid = matches!(shown, Identity::Implied(_)) && self.behaviour(end).unsaid_identity == UnsaidIdentity::OfCertificateOrAsked;
+        let counts = unsaid || self.behaviour(other).by_certificate == ByCertificate::AsExpected;
         let named = counts && self.is_certified(end, shows, judges);
         if !named && !judges.ike().remote_identity.value.takes(&shown) {
             let (is, wants) = (shown.words(), judges.ike().remote_identity.value.words());
@@ -141,7 +141,7 @@ impl<'a> Play<'a> {
                 (!fits).then(|| (reason, vec![at(other, &format!("give it the public key of {}", names[0]))]))
             }
             Method::Certificate => {
-                if judges.ike().remote_identity.value == Identity::Anybody && self.behaviour(other).certificate_needs_name {
+                if judges.ike().remote_identity.value == Identity::Anybody && self.behaviour(other).by_certificate == ByCertificate::Named {
                     let reason = format!("{} does not say who its peer is, and takes nobody's certificate then.", names[1]);
                     let wants = format!("write {}", shown.words());
                     return Some((reason, vec![self.cure(other, &judges.ike().remote_identity, wants)]));

@@ -7,7 +7,7 @@ use crate::algorithm::Kind;
 use crate::fits::proposals::{differing, nearest_two};
 use crate::fits::selectors::Wanted;
 use crate::gateway::{Child, Connection, IkeVersion, listed};
-use crate::platform::Line;
+use crate::platform::{Line, ToStrangers};
 
 impl<'a> Play<'a> {
     /// No connection can answer: for want of an address, or of the version.
@@ -16,8 +16,11 @@ impl<'a> Play<'a> {
         let responding = self.responding();
         let old = self.initiating().version() == IkeVersion::V1;
         let none_old = self.actors[responder].reading.gateway.connections.iter().all(|one| one.version() == IkeVersion::V2);
-        let silent = !self.behaviour(responder).answers_strangers
-            || (old && (none_old || hearing.is_empty()) && self.behaviour(responder).silent_to_v1);
+        let silent = match self.behaviour(responder).strangers.value {
+            ToStrangers::Refuses => false,
+            ToStrangers::RefusesInV2 => old && (none_old || hearing.is_empty()),
+            ToStrangers::Silent => true,
+        };
         match self.initiating().version() {
             _ if silent => {}
             IkeVersion::V2 => self.refuse(ExchangeType::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.5"),
@@ -152,8 +155,8 @@ impl<'a> Play<'a> {
     pub(super) fn swap_logs(&mut self, from: usize, [asks, answers]: [Line; 2]) {
         let version = self.initiating().version();
         let mut logs = [None, None];
-        logs[from] = self.behaviour(from).words(asks, version);
-        logs[1 - from] = self.behaviour(1 - from).words(answers, version);
+        logs[from] = self.behaviour(from).words(asks, version).map(str::to_owned);
+        logs[1 - from] = self.behaviour(1 - from).words(answers, version).map(str::to_owned);
         if let Some(failure) = self.rehearsal.failures.last_mut() {
             failure.logs = logs;
         }

@@ -8,7 +8,7 @@ use crate::duration::duration_words;
 use crate::fits::proposals::{Suite, choose, nearest_two};
 use crate::fits::selectors::{Wanted, answer};
 use crate::gateway::{Child, Connection, Exchange, IkeVersion, Method, Origin, Proposal, listed};
-use crate::platform::Line;
+use crate::platform::{Line, LongNumbersV1, OfferV1, PfsGroup, ToStrangers, UnsaidProposalsV1};
 
 /// Main mode and aggressive mode.
 const PHASE_ONE: &str = "RFC 2409 section 5";
@@ -35,7 +35,7 @@ impl<'a> Play<'a> {
         let (initiator, responder) = (self.initiator, self.responder());
         let initiating = self.initiating();
         let mut offer = initiating.ike().proposals.value.clone();
-        if self.behaviour(initiator).first_values_v1 {
+        if self.behaviour(initiator).offer_v1 == OfferV1::FirstValues {
             offer = offer.iter().map(Proposal::firsts).collect();
         }
         let offer = &offer;
@@ -68,16 +68,17 @@ impl<'a> Play<'a> {
             connection.ike().remote_method.value == initiating.ike().local_method.value
                 && connection.ike().local_method.value == initiating.ike().remote_method.value
         };
-        let preference = self.behaviour(responder).preference;
+        let preference = self.behaviour(responder).preference.value;
         let chosen = able.iter().copied().filter(same_proof).find_map(|connection| {
-            let any = self.behaviour(responder).takes_any_v1 && connection.ike().proposals.origin == Origin::Default;
+            let any = self.behaviour(responder).unsaid_proposals_v1 == UnsaidProposalsV1::Anything
+                && connection.ike().proposals.origin == Origin::Default;
             let own = if any { offer.as_slice() } else { connection.ike().proposals.value.as_slice() };
             Some((connection, choose(offer, own, preference)?))
         });
         if chosen.is_none() {
             let proves = able.iter().any(same_proof);
             // Some do not answer what no connection of theirs could be about.
-            let silent = !proves && self.behaviour(responder).silent_to_v1;
+            let silent = !proves && self.behaviour(responder).strangers == ToStrangers::RefusesInV2;
             if !silent {
                 self.refuse_v1(responder, Notify::V1_NO_PROPOSAL);
             }
@@ -208,7 +209,7 @@ impl<'a> Play<'a> {
         let (initiator, responder) = (self.initiator, self.responder());
         let wanted = Wanted::by_initiator(asked);
         self.ask_v1(initiator, asked, &wanted);
-        let narrowing = self.behaviour(responder).narrowing_v1;
+        let narrowing = self.behaviour(responder).narrowing.value;
         let fits = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_responder(child)).is_some();
         let exact = answering.children.iter().find(|child| Wanted::by_responder(child).same(&wanted));
         let Some(own) = exact.or_else(|| answering.children.iter().find(fits)) else {
@@ -262,7 +263,7 @@ impl<'a> Play<'a> {
     /// An end's proposals for ESP in a quick mode.
     fn esp_v1(&self, end: usize, child: &Child, keys: KeySource) -> Vec<Proposal> {
         let list = self.esp(end, child, keys);
-        match self.behaviour(end).no_extended_v1 {
+        match self.behaviour(end).long_numbers_v1 == LongNumbersV1::Never {
             true => list.iter().map(|one| one.with(Kind::SequenceNumbers, [Transform::sequence_numbers(false)])).collect(),
             false => list,
         }
@@ -271,7 +272,7 @@ impl<'a> Play<'a> {
     /// What an end offers in a quick mode.
     fn offer_v1(&self, from: usize, asked: &Child, keys: KeySource) -> Vec<Proposal> {
         let mut offer = self.esp_v1(from, asked, keys);
-        if self.behaviour(from).first_values_v1 {
+        if self.behaviour(from).offer_v1 == OfferV1::FirstValues {
             offer = offer.iter().map(Proposal::firsts).collect();
         }
         offer
@@ -281,7 +282,7 @@ impl<'a> Play<'a> {
     fn agreed_v1(&self, from: usize, asked: &Child, own: &Child) -> Option<Suite> {
         let to = 1 - from;
         // The group may be free to choose.
-        let keys = if self.behaviour(to).any_group_v1 { KeySource::OfIke } else { KeySource::Own };
+        let keys = if self.behaviour(to).pfs_group == PfsGroup::OfIke { KeySource::OfIke } else { KeySource::Own };
         let chosen = self.chosen(to, &self.offer_v1(from, asked, keys), &self.esp_v1(to, own, keys))?;
         let group = chosen.group().or_else(|| first_group(&self.offer_v1(from, asked, KeySource::Own)));
         Some(chosen.with_group(group))
@@ -290,7 +291,7 @@ impl<'a> Play<'a> {
     /// The last failure is of an offer of this end: where all that it has would fit, but not what it can offer of it in IKEv1.
     fn offers_too_little(&mut self, from: usize, asked: &Child, own: &Child) {
         let whole = [self.esp_v1(from, asked, KeySource::Own), self.esp_v1(1 - from, own, KeySource::Own)];
-        if !self.behaviour(from).first_values_v1 || self.chosen(1 - from, &whole[0], &whole[1]).is_none() {
+        if self.behaviour(from).offer_v1 != OfferV1::FirstValues || self.chosen(1 - from, &whole[0], &whole[1]).is_none() {
             return;
         }
         let offer = self.offer_v1(from, asked, KeySource::Own);

@@ -10,7 +10,7 @@ use crate::duration::duration_words;
 use crate::fits::proposals::{Suite, choose, nearest_two};
 use crate::fits::selectors::{Wanted, answer, taken};
 use crate::gateway::{Child, Connection, Identity, IkeVersion, Mode, Proposal, listed};
-use crate::platform::{Line, Narrowing};
+use crate::platform::{AskedIdentity, FurtherChild, Line, Narrowing, PfsGroup, Refusal, TransportMode, WithIkeSa};
 
 impl<'a> Play<'a> {
     pub(super) fn ikev2(&mut self) {
@@ -32,7 +32,7 @@ impl<'a> Play<'a> {
     fn in_turn(&self) -> impl Iterator<Item = &'a Child> + use<'a> {
         let children = &self.initiating().children;
         let at_once = children.iter().all(|child| child.opening.value.start);
-        let last = children.len().checked_sub(1).filter(|_| at_once && self.behaviour(self.initiator).last_child_first);
+        let last = children.len().checked_sub(1).filter(|_| at_once && self.behaviour(self.initiator).with_ike_sa == WithIkeSa::Last);
         let first = last.unwrap_or(0);
         children.get(first).into_iter().chain(children.iter().enumerate().filter(move |(i, _)| *i != first).map(|(_, child)| child))
     }
@@ -59,7 +59,7 @@ impl<'a> Play<'a> {
         if nat {
             self.think(responder, || "finds a NAT device between the two: from here on over UDP 4500");
         }
-        let preference = self.behaviour(responder).preference;
+        let preference = self.behaviour(responder).preference.value;
         let chosen = able.iter().find_map(|connection| choose(offer, &connection.ike().proposals.value, preference));
         let Some(suite) = chosen else {
             self.refuse(ExchangeType::IkeSaInit, 0, Notify::NO_PROPOSAL_CHOSEN, "RFC 7296 section 2.7");
@@ -122,13 +122,14 @@ impl<'a> Play<'a> {
             // Who does not say who it is does not look for it either.
             let own = self.shown(responder, connection);
             let asked = asked.is_none_or(|asked| asked.takes(&own)) || matches!(own, Identity::Implied(_));
-            self.is_taken(initiator, initiating, connection) && (asked || !self.behaviour(responder).heeds_asked_identity)
+            self.is_taken(initiator, initiating, connection)
+                && (asked || self.behaviour(responder).asked_identity == AskedIdentity::Ignored)
         };
         let known: Vec<_> = able.into_iter().filter(known).collect();
         // Who is not asked for transport mode takes tunnel mode.
         let tunnel = first.mode.value == Mode::Tunnel;
         let mode = |connection: &&Connection| tunnel || connection.children.iter().any(|child| child.mode == first.mode);
-        let fits = |connection: &&Connection| !self.behaviour(responder).recognises_by_mode || mode(connection);
+        let fits = |connection: &&Connection| self.behaviour(responder).transport != TransportMode::Recognised || mode(connection);
         let Some(answering) = known.iter().copied().find(fits) else {
             self.refuse(ExchangeType::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             if let Some(own) = known.first().and_then(|connection| connection.children.first()) {
@@ -142,7 +143,7 @@ impl<'a> Play<'a> {
         let fits =
             answering.children.iter().any(|own| self.chosen(responder, &keyless(first, initiator), &keyless(own, responder)).is_some());
         // Who refuses everything with the first Child SA looks at that one before anything else.
-        let refused = !fits && self.behaviour(responder).refuses_whole;
+        let refused = !fits && self.behaviour(responder).refusal == Refusal::Whole;
         if let Some((reason, cures)) = self.disbelief(initiator, initiating, answering).filter(|_| !refused) {
             self.refuse(ExchangeType::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
@@ -194,7 +195,7 @@ impl<'a> Play<'a> {
             self.fail(Stage::ChildSa, reason, told, cures).child = child_name(asked);
             return;
         }
-        let narrowing = self.behaviour(responder).narrowing;
+        let narrowing = self.behaviour(responder).narrowing.value;
         // The responder narrows first, and looks at what is left.
         let fits = |child: &&Child| {
             let answered = self.between_hosts(responder, child, answer(narrowing, &wanted, &Wanted::by_responder(child))?);
@@ -208,23 +209,23 @@ impl<'a> Play<'a> {
             return;
         };
         let transport = |child: &Child| child.mode.value == Mode::Transport;
-        if self.behaviour(responder).insists_on_mode && transport(own) && !transport(asked) {
+        if self.behaviour(responder).transport == TransportMode::Insisted && transport(own) && !transport(asked) {
             self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN));
             self.unfit_mode(asked, own, Stage::ChildSa, [Some(Line::EspRefused), None]);
             return;
         }
         let keys = if first { KeySource::OfIke } else { KeySource::Own };
-        let by_first = !first && self.behaviour(responder).further_by_first;
+        let by_first = !first && self.behaviour(responder).further_child == FurtherChild::ByFirst;
         let judge = answering.children.first().filter(|_| by_first).unwrap_or(own);
         let chosen = self.chosen(responder, &self.esp(initiator, asked, keys), &self.esp(responder, judge, keys));
         let Some(suite) = chosen else {
-            let whole = first && self.behaviour(responder).refuses_whole;
+            let whole = first && self.behaviour(responder).refusal == Refusal::Whole;
             self.say(self.bare(reply, first).refusing(Notify::NO_PROPOSAL_CHOSEN));
-            let told = whole.then(|| self.behaviour(initiator).words(Line::RefusedWhole, IkeVersion::V2)).flatten();
+            let told = whole.then(|| self.behaviour(initiator).words(Line::RefusedWhole, IkeVersion::V2)).flatten().map(str::to_owned);
             let failure = self.unfit_esp(asked, judge, !first, Stage::ChildSa);
             if whole {
                 failure.practice = "no IKE SA";
-                failure.logs[initiator] = told.or(failure.logs[initiator]);
+                failure.logs[initiator] = told.or(failure.logs[initiator].take());
             }
             return;
         };
@@ -233,12 +234,12 @@ impl<'a> Play<'a> {
             reply = with_key(reply.plain("Nr"), suite.group());
         }
         self.say(selector_payloads(reply, &answered));
-        if self.behaviour(initiator).insists_on_mode && transport(asked) && !transport(own) {
+        if self.behaviour(initiator).transport == TransportMode::Insisted && transport(asked) && !transport(own) {
             self.unfit_mode(asked, own, Stage::ChildSa, [Some(Line::EspRefused), None]);
             return;
         }
         let own_wants = self.between_hosts(initiator, asked, Wanted::by_initiator(asked));
-        let Some(kept) = taken(self.behaviour(initiator).narrowing, &own_wants, &answered) else {
+        let Some(kept) = taken(self.behaviour(initiator).narrowing.value, &own_wants, &answered) else {
             self.unfit_selectors(asked, answering, [Some(Line::ReplyUnfit), None]);
             return;
         };
@@ -251,7 +252,7 @@ impl<'a> Play<'a> {
 
     /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else.
     pub(super) fn between_hosts(&self, end: usize, child: &Child, wanted: Wanted) -> Wanted {
-        if child.mode.value != Mode::Transport || !self.behaviour(end).transport_between_hosts {
+        if child.mode.value != Mode::Transport || self.behaviour(end).transport != TransportMode::BetweenHosts {
             return wanted;
         }
         let only = |nets: Vec<IpNet>, end: usize| {
@@ -268,7 +269,7 @@ impl<'a> Play<'a> {
         for proposal in &mut list {
             if keys == KeySource::OfIke {
                 *proposal = proposal.without(Kind::KeyExchange);
-            } else if self.behaviour(end).pfs_with_ike_group && !proposal.of(Kind::KeyExchange).is_empty() {
+            } else if self.behaviour(end).pfs_group == PfsGroup::OfIke && !proposal.of(Kind::KeyExchange).is_empty() {
                 *proposal = proposal.with(Kind::KeyExchange, self.group);
             }
         }
@@ -277,12 +278,12 @@ impl<'a> Play<'a> {
 
     /// What an end chooses of proposals for ESP.
     pub(super) fn chosen(&self, end: usize, offered: &[Proposal], own: &[Proposal]) -> Option<Suite> {
-        choose(offered, own, self.behaviour(end).preference)
+        choose(offered, own, self.behaviour(end).preference.value)
     }
 
     /// The reply to the first request as it is when the Child SA is refused: some refuse everything.
     fn bare(&self, reply: MessageDraft, first: bool) -> MessageDraft {
-        match first && self.behaviour(self.responder()).refuses_whole {
+        match first && self.behaviour(self.responder()).refusal == Refusal::Whole {
             true => reply.bare(),
             false => reply,
         }
@@ -324,7 +325,8 @@ impl<'a> Play<'a> {
             self.say(with_key(request, first_group(&near.esp.value)));
             let reply = self.reply(1 - from, ExchangeType::CreateChildSa, *id, source);
             let asked_of = if by_responder { self.initiating() } else { answering };
-            let judge = asked_of.children.first().filter(|_| self.behaviour(1 - from).further_by_first).unwrap_or(far);
+            let judge =
+                asked_of.children.first().filter(|_| self.behaviour(1 - from).further_child == FurtherChild::ByFirst).unwrap_or(far);
             let chosen = self.chosen(1 - from, &self.esp(from, near, KeySource::Own), &self.esp(1 - from, judge, KeySource::Own));
             *id += 1;
             let Some(suite) = chosen else {

@@ -11,6 +11,9 @@ pub(crate) use write::write;
 
 use crate::gateway::{BgpSession, Gateway, Tree};
 
+/// How paths of its files begin, below `/`.
+pub(crate) const READS_BELOW: &[&str] = &["etc/frr/"];
+
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/frr";
 

@@ -15,6 +15,7 @@ use crate::check::Supplied;
 use crate::compare::{ReadGateway, compare_ends};
 use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{IkeVersion, Passing, Proposal, Protocol};
+use crate::platform::OwnEnd;
 use crate::source::Place;
 
 /// A tunnel's sheet.
@@ -99,7 +100,7 @@ fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
         }
     };
     let of = |value: &dyn Fn(&Site) -> Vec<String>| ends.map(value);
-    each("platform", of(&|site| vec![site.platform.value.facts().title.to_owned()]));
+    each("platform", of(&|site| vec![site.platform.value.title.to_string()]));
     each("packet filter", of(&|site| vec![site.packet_filter.title().to_owned()]));
     each("public address", of(&|site| vec![site.address.value.to_string()]));
     each("own address behind NAT", of(&|site| site.own_address.iter().map(|own| own.value.to_string()).collect()));
@@ -168,7 +169,7 @@ fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
     let reading = |end: usize| ReadGateway {
         name: &built.ends[end],
         gateway: &built.gateways[end],
-        ends_open: ends[end].platform.value.facts().ends_by_address,
+        ends_open: ends[end].platform.value.own_end == OwnEnd::ByAddress,
         tree: build.trees.get(&built.ends[end]),
     };
     let comparison = compare_ends(reading(0), reading(1));

@@ -212,7 +212,7 @@ impl SideBuilder<'_> {
 
     fn interface_name(&self) -> String {
         let (stem, id) = (&self.tunnel.name.value, interface_id(&self.tunnel.name.value));
-        match self.me().platform.value.facts().interface_name {
+        match self.me().platform.value.interface_name {
             InterfaceName::Numbered(word) if self.tunnel.gre.is_none() => format!("{word}{id}"),
             _ if stem.len() <= 12 => format!("us-{stem}"),
             _ => format!("us-{:.3}-{:08x}", stem, digest(stem)),

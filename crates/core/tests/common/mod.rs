@@ -16,7 +16,7 @@ pub fn orchard(platforms: [&str; 2], packhouse: &str, tunnel: &str) -> [Tree; 2]
          [tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n{tunnel}\n",
         platforms[0], platforms[1]
     );
-    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text.as_str()));
+    let (description, findings) = Description::parse(&Source::new("orchard.span.toml", text.as_str()), &uspan_core::Context::built_in());
     assert!(findings.is_empty(), "{findings:#?}");
     let file = SecretFile::Read { secret: Secret::new(SECRET.to_vec()), guesses_log10: 40.0, drawn: true, exposed: false };
     let supplied = Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() };

@@ -153,7 +153,7 @@ pub static SEEDS: LazyLock<Vec<Tree>> = LazyLock::new(|| {
                  [tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\n{tunnel}",
                 sites.replace("65001", "65002")
             );
-            let (description, _) = Description::parse(&Source::new("seed.span.toml", text.as_str()));
+            let (description, _) = Description::parse(&Source::new("seed.span.toml", text.as_str()), &uspan_core::Context::built_in());
             seeds.extend(build(&description, &supplied()).trees.remove("packhouse"));
         }
     }

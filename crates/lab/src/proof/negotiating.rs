@@ -132,8 +132,7 @@ impl Walkthrough<'_, '_> {
             listings.insert((*path).to_owned(), gateway.room.tell(program, args)?.text);
         }
         // What people are told to look at after installing; there is no journal here.
-        let looks = uspan_core::platform(&gateway.site.platform).map(|platform| platform.facts().looks).unwrap_or_default();
-        for (_, command, _) in looks.iter().filter(|(_, command, _)| !command.starts_with("journalctl")) {
+        for command in gateway.site.looks.iter().filter(|command| !command.starts_with("journalctl")) {
             let command = command.replace("{}", &self.tunnel().name);
             let said = gateway.room.tell("sh", &["-c", &command])?.text;
             listings.insert(command, said);

@@ -125,6 +125,7 @@ mod tests {
             names: Vec::new(),
             packet_filter: "nftables".to_owned(),
             rules: Vec::new(),
+            looks: Vec::new(),
             imports: Vec::new(),
             routing: Vec::new(),
             interfaces: Vec::new(),

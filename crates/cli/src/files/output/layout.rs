@@ -16,7 +16,7 @@ use uspan_core::{Finding, TreeFile, rules};
 use super::carry::carry_over;
 use super::manifest::{Entry, MANIFEST, checksum};
 use super::standing::Standing;
-use super::{Change, Manner, OutputOutcome, Planned};
+use super::{Change, OutputOutcome, Planned, WriteOptions};
 use crate::failure::Failure;
 use crate::files::reading;
 use crate::files::staging::{self, Staging};
@@ -26,7 +26,7 @@ use crate::show::path_shown;
 pub struct Layout {
     output: PathBuf,
     exists: bool,
-    behaviour: Manner,
+    options: WriteOptions,
     standing: Standing,
     /// Where it is laid out; nothing where nothing is to be written.
     staging: Option<Staging>,
@@ -113,7 +113,7 @@ impl Layout {
     ///
     /// # Errors
     /// What the system says; that another run writes there.
-    pub fn begin(output: &Path, behaviour: Manner) -> Result<Result<Layout, Vec<Finding>>, Failure> {
+    pub fn begin(output: &Path, options: WriteOptions) -> Result<Result<Layout, Vec<Finding>>, Failure> {
         let exists = match fs::symlink_metadata(output) {
             Ok(meta) if meta.is_dir() => true,
             Ok(meta) if meta.is_symlink() && output.is_dir() => true,
@@ -125,11 +125,11 @@ impl Layout {
             Err(error) => return Err(Failure::file("cannot look at", output)(error)),
         };
         let output = if exists { fs::canonicalize(output).map_err(Failure::file("cannot find", output))? } else { output.to_owned() };
-        let alone = (exists && !behaviour.preview).then(|| staging::alone(&output)).transpose()?;
+        let alone = (exists && !options.preview).then(|| staging::alone(&output)).transpose()?;
         let standing = if exists { Standing::read(&output)? } else { Standing::empty() };
         let mut layout =
-            Layout { output, exists, behaviour, standing, staging: None, alone, fresh: PathBuf::new(), modes_hold: false, flusher: None };
-        if !behaviour.preview {
+            Layout { output, exists, options, standing, staging: None, alone, fresh: PathBuf::new(), modes_hold: false, flusher: None };
+        if !options.preview {
             layout.stage()?;
         }
         Ok(Ok(layout))
@@ -211,7 +211,7 @@ impl Layout {
     pub fn finish(mut self, mut planned: Vec<Planned>) -> Result<OutputOutcome, Failure> {
         planned.sort_unstable_by(|one, other| one.path.cmp(&other.path));
         self.standing.meet(&self.output, &planned)?;
-        let findings = self.standing.in_the_way(&planned, self.behaviour.replace);
+        let findings = self.standing.in_the_way(&planned, self.options.replace);
         if !findings.is_empty() {
             return Ok(OutputOutcome::Refused(findings));
         }

@@ -86,7 +86,7 @@ pub struct Planned {
 
 /// How to write.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Manner {
+pub struct WriteOptions {
     /// Overwrite what is not ours, or was changed since.
     pub replace: bool,
     /// Only say what would be written.
@@ -94,8 +94,8 @@ pub struct Manner {
 }
 
 /// Writes the trees, a folder for each site.
-pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, behaviour: Manner) -> Result<OutputOutcome, Failure> {
-    let layout = match Layout::begin(output, behaviour)? {
+pub fn write(output: &Path, trees: &BTreeMap<String, Tree>, options: WriteOptions) -> Result<OutputOutcome, Failure> {
+    let layout = match Layout::begin(output, options)? {
         Ok(layout) => layout,
         Err(findings) => return Ok(OutputOutcome::Refused(findings)),
     };

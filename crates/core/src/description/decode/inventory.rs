@@ -156,9 +156,9 @@ impl Decoder<'_> {
         let mut pieces = pieces(rows).peekable();
         while pieces.peek().is_some() {
             let some: Vec<Rows<'_>> = pieces.by_ref().take(parallel::at_once()).collect();
-            let (source, columns) = (self.source, &columns);
+            let (source, context, columns) = (self.source, self.context, &columns);
             let decoded = parallel::each(some, false, |rows| {
-                let (mut decoder, mut sites) = (Decoder::new(source), Vec::new());
+                let (mut decoder, mut sites) = (Decoder::new(source, context), Vec::new());
                 decoder.rows(rows, columns, all, &mut sites);
                 (decoder, sites)
             });

@@ -9,6 +9,7 @@ mod site;
 mod tunnel;
 
 use crate::algorithm::Row;
+use crate::context::Context;
 use crate::description::language::{DOCUMENT, VERSION};
 use crate::description::{Description, Site};
 use crate::finding::{self as rules, Finding, Rule, any_stops, in_reading_order};
@@ -23,14 +24,18 @@ use toml::de::{DeTable, DeValue};
 pub(super) type Node<'a> = Spanned<DeValue<'a>>;
 
 /// Decodes a description; `read` gives the files that it names as inventories, or says why there is none.
-pub(super) fn decode(source: &Source, read: &mut dyn FnMut(&str) -> Result<String, String>) -> (Description, Vec<Finding>) {
+pub(super) fn decode(
+    source: &Source,
+    context: &Context,
+    read: &mut dyn FnMut(&str) -> Result<String, String>,
+) -> (Description, Vec<Finding>) {
     let (root, errors) = DeTable::parse_recoverable(source.text());
     let (inventories, texts) = match errors.is_empty() {
         true => inventory::files(root.get_ref(), read),
         false => (Vec::new(), Vec::new()),
     };
     let source = source.clone().followed_by(texts);
-    let mut decoder = Decoder::new(&source);
+    let mut decoder = Decoder::new(&source, context);
     decoder.syntax(&errors);
     let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new() };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
@@ -43,6 +48,8 @@ pub(super) fn decode(source: &Source, read: &mut dyn FnMut(&str) -> Result<Strin
 
 pub(super) struct Decoder<'a> {
     source: &'a Source,
+    /// What its sites can name.
+    context: &'a Context,
     findings: Vec<Finding>,
     /// Algorithms of proposals, as they are found.
     picked: Vec<Located<&'static Row>>,
@@ -105,8 +112,8 @@ pub(super) fn kind_words(node: &Node<'_>) -> &'static str {
 }
 
 impl<'a> Decoder<'a> {
-    pub(super) fn new(source: &'a Source) -> Self {
-        Decoder { source, findings: Vec::new(), picked: Vec::new(), peers: HashMap::new() }
+    pub(super) fn new(source: &'a Source, context: &'a Context) -> Self {
+        Decoder { source, context, findings: Vec::new(), picked: Vec::new(), peers: HashMap::new() }
     }
 
     pub(super) fn say(&mut self, rule: &'static Rule, span: impl Into<Span>, message: impl Into<String>) -> &mut Finding {

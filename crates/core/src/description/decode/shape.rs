@@ -63,9 +63,10 @@ impl Decoder<'_> {
             (Shape::Number, DeValue::Integer(_)) | (Shape::Flag, DeValue::Boolean(_)) => {}
             (Shape::Text { .. }, DeValue::String(text)) => self.check_text(node, text, key),
             (Shape::Word(choices), DeValue::String(text)) => {
-                let choices = choices();
+                let context = self.context;
+                let choices = choices(context);
                 if !choices.iter().any(|choice| choice.word == text.as_ref()) {
-                    let words: Vec<_> = choices.iter().map(|choice| choice.word).collect();
+                    let words: Vec<_> = choices.iter().map(|choice| &*choice.word).collect();
                     self.unknown_word(node, text, key, &words);
                 }
             }
@@ -145,11 +146,11 @@ impl Decoder<'_> {
     }
 
     pub(super) fn wrong_type(&mut self, node: &Node<'_>, shape: &Shape, key: &str) {
-        self.say(&rules::WRONG_TYPE, node.span(), format!("`{key}` is {}, expected {}", kind_words(node), shape.words())).remedy =
-            format!("Write {}.", shape.words());
+        self.say(&rules::WRONG_TYPE, node.span(), format!("`{key}` is {}, expected {}", kind_words(node), shape.words(self.context)))
+            .remedy = format!("Write {}.", shape.words(self.context));
     }
 
-    pub(super) fn unknown_word(&mut self, node: &Node<'_>, word: &str, key: &str, words: &[&'static str]) {
+    pub(super) fn unknown_word(&mut self, node: &Node<'_>, word: &str, key: &str, words: &[&str]) {
         let rule = if key == "platform" { &rules::UNKNOWN_PLATFORM } else { &rules::UNKNOWN_WORD };
         let list = words.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ");
         let hint = nearest(word, words.iter().copied()).map_or(String::new(), |near| format!("did you mean `{near}`? "));

@@ -8,17 +8,19 @@ use crate::dialect::is_interface;
 use crate::duration::parse_duration;
 use crate::finding::{self as rules};
 use crate::gateway::{FilterForm, Identity};
-use crate::packet_filter::{PACKET_FILTERS, packet_filter};
-use crate::platform::platform;
 use crate::source::{Located, Span};
 use crate::subject::Subject;
 use std::net::IpAddr;
+use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
 
 impl Decoder<'_> {
     pub(super) fn site(&mut self, name: Located<String>, fields: &DeTable<'_>) -> Option<Site> {
-        let platform = fields.get("platform").and_then(text).and_then(|word| Some(Located::new(platform(word.value)?, word.span)));
+        let platform = fields
+            .get("platform")
+            .and_then(text)
+            .and_then(|word| Some(Located::new(Arc::clone(self.context.profile(word.value)?), word.span)));
         let gateway = fields.get("gateway").and_then(table);
         let address = gateway.and_then(|g| g.get("address")).and_then(text).and_then(|t| self.gateway_address(t));
         let own_address = gateway.and_then(|g| g.get("own-address")).and_then(text).and_then(|t| self.address(t, "own-address"));
@@ -46,7 +48,7 @@ impl Decoder<'_> {
             Some("joined") => FilterForm::Joined,
             _ => FilterForm::Standalone,
         };
-        let named = fields.get("packet-filter").and_then(text).and_then(|word| packet_filter(word.value));
+        let named = fields.get("packet-filter").and_then(text).and_then(|word| self.context.filter(word.value));
         Some(Site {
             platform: platform?,
             address: address?,
@@ -66,7 +68,7 @@ impl Decoder<'_> {
             }),
             as_number: self.as_number(fields)?,
             shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
-            packet_filter: named.unwrap_or(PACKET_FILTERS[0]),
+            packet_filter: named.or(self.context.filters.first().copied())?,
             route_based: match fields.get("style").and_then(text) {
                 Some(word) => Located::new(word.value == "route-based", word.span),
                 None => Located::new(false, name.span),

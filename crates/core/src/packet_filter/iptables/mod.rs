@@ -63,6 +63,10 @@ impl PacketFilter for Iptables {
         write::write(gateway, remarks)
     }
 
+    fn reads_below(&self) -> &'static [&'static str] {
+        &["etc/iptables"]
+    }
+
     fn is_of(&self, tree: &Tree) -> bool {
         tree.files.keys().any(|path| path.starts_with(FOLDER)) || FAMILIES.iter().any(|family| tree.files.contains_key(family.listing))
     }

@@ -60,6 +60,10 @@ impl PacketFilter for Nftables {
         write::write(gateway, remarks)
     }
 
+    fn reads_below(&self) -> &'static [&'static str] {
+        &["etc/nftables"]
+    }
+
     fn is_of(&self, tree: &Tree) -> bool {
         tree.files.keys().any(|path| path.starts_with("etc/nftables")) || tree.files.contains_key(LISTING)
     }

@@ -184,7 +184,7 @@ impl Nets {
     }
 }
 
-/// As many as are reading through.
+/// As many as are looked through.
 const KNOWN: usize = 16;
 
 fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, nets: &mut Nets, remarks: &Remarks) {

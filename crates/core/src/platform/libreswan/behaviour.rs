@@ -1,62 +1,60 @@
 //! How it negotiates, and what it writes into its log.
 
-use super::super::{Behaviour, Line, Narrowing, Preference};
+use std::borrow::Cow;
 
-pub(super) static MANNER: Behaviour = Behaviour {
-    preference: Preference::Own,
-    narrowing: Narrowing::Never,
-    narrowing_v1: Narrowing::Never,
-    answers_strangers: true,
-    pfs_with_ike_group: true,
-    further_by_first: true,
-    any_group_v1: true,
-    transport_between_hosts: false,
-    heeds_asked_identity: false,
-    asks_for_names_only: true,
-    believes_certificates: true,
-    named_by_certificate: false,
-    is_whoever_is_asked_for: false,
-    certificate_needs_name: false,
-    last_child_first: true,
-    insists_on_mode: true,
-    silent_to_v1: true,
-    first_values_v1: false,
-    takes_any_v1: true,
-    no_extended_v1: true,
-    recognises_by_mode: false,
-    refuses_whole: false,
-    secret_by_one_end: false,
-    says: SAYS,
-    says_v1: SAYS_V1,
+use super::super::behaviour::{
+    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup, Preference,
+    Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
-const SAYS: &[(Line, &str)] = &[
-    (Line::Unanswered, "retransmission; will wait 0.5 seconds for response"),
-    (Line::NoConnection, "no suitable connection found with IKEv2 policy"),
-    (Line::RefusedAtOnce, "dropping unexpected IKE_SA_INIT message containing NO_PROPOSAL_CHOSEN notification"),
-    (Line::NoIkeProposal, "no local proposal matches remote proposals"),
-    (Line::NotBelieved, "IKE SA authentication request rejected by peer: AUTHENTICATION_FAILED"),
-    (Line::NoSecret, "authentication failed: no PSK found for"),
-    (Line::NoSelectors, "No IKEv2 connection found with compatible Traffic Selectors"),
-    (Line::NoEspProposal, "no local proposal matches remote proposals"),
-    (Line::EspRefused, "rejected Child SA with NO_PROPOSAL_CHOSEN"),
-    (Line::SelectorsRefused, "rejected Child SA with TS_UNACCEPTABLE"),
-    (Line::PeerIsAnother, "mismatched on first found connection and no better connection found"),
-    (Line::NoRekeyProposal, "no local proposal matches remote proposals"),
-    (Line::RekeyRefused, "CREATE_CHILD_SA failed with error notification NO_PROPOSAL_CHOSEN"),
+pub(super) const BEHAVIOUR: Behaviour = Behaviour {
+    preference: Observed::new(Preference::Own, "changed orders in the lab"),
+    narrowing: Observed::new(Narrowing::Never, "ipsec.conf(5) of 4.10, `narrowing`: off unless it is switched on; changed networks in the lab"),
+    strangers: Observed::new(ToStrangers::RefusesInV2, "the lab: NO_PROPOSAL_CHOSEN in IKEv2, nothing in IKEv1"),
+    pfs_group: Observed::new(PfsGroup::OfIke, "the lab: NO_PROPOSAL_CHOSEN to a rekey with another group than that of the IKE SA; in IKEv1 any group of the peer's is taken"),
+    further_child: Observed::new(FurtherChild::ByFirst, "four pairs made by hand in the lab: a further Child SA without a group is refused by the first connection's proposals"),
+    with_ike_sa: Observed::new(WithIkeSa::Last, "messages watched in the lab: of several with `auto=start` the last one comes with IKE_AUTH"),
+    transport: Observed::new(TransportMode::Insisted, "the lab: tunnel mode is refused for a connection of `type=transport`, and the other way round"),
+    asked_identity: Observed::new(AskedIdentity::Ignored, "the lab: it answers whatever IDr says, and sends IDr for names alone"),
+    unsaid_identity: Observed::new(UnsaidIdentity::AsRead, "ipsec.conf(5), `leftid`: the address of the end"),
+    by_certificate: Observed::new(ByCertificate::AsExpected, "the lab: the names of the certificate count, not the identity that is shown"),
+    offer_v1: Observed::new(OfferV1::All, "messages watched in the lab"),
+    unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::Anything, "the lab, without `ike`"),
+    long_numbers_v1: Observed::new(LongNumbersV1::Never, "the lab: the SAs have 32 bits whatever `esn` says"),
+    refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
+    secret_for: Observed::new(SecretFor::Both, "ipsec.secrets(5): both identities, or any"),
+    says: Cow::Borrowed(SAYS),
+    says_v1: Cow::Borrowed(SAYS_V1),
+};
+
+#[rustfmt::skip]
+const SAYS: &[(Line, Cow<'static, str>)] = &[
+    (Line::Unanswered, Cow::Borrowed("retransmission; will wait 0.5 seconds for response")),
+    (Line::NoConnection, Cow::Borrowed("no suitable connection found with IKEv2 policy")),
+    (Line::RefusedAtOnce, Cow::Borrowed("dropping unexpected IKE_SA_INIT message containing NO_PROPOSAL_CHOSEN notification")),
+    (Line::NoIkeProposal, Cow::Borrowed("no local proposal matches remote proposals")),
+    (Line::NotBelieved, Cow::Borrowed("IKE SA authentication request rejected by peer: AUTHENTICATION_FAILED")),
+    (Line::NoSecret, Cow::Borrowed("authentication failed: no PSK found for")),
+    (Line::NoSelectors, Cow::Borrowed("No IKEv2 connection found with compatible Traffic Selectors")),
+    (Line::NoEspProposal, Cow::Borrowed("no local proposal matches remote proposals")),
+    (Line::EspRefused, Cow::Borrowed("rejected Child SA with NO_PROPOSAL_CHOSEN")),
+    (Line::SelectorsRefused, Cow::Borrowed("rejected Child SA with TS_UNACCEPTABLE")),
+    (Line::PeerIsAnother, Cow::Borrowed("mismatched on first found connection and no better connection found")),
+    (Line::NoRekeyProposal, Cow::Borrowed("no local proposal matches remote proposals")),
+    (Line::RekeyRefused, Cow::Borrowed("CREATE_CHILD_SA failed with error notification NO_PROPOSAL_CHOSEN")),
 ];
 
 #[rustfmt::skip]
-const SAYS_V1: &[(Line, &str)] = &[
-    (Line::NoConnection, "ignoring IKEv1 packet as policy is set to silently drop all IKEv1 packets"),
-    (Line::ProofWrong, "probable authentication failure (mismatch of preshared secrets?)"),
-    (Line::NoSelectors, "cannot respond to IPsec SA request because no connection is known for"),
-    (Line::SelectorsRefused, "retransmission; will wait 0.5 seconds for response"),
-    (Line::RefusedAtOnce, "received and ignored notification payload: NO_PROPOSAL_CHOSEN"),
-    (Line::NoIkeProposal, "no acceptable Oakley Transform"),
-    (Line::NoEspProposal, "no acceptable Proposal in IPsec SA"),
-    (Line::EspRefused, "received and ignored notification payload: NO_PROPOSAL_CHOSEN"),
-    (Line::NoRekeyProposal, "no acceptable Proposal in IPsec SA"),
-    (Line::RekeyRefused, "received and ignored notification payload: NO_PROPOSAL_CHOSEN"),
+const SAYS_V1: &[(Line, Cow<'static, str>)] = &[
+    (Line::NoConnection, Cow::Borrowed("ignoring IKEv1 packet as policy is set to silently drop all IKEv1 packets")),
+    (Line::ProofWrong, Cow::Borrowed("probable authentication failure (mismatch of preshared secrets?)")),
+    (Line::NoSelectors, Cow::Borrowed("cannot respond to IPsec SA request because no connection is known for")),
+    (Line::SelectorsRefused, Cow::Borrowed("retransmission; will wait 0.5 seconds for response")),
+    (Line::RefusedAtOnce, Cow::Borrowed("received and ignored notification payload: NO_PROPOSAL_CHOSEN")),
+    (Line::NoIkeProposal, Cow::Borrowed("no acceptable Oakley Transform")),
+    (Line::NoEspProposal, Cow::Borrowed("no acceptable Proposal in IPsec SA")),
+    (Line::EspRefused, Cow::Borrowed("received and ignored notification payload: NO_PROPOSAL_CHOSEN")),
+    (Line::NoRekeyProposal, Cow::Borrowed("no acceptable Proposal in IPsec SA")),
+    (Line::RekeyRefused, Cow::Borrowed("received and ignored notification payload: NO_PROPOSAL_CHOSEN")),
 ];

@@ -1,38 +1,37 @@
 //! Libreswan 4.10 as Debian 12 packages it.
 
 mod behaviour;
-mod facts;
 mod offers;
+mod profile;
 mod proposal;
 mod read;
 mod syntax;
 mod write;
 
-use super::{Facts, Platform, TakeOut};
+pub(super) use profile::BASE;
+
+use super::{Family, Profile, TakeOut};
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Gateway, Tree};
 use crate::key::{Certificate, KeyKind};
 use crate::platform::text::authority_name;
 
-/// The platform.
+/// What its releases have in common.
+#[derive(Debug)]
 pub(super) struct Libreswan;
 
-impl Platform for Libreswan {
-    fn facts(&self) -> &'static Facts {
-        &facts::FACTS
-    }
-
-    fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
-        write::write(gateway, remarks)
+impl Family for Libreswan {
+    fn write(&self, profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        write::write(profile, gateway, remarks)
     }
 
     fn is_of(&self, tree: &Tree) -> bool {
         tree.files.keys().any(|path| path.starts_with("etc/ipsec."))
     }
 
-    fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
-        read::read(tree)
+    fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
+        read::read(profile, tree)
     }
 
     fn bring_in(&self, tree: &Tree) -> Vec<String> {

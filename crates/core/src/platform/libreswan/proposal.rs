@@ -1,11 +1,10 @@
 //! Proposals as ipsec.conf(5) spells them: `cipher+cipher-integrity;group+group`.
 
-use super::facts::FACTS;
 use crate::algorithm::{Kind, Transform};
 use crate::dialect::Unwritable;
 use crate::gateway::{Proposal, Protocol};
-use crate::platform::Sa;
 use crate::platform::names::one_mode;
+use crate::platform::{Profile, Sa};
 
 /// Sequence numbers of 32 bits.
 pub(super) const NARROW: Transform = Transform::sequence_numbers(false);
@@ -14,9 +13,9 @@ const WIDE: Transform = Transform::sequence_numbers(true);
 /// The words for sequence numbers (ipsec.conf(5), `esn`).
 pub(super) const SEQUENCE_NUMBERS: [(&str, &[Transform]); 2] = [("yes", &[WIDE]), ("no", &[NARROW])];
 
-fn spelled(list: &[Transform], sa: Sa) -> Result<String, Unwritable> {
+fn spelled(profile: &Profile, list: &[Transform], sa: Sa) -> Result<String, Unwritable> {
     let words = list.iter().map(|item| {
-        FACTS.spelling(*item, sa).ok_or_else(|| {
+        profile.spelling(*item, sa).ok_or_else(|| {
             Unwritable::new(
                 format!("`{item}` for {}, which Libreswan cannot do", sa.word()),
                 "Choose an algorithm that `uspan algorithms` lists for Libreswan.",
@@ -28,7 +27,7 @@ fn spelled(list: &[Transform], sa: Sa) -> Result<String, Unwritable> {
 
 /// Spells a proposal: cipher, hash (for IKE integrity and PRF alike, or the PRF alone), group. Sequence numbers stand in a setting of
 /// their own.
-pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
+pub(super) fn write(profile: &Profile, proposal: &Proposal) -> Result<String, Unwritable> {
     one_mode(proposal)?;
     let sa = Sa::from(proposal.protocol);
     let integrities = proposal.of(Kind::Integrity);
@@ -42,30 +41,30 @@ pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
         }
         _ => integrities,
     };
-    let mut text = spelled(proposal.of(Kind::Encryption), sa)?;
+    let mut text = spelled(profile, proposal.of(Kind::Encryption), sa)?;
     for (mark, list) in [('-', hashes), (';', proposal.of(Kind::KeyExchange))] {
         if !list.is_empty() || proposal.protocol == Protocol::Ike {
             text.push(mark);
-            text.push_str(&spelled(list, sa)?);
+            text.push_str(&spelled(profile, list, sa)?);
         }
     }
     Ok(text)
 }
 
 /// Reads a proposal.
-pub(super) fn read(text: &str, protocol: Protocol) -> Option<Proposal> {
+pub(super) fn read(profile: &Profile, text: &str, protocol: Protocol) -> Option<Proposal> {
     let (front, groups) = text.split_once(';').unwrap_or((text, ""));
     let (ciphers, hashes) = front.split_once('-').unwrap_or((front, ""));
     let mut proposal = Proposal::new(protocol, []);
     // What the daemon cannot do in this SA is read all the same: it is judged elsewhere.
     let mut take = |kind: Kind, words: &str| {
         let words = words.split('+').filter(|word| kind == Kind::Encryption || !word.is_empty());
-        words.map(|word| FACTS.algorithm(kind, word)).try_for_each(|found| found.map(|one| proposal.push(one)))
+        words.map(|word| profile.algorithm(kind, word)).try_for_each(|found| found.map(|one| proposal.push(one)))
     };
     take(Kind::Encryption, ciphers)?;
     take(Kind::KeyExchange, groups)?;
-    let alone =
-        protocol == Protocol::Ike && ciphers.split('+').all(|word| FACTS.algorithm(Kind::Encryption, word).is_some_and(Transform::is_aead));
+    let alone = protocol == Protocol::Ike
+        && ciphers.split('+').all(|word| profile.algorithm(Kind::Encryption, word).is_some_and(Transform::is_aead));
     take(if alone { Kind::Prf } else { Kind::Integrity }, hashes)?;
     if protocol == Protocol::Ike && !alone {
         proposal.prfs_of_hashes().into_iter().for_each(|prf| proposal.push(prf));

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::facts::{FACTS, default};
+use super::profile::default;
 use super::proposal::{self, NARROW, SEQUENCE_NUMBERS};
 use super::syntax::{ConfSection, load, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
@@ -19,18 +19,18 @@ use crate::gateway::{
 };
 use crate::key::Certificate;
 use crate::platform::text::prefix;
-use crate::platform::{implied, v1_patience};
+use crate::platform::{Profile, implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Place, Source};
 use crate::subject::Subject;
 
-pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
+pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let mut findings = Vec::new();
     let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
     let (sections, syntax) = load(tree);
     findings.extend(syntax);
-    let mut reader = IpsecReader { own: own.as_ref(), findings: &mut findings };
+    let mut reader = IpsecReader { profile, own: own.as_ref(), findings: &mut findings };
     reader.known(&sections);
     // Without `auto` a connection waits for somebody who adds it.
     let used = |section: &&ConfSection| match section.get("auto") {
@@ -143,6 +143,7 @@ const KEYS: &[&str] = &[
 ];
 
 struct IpsecReader<'a> {
+    profile: &'a Profile,
     /// The gateway's certificate; nothing where there is none.
     own: Option<&'a Certificate>,
     findings: &'a mut Vec<Finding>,
@@ -203,7 +204,8 @@ impl IpsecReader<'_> {
     }
 
     fn proposals(&mut self, section: &ConfSection, key: &str, protocol: Protocol, default: Vec<Proposal>) -> Setting<Vec<Proposal>> {
-        self.setting(section, key, default, |text| text.split(',').map(|item| proposal::read(item.trim(), protocol)).collect())
+        let profile = self.profile;
+        self.setting(section, key, default, |text| text.split(',').map(|item| proposal::read(profile, item.trim(), protocol)).collect())
     }
 
     fn version(&mut self, section: &ConfSection) -> Setting<IkeVersion> {
@@ -223,7 +225,7 @@ impl IpsecReader<'_> {
         let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
         let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
         let version = self.version(section);
-        let ike = self.proposals(section, "ike", Protocol::Ike, FACTS.offers.ike(version.value));
+        let ike = self.proposals(section, "ike", Protocol::Ike, self.profile.offers.ike(version.value));
         // Those of all proposals, each once.
         let groups = Proposal::new(Protocol::Ike, ike.value.iter().flat_map(|proposal| proposal.of(Kind::KeyExchange)).copied());
         let groups = groups.of(Kind::KeyExchange);
@@ -340,7 +342,7 @@ impl IpsecReader<'_> {
         let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
         let life = self.setting(section, "salifetime", default::LIFETIME, duration);
         let pfs = self.setting(section, "pfs", true, yes_or_no);
-        let mut esp = self.proposals(section, "esp", Protocol::Esp, FACTS.offers.esp(version));
+        let mut esp = self.proposals(section, "esp", Protocol::Esp, self.profile.offers.esp(version));
         let numbers = |text: &str| SEQUENCE_NUMBERS.iter().find(|(word, _)| *word == text).map(|(_, numbers)| Some(*numbers));
         let numbers = self.setting(section, "esn", None, numbers);
         for proposal in &mut esp.value {

@@ -6,7 +6,6 @@
 use std::fmt::Write as _;
 use std::time::Duration;
 
-use super::facts::FACTS;
 use super::proposal::{self, SEQUENCE_NUMBERS};
 use super::syntax::quote;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
@@ -18,16 +17,16 @@ use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, Lifetime, Method, Mode, OnDeadPeer, Opening,
     Proposal, SharedSecret, Tree, TreeFile,
 };
-use crate::platform::v1_patience;
+use crate::platform::{Profile, v1_patience};
 
-pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
     if gateway.connections.iter().any(|connection| connection.version() == IkeVersion::V1) {
         tree.add(SWITCHES, TreeFile::shared(IKEV1_SWITCH.to_owned()));
     }
     let mut out = head(&remarks.head);
     for connection in &gateway.connections {
-        write_connection(&mut out, gateway, connection, remarks)?;
+        write_connection(profile, &mut out, gateway, connection, remarks)?;
     }
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
     if let [pair] = gateway.key_pairs.as_slice()
@@ -74,8 +73,8 @@ fn seconds(duration: Duration) -> String {
     format!("{}s", duration.as_secs())
 }
 
-fn life(lifetime: Lifetime) -> Result<String, Unwritable> {
-    if lifetime.hard > FACTS.longest_lifetime {
+fn life(profile: &Profile, lifetime: Lifetime) -> Result<String, Unwritable> {
+    if lifetime.hard > profile.longest_lifetime {
         return Err(Unwritable::new("a lifetime over 24 h, which Libreswan does not accept", "Choose at most `24h`."));
     }
     if lifetime.soft() < lifetime.margin {
@@ -102,7 +101,13 @@ fn common_margin(connection: &Connection) -> Result<Duration, Unwritable> {
     }
 }
 
-fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Vec<Unwritable>> {
+fn write_connection(
+    profile: &Profile,
+    out: &mut String,
+    gateway: &Gateway,
+    connection: &Connection,
+    remarks: &Remarks,
+) -> Result<(), Vec<Unwritable>> {
     let several = |proposal: &Proposal| proposal.of(Kind::KeyExchange).len() > 1;
     if connection.version() == IkeVersion::V1 && connection.ike().proposals.value.iter().any(several) {
         return Err(vec![Unwritable::new(
@@ -121,7 +126,7 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         }
         fits(connection, child).map_err(one)?;
         let selectors = remarks.selectors.get(i).map_or("", String::as_str);
-        write_child(out, base, child, remarks, selectors)?;
+        write_child(profile, out, base, child, remarks, selectors)?;
     }
     let v1 = connection.version() == IkeVersion::V1;
     let proof = match [connection.ike().local_method.value, connection.ike().remote_method.value] {
@@ -163,9 +168,9 @@ fn write_connection(out: &mut String, gateway: &Gateway, connection: &Connection
         let _ = writeln!(out, "\tleftcert={OWN}");
     }
     remark(out, "\t", &remarks.ike);
-    let _ = writeln!(out, "\tike={}", joined(&connection.ike().proposals.value, proposal::write)?);
+    let _ = writeln!(out, "\tike={}", joined(&connection.ike().proposals.value, |one| proposal::write(profile, one))?);
     remark(out, "\t", &remarks.ike_lifetime);
-    let _ = writeln!(out, "\tikelifetime={}", life(connection.ike().lifetime.value).map_err(one)?);
+    let _ = writeln!(out, "\tikelifetime={}", life(profile, connection.ike().lifetime.value).map_err(one)?);
     let _ = writeln!(out, "\trekeymargin={}", seconds(common_margin(connection).map_err(one)?));
     if let Some(interval) = connection.ike().liveness.value {
         remark(out, "\t", &remarks.liveness);
@@ -206,7 +211,14 @@ fn fits(connection: &Connection, child: &Child) -> Result<(), Unwritable> {
     Ok(())
 }
 
-fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, selectors: &str) -> Result<(), Vec<Unwritable>> {
+fn write_child(
+    profile: &Profile,
+    out: &mut String,
+    base: &str,
+    child: &Child,
+    remarks: &Remarks,
+    selectors: &str,
+) -> Result<(), Vec<Unwritable>> {
     let one = |e| vec![e];
     let ([local], [remote]) = (child.local.value.as_slice(), child.remote.value.as_slice()) else {
         return Err(vec![Unwritable::new(
@@ -221,7 +233,7 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
         let _ = writeln!(out, "\tleftprotoport={protocol}/0\n\trightprotoport={protocol}/0");
     }
     remark(out, "\t", &remarks.esp);
-    let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, proposal::write)?);
+    let _ = writeln!(out, "\tesp={}", joined(&child.esp.value, |one| proposal::write(profile, one))?);
     let _ = writeln!(out, "\tpfs={}\n\tesn={}", pfs(child).map_err(one)?, sequence_numbers(child).map_err(one)?);
     let mode = match child.mode.value {
         Mode::Tunnel => "tunnel",
@@ -229,7 +241,7 @@ fn write_child(out: &mut String, base: &str, child: &Child, remarks: &Remarks, s
     };
     let _ = writeln!(out, "\ttype={mode}");
     remark(out, "\t", &remarks.esp_lifetime);
-    let _ = writeln!(out, "\tsalifetime={}", life(child.lifetime.value).map_err(one)?);
+    let _ = writeln!(out, "\tsalifetime={}", life(profile, child.lifetime.value).map_err(one)?);
     remark(out, "\t", &remarks.opening);
     let opening = match child.opening.value {
         Opening::START => "start",

@@ -1,47 +1,45 @@
 //! How it negotiates, and what it writes into its log.
 
-use super::super::{Behaviour, Line, Narrowing, Preference};
+use std::borrow::Cow;
 
-pub(super) static MANNER: Behaviour = Behaviour {
-    preference: Preference::Own,
-    narrowing: Narrowing::Unasked,
-    narrowing_v1: Narrowing::Unasked,
-    answers_strangers: false,
-    pfs_with_ike_group: false,
-    further_by_first: false,
-    any_group_v1: false,
-    transport_between_hosts: false,
-    heeds_asked_identity: true,
-    asks_for_names_only: false,
-    believes_certificates: false,
-    named_by_certificate: false,
-    is_whoever_is_asked_for: false,
-    certificate_needs_name: true,
-    last_child_first: false,
-    insists_on_mode: false,
-    silent_to_v1: false,
-    first_values_v1: false,
-    takes_any_v1: false,
-    no_extended_v1: false,
-    recognises_by_mode: true,
-    refuses_whole: true,
-    secret_by_one_end: false,
-    says: SAYS,
-    says_v1: SAYS_V1,
+use super::super::behaviour::{
+    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup, Preference,
+    Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
-const SAYS: &[(Line, &str)] = &[
-    (Line::RefusedAtOnce, "sa_free: no proposal chosen"),
-    (Line::NoIkeProposal, "ikev2_sa_responder: no proposal chosen"),
-    (Line::PeerUnknown, "ikev2_send_auth_failed: authentication failed for"),
-    (Line::ProofWrong, "ikev2_send_auth_failed: authentication failed for"),
-    (Line::NotBelieved, "sa_free: authentication failed notification from peer"),
-    (Line::NoEspProposal, "ikev2_ike_auth_recv: no proposal chosen"),
-    (Line::EspRefused, "sa_free: no proposal chosen"),
-    (Line::PeerIsAnother, "ikev2_send_auth_failed: authentication failed for"),
-    (Line::NoRekeyProposal, "ikev2_resp_create_child_sa: no proposal chosen"),
-    (Line::RekeyRefused, "CREATE_CHILD_SA failed"),
+pub(super) const BEHAVIOUR: Behaviour = Behaviour {
+    preference: Observed::new(Preference::Own, "changed orders in the lab"),
+    narrowing: Observed::new(Narrowing::Unasked, "the lab: the flows in the kernel are those of its own policy, whatever the answer has"),
+    strangers: Observed::new(ToStrangers::Silent, "the lab: no answer to a peer that no policy is for"),
+    pfs_group: Observed::new(PfsGroup::Named, "rekeys watched in the lab with another group at each end"),
+    further_child: Observed::new(FurtherChild::ByItself, "a policy has one Child SA (iked.conf(5) of 7.2)"),
+    with_ike_sa: Observed::new(WithIkeSa::First, "a policy has one Child SA (iked.conf(5) of 7.2)"),
+    transport: Observed::new(TransportMode::Recognised, "the lab: a policy in tunnel mode does not take USE_TRANSPORT_MODE for its own"),
+    asked_identity: Observed::new(AskedIdentity::Heeded, "the lab: no policy is found for another IDr than `srcid`"),
+    unsaid_identity: Observed::new(UnsaidIdentity::AsRead, "iked.conf(5), `srcid`: the name of the machine"),
+    by_certificate: Observed::new(ByCertificate::Named, "the lab: without `dstid` no certificate is taken"),
+    offer_v1: Observed::new(OfferV1::All, "it does not speak IKEv1"),
+    unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::OwnList, "it does not speak IKEv1"),
+    long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "it does not speak IKEv1"),
+    refusal: Observed::new(Refusal::Whole, "the lab: with the first Child SA the IKE SA is refused"),
+    secret_for: Observed::new(SecretFor::Both, "iked.conf(5): the secret stands in the policy"),
+    says: Cow::Borrowed(SAYS),
+    says_v1: Cow::Borrowed(SAYS_V1),
+};
+
+#[rustfmt::skip]
+const SAYS: &[(Line, Cow<'static, str>)] = &[
+    (Line::RefusedAtOnce, Cow::Borrowed("sa_free: no proposal chosen")),
+    (Line::NoIkeProposal, Cow::Borrowed("ikev2_sa_responder: no proposal chosen")),
+    (Line::PeerUnknown, Cow::Borrowed("ikev2_send_auth_failed: authentication failed for")),
+    (Line::ProofWrong, Cow::Borrowed("ikev2_send_auth_failed: authentication failed for")),
+    (Line::NotBelieved, Cow::Borrowed("sa_free: authentication failed notification from peer")),
+    (Line::NoEspProposal, Cow::Borrowed("ikev2_ike_auth_recv: no proposal chosen")),
+    (Line::EspRefused, Cow::Borrowed("sa_free: no proposal chosen")),
+    (Line::PeerIsAnother, Cow::Borrowed("ikev2_send_auth_failed: authentication failed for")),
+    (Line::NoRekeyProposal, Cow::Borrowed("ikev2_resp_create_child_sa: no proposal chosen")),
+    (Line::RekeyRefused, Cow::Borrowed("CREATE_CHILD_SA failed")),
 ];
 
-const SAYS_V1: &[(Line, &str)] = &[];
+const SAYS_V1: &[(Line, Cow<'static, str>)] = &[];

@@ -6,11 +6,10 @@ const GROUPS: &[u16] = &[31, 21, 20, 19, 16, 15, 14, 5, 2];
 const PRFS: &[u16] = &[5, 6, 7, 2];
 
 const IKE: &[DefaultProposal] = &[
-    DefaultProposal { ciphers: &[(20, 128), (20, 256)], integrities: &[], prfs: PRFS, groups: GROUPS },
-    DefaultProposal { ciphers: &[(12, 256), (12, 192), (12, 128), (3, 0)], integrities: &[12, 13, 14, 2], prfs: PRFS, groups: GROUPS },
+    DefaultProposal::of(&[(20, 128), (20, 256)], &[], PRFS, GROUPS),
+    DefaultProposal::of(&[(12, 256), (12, 192), (12, 128), (3, 0)], &[12, 13, 14, 2], PRFS, GROUPS),
 ];
 
-const ESP: &[DefaultProposal] =
-    &[DefaultProposal { ciphers: &[(12, 256), (12, 192), (12, 128)], integrities: &[13, 14, 2], prfs: &[], groups: &[] }];
+const ESP: &[DefaultProposal] = &[DefaultProposal::of(&[(12, 256), (12, 192), (12, 128)], &[13, 14, 2], &[], &[])];
 
-pub(super) static OFFERS: DefaultProposals = DefaultProposals { ike: IKE, esp: ESP, ike_v1: &[], esp_v1: &[] };
+pub(super) const OFFERS: DefaultProposals = DefaultProposals::of(IKE, ESP, &[], &[]);

@@ -1,11 +1,10 @@
 //! Proposals as iked.conf(5) spells them: `enc`, `auth`, `prf` and `group`, each as often as there are alternatives.
 
-use super::facts::FACTS;
 use crate::algorithm::{Kind, Transform};
 use crate::dialect::Unwritable;
 use crate::gateway::{Proposal, Protocol};
-use crate::platform::Sa;
 use crate::platform::names::one_mode;
+use crate::platform::{Profile, Sa};
 
 /// What the kinds are called, in the order in which they are written.
 const KEYS: [(&str, Kind); 4] = [("enc", Kind::Encryption), ("auth", Kind::Integrity), ("prf", Kind::Prf), ("group", Kind::KeyExchange)];
@@ -15,13 +14,13 @@ pub(super) const SEQUENCE_NUMBERS: [(&str, Transform); 2] =
     [("esn", Transform::sequence_numbers(true)), ("noesn", Transform::sequence_numbers(false))];
 
 /// Spells a proposal.
-pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
+pub(super) fn write(profile: &Profile, proposal: &Proposal) -> Result<String, Unwritable> {
     one_mode(proposal)?;
     let sa = Sa::from(proposal.protocol);
     let mut out = if sa == Sa::Ike { "ikesa" } else { "childsa" }.to_owned();
     for (key, kind) in KEYS {
         for item in proposal.of(kind) {
-            let word = FACTS.spelling(*item, sa).ok_or_else(|| {
+            let word = profile.spelling(*item, sa).ok_or_else(|| {
                 Unwritable::new(
                     format!("`{item}` for {}, which OpenIKED cannot do", sa.word()),
                     "Choose an algorithm that `uspan algorithms` lists for OpenIKED.",
@@ -41,7 +40,7 @@ pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
 }
 
 /// A transform by its key and word; `None` if the word is not known for this SA.
-pub(super) fn transform(key: &str, word: &str, protocol: Protocol) -> Option<Transform> {
+pub(super) fn transform(profile: &Profile, key: &str, word: &str, protocol: Protocol) -> Option<Transform> {
     let (_, kind) = KEYS.iter().find(|(known, _)| *known == key)?;
-    FACTS.algorithm(*kind, word).filter(|transform| FACTS.can(*transform, Sa::from(protocol)))
+    profile.algorithm(*kind, word).filter(|transform| profile.can(*transform, Sa::from(protocol)))
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::facts::{FACTS, default};
+use super::profile::default;
 use super::proposal::{self, SEQUENCE_NUMBERS};
 use super::syntax::{Macros, define, expand, parse};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
@@ -16,13 +16,15 @@ use crate::gateway::{
     Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, ReadAt, Setting, SharedSecret, Tree,
 };
 use crate::key::{Certificate, PublicKey};
+use crate::platform::Profile;
 use crate::platform::text::{Opened, prefix};
 use crate::secret::Secret;
 use crate::source::{Located, Source, Span};
 use crate::subject::Subject;
 
-pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
+pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut reader = IkedReader {
+        profile,
         tree,
         gateway: Gateway::default(),
         findings: Vec::new(),
@@ -73,6 +75,7 @@ const ELSEWHERE: &[&str] = &[
 ];
 
 struct IkedReader<'a> {
+    profile: &'a Profile,
     tree: &'a Tree,
     gateway: Gateway,
     findings: Vec<Finding>,
@@ -299,13 +302,15 @@ impl IkedReader<'_> {
                 self.say(source, &rules::DEVICE_UNKNOWN, key.span, format!("`{}` is not understood here", key.value));
                 continue;
             };
-            let found = proposal::transform(&key.value, &word.value, protocol);
+            let found = proposal::transform(self.profile, &key.value, &word.value, protocol);
             if let Some(transform) = found {
                 proposal.push(transform);
             } else {
                 // The manual has more than the daemon can do on this system.
                 let (rule, message) = match ELSEWHERE.contains(&&*word.value) {
-                    true => (&rules::DEVICE_UNKNOWN, format!("`{}` for `{}`, which {} cannot do", word.value, key.value, FACTS.title)),
+                    true => {
+                        (&rules::DEVICE_UNKNOWN, format!("`{}` for `{}`, which {} cannot do", word.value, key.value, self.profile.title))
+                    }
                     false => (&rules::DEVICE_VALUE, format!("`{}` is no value for `{}`", word.value, key.value)),
                 };
                 self.say(source, rule, word.span, message);
@@ -375,7 +380,7 @@ impl IkedReader<'_> {
             protocol: said(source, at("proto"), policy.protocol),
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
-            esp: said(source, at("childsa"), or_default(policy.esp, FACTS.offers.esp(IkeVersion::V2))),
+            esp: said(source, at("childsa"), or_default(policy.esp, self.profile.offers.esp(IkeVersion::V2))),
             mode: said(source, at("transport").or(at("tunnel")), mode),
             lifetime: said(source, at("lifetime"), Lifetime { hard: esp, margin }),
             opening: said(source, at("active").or(at("passive")), opening),
@@ -405,7 +410,7 @@ impl IkedReader<'_> {
                 remote_identity: said(source, at("dstid"), other),
                 local_method: said(source, at("rfc7427").or(at("psk")), method),
                 remote_method: said(source, at("rfc7427").or(at("psk")), method),
-                proposals: said(source, at("ikesa"), or_default(policy.ike, FACTS.offers.ike(IkeVersion::V2))),
+                proposals: said(source, at("ikesa"), or_default(policy.ike, self.profile.offers.ike(IkeVersion::V2))),
                 lifetime: said(source, at("ikelifetime"), Lifetime { hard: ike, margin }),
                 liveness: Setting::default_of(None),
                 persistent: Setting::default_of(policy.active),

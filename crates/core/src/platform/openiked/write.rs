@@ -10,13 +10,14 @@ use crate::dialect::{head, remark};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Lifetime, Method, Mode, OnDeadPeer, Tree, TreeFile,
 };
+use crate::platform::Profile;
 use crate::platform::text::authority_name;
 
-pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let one = |e| vec![e];
     let mut out = head(&remarks.head);
     for connection in &gateway.connections {
-        policy(&mut out, gateway, connection, remarks).map_err(one)?;
+        policy(profile, &mut out, gateway, connection, remarks).map_err(one)?;
     }
     let mut tree = Tree::default();
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::private(out));
@@ -74,7 +75,7 @@ fn identity(identity: &Identity) -> Result<String, Unwritable> {
     }
 }
 
-fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Unwritable> {
+fn policy(profile: &Profile, out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Unwritable> {
     let [child] = connection.children.as_slice() else {
         return Err(Unwritable::new(
             "several Child SAs for one peer: with two of them OpenIKED sends all answers on the newest",
@@ -105,10 +106,10 @@ fn policy(out: &mut String, gateway: &Gateway, connection: &Connection, remarks:
     let peer = if connection.remote.value == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.value.to_string() };
     let _ = writeln!(out, "\tpeer {peer} \\");
     for proposal in &connection.ike().proposals.value {
-        let _ = writeln!(out, "\t{} \\", proposal::write(proposal)?);
+        let _ = writeln!(out, "\t{} \\", proposal::write(profile, proposal)?);
     }
     for proposal in &child.esp.value {
-        let _ = writeln!(out, "\t{} \\", proposal::write(proposal)?);
+        let _ = writeln!(out, "\t{} \\", proposal::write(profile, proposal)?);
     }
     let (own, other) = (identity(&connection.ike().local_identity.value)?, identity(&connection.ike().remote_identity.value)?);
     let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
@@ -161,7 +162,7 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if child.dscp.value != Dscp::Outwards {
         return refuse("another use of the DSCP than copying it outwards", "Leave it at that.");
     }
-    if child.replay_window.value != super::facts::default::REPLAY_WINDOW {
+    if child.replay_window.value != super::profile::default::REPLAY_WINDOW {
         return refuse("a replay window, which OpenIKED cannot set", "Leave it at 32 packets.");
     }
     let (ike, esp) = (connection.ike().lifetime.value, child.lifetime.value);

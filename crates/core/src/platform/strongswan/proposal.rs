@@ -1,11 +1,10 @@
 //! Proposals as swanctl.conf(5) spells them: words joined with `-`.
 
-use super::facts::FACTS;
 use crate::algorithm::{Kind, Transform};
 use crate::dialect::Unwritable;
 use crate::gateway::{Proposal, Protocol};
-use crate::platform::Sa;
 use crate::platform::names::one_mode;
+use crate::platform::{Profile, Sa};
 
 /// The kinds in the order in which they are written.
 const ORDER: [Kind; 4] = [Kind::Encryption, Kind::Integrity, Kind::Prf, Kind::KeyExchange];
@@ -15,12 +14,12 @@ const SEQUENCE_NUMBERS: [(&str, Transform); 2] =
     [("esn", Transform::sequence_numbers(true)), ("noesn", Transform::sequence_numbers(false))];
 
 /// Spells a proposal; the PRF is always written out, sequence numbers where they are not 32 bits alone.
-pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
+pub(super) fn write(profile: &Profile, proposal: &Proposal) -> Result<String, Unwritable> {
     let sa = Sa::from(proposal.protocol);
     one_mode(proposal)?;
     let mut words = Vec::new();
     for transform in ORDER.iter().flat_map(|kind| proposal.of(*kind)) {
-        words.push(FACTS.spelling(*transform, sa).ok_or_else(|| {
+        words.push(profile.spelling(*transform, sa).ok_or_else(|| {
             Unwritable::new(
                 format!("`{transform}` for {}, which strongSwan cannot do", sa.word()),
                 "Choose an algorithm that `uspan algorithms` lists for strongSwan.",
@@ -36,12 +35,12 @@ pub(super) fn write(proposal: &Proposal) -> Result<String, Unwritable> {
 
 /// Reads a proposal. Without a PRF word the PRFs follow from the integrity algorithms; without one of sequence numbers those have 32
 /// bits.
-pub(super) fn read(text: &str, protocol: Protocol) -> Option<Proposal> {
+pub(super) fn read(profile: &Profile, text: &str, protocol: Protocol) -> Option<Proposal> {
     let mut proposal = Proposal::new(protocol, []);
     for word in text.split('-') {
         let numbers = SEQUENCE_NUMBERS.iter().find(|(known, _)| *known == word).map(|(_, transform)| *transform);
         // What the daemon cannot do in this SA is read all the same: it is judged elsewhere.
-        let known = || ORDER.into_iter().find_map(|kind| FACTS.algorithm(kind, word));
+        let known = || ORDER.into_iter().find_map(|kind| profile.algorithm(kind, word));
         proposal.push(numbers.or_else(known)?);
     }
     match protocol {

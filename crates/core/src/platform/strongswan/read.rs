@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::facts::{FACTS, default};
+use super::profile::default;
 use super::proposal;
 use super::syntax::{SettingsSection, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
@@ -15,12 +15,12 @@ use crate::gateway::{
 };
 use crate::key::{Certificate, PublicKey};
 use crate::platform::text::{Opened, Word, prefix};
-use crate::platform::{implied, v1_patience};
+use crate::platform::{Profile, implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::Place;
 use crate::subject::Subject;
 
-pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
+pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let mut findings = Vec::new();
     // Without a main file of its own the packaged one stands there, which includes the folder.
@@ -32,7 +32,7 @@ pub(super) fn read(tree: &Tree) -> (Gateway, Vec<Finding>) {
     for path in files {
         let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
-        let mut reader = SwanctlReader { findings: &mut findings };
+        let mut reader = SwanctlReader { profile, findings: &mut findings };
         reader.known(&root, &[], &["connections", "secrets"]);
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
             let Some(connection) = reader.connection(section) else { continue };
@@ -76,6 +76,7 @@ const AUTHORITY: NamedFile<Certificate> = ("cacerts", AUTHORITIES, Certificate::
 const ENDS: [&str; 2] = ["local", "remote"];
 
 struct SwanctlReader<'a> {
+    profile: &'a Profile,
     findings: &'a mut Vec<Finding>,
 }
 
@@ -165,6 +166,7 @@ impl SwanctlReader<'_> {
     }
 
     fn connection(&mut self, section: &SettingsSection) -> Option<Connection> {
+        let profile = self.profile;
         self.known(
             section,
             &[
@@ -202,8 +204,13 @@ impl SwanctlReader<'_> {
             self.say(&rules::DEVICE_UNKNOWN, &found.place, "a timeout that is not five times the liveness interval".to_owned());
         }
         let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
-        let ike =
-            self.list(section, "proposals", "a proposal", |text| proposal::read(text, Protocol::Ike), FACTS.offers.ike(version.value));
+        let ike = self.list(
+            section,
+            "proposals",
+            "a proposal",
+            move |text| proposal::read(profile, text, Protocol::Ike),
+            self.profile.offers.ike(version.value),
+        );
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
             children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
@@ -289,6 +296,7 @@ impl SwanctlReader<'_> {
     }
 
     fn child(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], liveness: bool) -> Child {
+        let profile = self.profile;
         self.known(
             section,
             &[
@@ -337,8 +345,8 @@ impl SwanctlReader<'_> {
                 section,
                 "esp_proposals",
                 "a proposal",
-                |text| proposal::read(text, Protocol::Esp),
-                FACTS.offers.esp(IkeVersion::V2),
+                move |text| proposal::read(profile, text, Protocol::Esp),
+                self.profile.offers.esp(IkeVersion::V2),
             ),
             mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
                 "tunnel" => Some(Mode::Tunnel),

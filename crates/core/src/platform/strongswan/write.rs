@@ -13,11 +13,11 @@ use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Exchange, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
     SharedSecret, Tree, TreeFile,
 };
-use crate::platform::v1_patience;
+use crate::platform::{Profile, v1_patience};
 
 type WriteResult = Result<(), Vec<Unwritable>>;
 
-pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
     if gateway.connections.iter().any(|connection| connection.ike().exchange.value == Exchange::V1Aggressive) {
         tree.add(SWITCHES, TreeFile::shared(AGGRESSIVE_SWITCH.to_owned()));
@@ -25,7 +25,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     let mut out = head(&remarks.head);
     out.push_str("connections {\n");
     for connection in &gateway.connections {
-        write_connection(&mut out, connection, remarks)?;
+        write_connection(profile, &mut out, connection, remarks)?;
     }
     out.push_str("}\n");
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
@@ -106,7 +106,7 @@ fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> R
     if refused.is_empty() { Ok(words.join(", ")) } else { Err(refused) }
 }
 
-fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks) -> WriteResult {
+fn write_connection(profile: &Profile, out: &mut String, connection: &Connection, remarks: &Remarks) -> WriteResult {
     let version = match connection.version() {
         IkeVersion::V1 => 1,
         IkeVersion::V2 => 2,
@@ -126,7 +126,7 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
         }
     }
     remark(out, "    ", &remarks.ike);
-    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike().proposals.value, proposal::write)?);
+    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike().proposals.value, |one| proposal::write(profile, one))?);
     remark(out, "    ", &remarks.ike_lifetime);
     let life = connection.ike().lifetime.value;
     let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
@@ -163,20 +163,20 @@ fn write_connection(out: &mut String, connection: &Connection, remarks: &Remarks
     }
     out.push_str("    children {\n");
     for (i, child) in connection.children.iter().enumerate() {
-        write_child(out, child, remarks, remarks.selectors.get(i).map_or("", String::as_str))?;
+        write_child(profile, out, child, remarks, remarks.selectors.get(i).map_or("", String::as_str))?;
     }
     out.push_str("    }\n  }\n");
     Ok(())
 }
 
-fn write_child(out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> WriteResult {
+fn write_child(profile: &Profile, out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> WriteResult {
     let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
     remark(out, "        ", selectors);
     let limited = child.protocol.value.map_or(String::new(), |protocol| format!("[{protocol}]"));
     let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| address_text::prefix(*net) + &limited).collect::<Vec<_>>().join(", ");
     let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local.value), prefixes(&child.remote.value));
     remark(out, "        ", &remarks.esp);
-    let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, proposal::write)?);
+    let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, |one| proposal::write(profile, one))?);
     let mode = match child.mode.value {
         Mode::Tunnel => "tunnel",
         Mode::Transport => "transport",

@@ -1,24 +1,30 @@
 //! Names, limits and defaults. Sources: swanctl.conf(5) and strongswan.conf(5) of 5.9.8;
 //! `swanctl --list-algs` with the packages named below.
 
+use std::borrow::Cow;
 use std::time::Duration;
 
 use super::super::names::{Sa, cipher, group, integrity, prf};
-use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
+use super::super::{
+    DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
+    Profile, ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
+};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Esp};
 
 #[rustfmt::skip]
-pub(super) static FACTS: Facts = Facts {
-    word: "strongswan",
-    title: "strongSwan 5.9.8 (Debian 12)",
-    version: "5.9.8",
-    source: "swanctl.conf(5), strongswan.conf(5), swanctl --list-algs",
-    packages: "charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins",
-    files: "/etc/swanctl/conf.d",
-    versions: &[IkeVersion::V1, IkeVersion::V2],
-    names: &[
+pub(in crate::platform) const BASE: Profile = Profile {
+    word: text("strongswan"),
+    title: text("strongSwan 5.9.8 (Debian 12)"),
+    release: text("5.9.8"),
+    source: text("swanctl.conf(5), strongswan.conf(5), swanctl --list-algs"),
+    packages: text("charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins"),
+    files: text("/etc/swanctl/conf.d"),
+    reads_below: Cow::Borrowed(&[text("etc/swanctl"), text("etc/strongswan")]),
+    family: &super::Strongswan,
+    versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
+    names: Cow::Borrowed(&[
         // Ciphers.
         cipher( 2,   0, "des",               Both), cipher( 3,   0, "3des",              Both),
         cipher(11,   0, "null",              Esp),
@@ -46,46 +52,44 @@ pub(super) static FACTS: Facts = Facts {
         group(23, "modp2048s224"), group(24, "modp2048s256"), group(25, "ecp192"), group(26, "ecp224"),
         group(27, "ecp224bp"), group(28, "ecp256bp"), group(29, "ecp384bp"), group(30, "ecp512bp"),
         group(31, "curve25519"), group(32, "curve448"),
-    ],
-    prf_follows_integrity: false,
-    one_pfs_group: false,
+    ]),
+    prf: PrfChoice::Free,
     ikev1_pfs_groups: None,
-    pfs_group_of_ike: false,
+    pfs: PfsChoice::Each,
     longest_lifetime: Duration::from_secs(365 * 86_400),
-    ikev1_outlives_peer: false,
-    reopens_over_dead: false,
-    selectors: Selectors { several_in_one_sa: true, several_sas: true },
-    openings: Openings { trap_beside_start: true, on_traffic: true, by_hand: true },
+    dead_peer: Observed::new(DeadPeer::Forgotten, "the lab: the IKE SA is closed with its peer"),
+    selectors: Cow::Borrowed(&[SeveralPairs::InOneSa, SeveralPairs::AnSaEach]),
+    openings: Cow::Borrowed(&[OpeningWay::OnTraffic, OpeningWay::TrapBesideStart, OpeningWay::ByHand]),
     identities: Identities { free: true },
     interface_name: InterfaceName::Free,
-    route_based: true,
-    ends_by_address: false,
-    encapsulations: &[Encapsulation::Automatic, Encapsulation::Forced],
-    knows_own_address: true,
+    steering: Cow::Borrowed(&[Steering::Selectors, Steering::Routes]),
+    own_end: OwnEnd::Named,
+    encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced]),
+    nat_detection: Observed::new(NatDetection::Always, "the lab, behind NAT without an address"),
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
-    extended_sequence: true,
-    methods: &[Method::SharedSecret, Method::PublicKey, Method::Certificate],
-    one_kind_of_key: false,
-    dscp: &[Dscp::Outwards, Dscp::Both, Dscp::Never],
-    installs_routes: true,
-    offers: &super::offers::OFFERS,
-    behaviour: &super::behaviour::MANNER,
-    defaults: &[
-        ("IKE lifetime", "4 h 24 min (replaced after 4 h)"),
-        ("ESP lifetime", "66 min (replaced after 1 h)"),
-        ("peer-liveness", "off"),
-        ("tries to reach the peer", "one"),
-        ("replay window", "32 packets"),
-        ("opens", "never by itself"),
-    ],
-    take_up: &["swanctl --load-all"],
-    take_up_ends_sas: false,
-    looks: &[
-        ("the IKE SA and the ESP SAs", "swanctl --list-sas --ike {}", "`ESTABLISHED`, and below it `INSTALLED` for each pair of networks"),
-        ("what the daemon says", "journalctl -u strongswan -e", "no `failed`, `no acceptable` or `AUTH_FAILED` at the end"),
-    ],
-    open: &[],
+    sequence_numbers: Cow::Borrowed(&[32, 64]),
+    methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
+    key_kinds: KeyKinds::Any,
+    dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
+    routes: RoutesBy::Daemon,
+    offers: super::offers::OFFERS,
+    behaviour: super::behaviour::BEHAVIOUR,
+    defaults: Cow::Borrowed(&[
+        (text("IKE lifetime"), text("4 h 24 min (replaced after 4 h)")),
+        (text("ESP lifetime"), text("66 min (replaced after 1 h)")),
+        (text("peer-liveness"), text("off")),
+        (text("tries to reach the peer"), text("one")),
+        (text("replay window"), text("32 packets")),
+        (text("opens"), text("never by itself")),
+    ]),
+    take_up: Cow::Borrowed(&[text("swanctl --load-all")]),
+    take_up_interrupts: Observed::new(Interrupts::Nothing, "swanctl(8), `--load-all`; the lab, with changed files"),
+    looks: Cow::Borrowed(&[
+        (text("the IKE SA and the ESP SAs"), text("swanctl --list-sas --ike {}"), text("`ESTABLISHED`, and below it `INSTALLED` for each pair of networks")),
+        (text("what the daemon says"), text("journalctl -u strongswan -e"), text("no `failed`, `no acceptable` or `AUTH_FAILED` at the end")),
+    ]),
+    open: Cow::Borrowed(&[]),
 };
 
 /// What holds where a connection leaves a setting out (swanctl.conf(5)).

@@ -5,24 +5,30 @@
 //! IKEv1"), and that a dead peer's IKE SA of IKEv1 stays while several connections share it, and that
 //! quick mode goes on in it.
 
+use std::borrow::Cow;
 use std::time::Duration;
 
 use super::super::names::{Sa, cipher, group, integrity, prf};
-use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
+use super::super::{
+    DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
+    Profile, ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
+};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Esp};
 
 #[rustfmt::skip]
-pub(super) static FACTS: Facts = Facts {
-    word: "libreswan",
-    title: "Libreswan 4.10 (Debian 12)",
-    version: "4.10",
-    source: "ipsec.conf(5), ipsec.secrets(5), algparse -v",
-    packages: "libreswan",
-    files: "/etc/ipsec.d",
-    versions: &[IkeVersion::V1, IkeVersion::V2],
-    names: &[
+pub(in crate::platform) const BASE: Profile = Profile {
+    word: text("libreswan"),
+    title: text("Libreswan 4.10 (Debian 12)"),
+    release: text("4.10"),
+    source: text("ipsec.conf(5), ipsec.secrets(5), algparse -v"),
+    packages: text("libreswan"),
+    files: text("/etc/ipsec.d"),
+    reads_below: Cow::Borrowed(&[text("etc/ipsec.")]),
+    family: &super::Libreswan,
+    versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
+    names: Cow::Borrowed(&[
         // Ciphers.
         cipher( 3,   0, "3des",              Both),
         cipher(11,   0, "null",              Esp),
@@ -47,49 +53,47 @@ pub(super) static FACTS: Facts = Facts {
         group(5, "modp1536"), group(14, "modp2048"), group(15, "modp3072"), group(16, "modp4096"),
         group(17, "modp6144"), group(18, "modp8192"), group(19, "dh19"), group(20, "dh20"),
         group(21, "dh21"), group(31, "dh31"),
-    ],
-    prf_follows_integrity: true,
-    one_pfs_group: true,
-    ikev1_pfs_groups: Some(&[5, 14, 15, 16, 17, 18]),
-    pfs_group_of_ike: true,
+    ]),
+    prf: PrfChoice::OfIntegrity,
+    ikev1_pfs_groups: Some(Cow::Borrowed(&[5, 14, 15, 16, 17, 18])),
+    pfs: PfsChoice::OfIke,
     longest_lifetime: Duration::from_secs(86_400),
-    ikev1_outlives_peer: true,
-    reopens_over_dead: true,
-    selectors: Selectors { several_in_one_sa: false, several_sas: true },
-    openings: Openings { trap_beside_start: false, on_traffic: true, by_hand: true },
+    dead_peer: Observed::new(DeadPeer::KeptWhileAsked, "the lab: several connections of IKEv1 keep a dead peer's IKE SA, and quick mode goes on in it; those of IKEv2 are reopened over it"),
+    selectors: Cow::Borrowed(&[SeveralPairs::AnSaEach]),
+    openings: Cow::Borrowed(&[OpeningWay::OnTraffic, OpeningWay::ByHand]),
     identities: Identities { free: true },
     interface_name: InterfaceName::Numbered("ipsec"),
-    route_based: true,
-    ends_by_address: true,
-    encapsulations: &[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off],
-    knows_own_address: true,
+    steering: Cow::Borrowed(&[Steering::Selectors, Steering::Routes]),
+    own_end: OwnEnd::ByAddress,
+    encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off]),
+    nat_detection: Observed::new(NatDetection::Always, "the lab, with %defaultroute"),
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
-    extended_sequence: true,
-    methods: &[Method::SharedSecret, Method::Certificate],
-    one_kind_of_key: true,
-    dscp: &[Dscp::Outwards, Dscp::Both],
-    installs_routes: true,
-    offers: &super::offers::OFFERS,
-    behaviour: &super::behaviour::MANNER,
-    defaults: &[
-        ("IKE lifetime", "8 h"),
-        ("ESP lifetime", "8 h"),
-        ("rekey margin", "9 min, up to twice as early"),
-        ("peer-liveness", "off"),
-        ("tries to reach the peer", "for ever"),
-        ("replay window", "128 packets"),
-        ("opens", "never by itself"),
-        ("PFS", "on, with the group of the IKE SA"),
-    ],
-    take_up: &["ipsec auto --rereadsecrets", "ipsec auto --add {}"],
-    take_up_ends_sas: true,
-    looks: &[
-        ("the IKE SA and the ESP SAs", "ipsec whack --status | grep '\"{}'", "`established IKE SA` once, and `established Child SA` for each pair of networks"),
-        ("what the daemon counted", "ipsec whack --trafficstatus | grep '\"{}'", "a line for each pair; `inBytes` and `outBytes` grow"),
-        ("what the daemon says", "journalctl -u ipsec -e", "no `NO_PROPOSAL_CHOSEN`, `AUTHENTICATION_FAILED` or `retransmission` at the end"),
-    ],
-    open: &["ipsec auto --asynchronous --up {}"],
+    sequence_numbers: Cow::Borrowed(&[32, 64]),
+    methods: Cow::Borrowed(&[Method::SharedSecret, Method::Certificate]),
+    key_kinds: KeyKinds::SameAtBothEnds,
+    dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both]),
+    routes: RoutesBy::Daemon,
+    offers: super::offers::OFFERS,
+    behaviour: super::behaviour::BEHAVIOUR,
+    defaults: Cow::Borrowed(&[
+        (text("IKE lifetime"), text("8 h")),
+        (text("ESP lifetime"), text("8 h")),
+        (text("rekey margin"), text("9 min, up to twice as early")),
+        (text("peer-liveness"), text("off")),
+        (text("tries to reach the peer"), text("for ever")),
+        (text("replay window"), text("128 packets")),
+        (text("opens"), text("never by itself")),
+        (text("PFS"), text("on, with the group of the IKE SA")),
+    ]),
+    take_up: Cow::Borrowed(&[text("ipsec auto --rereadsecrets"), text("ipsec auto --add {}")]),
+    take_up_interrupts: Observed::new(Interrupts::ItsTunnels, "the lab: `ipsec auto --add` of a connection that is up closes its SAs"),
+    looks: Cow::Borrowed(&[
+        (text("the IKE SA and the ESP SAs"), text("ipsec whack --status | grep '\"{}'"), text("`established IKE SA` once, and `established Child SA` for each pair of networks")),
+        (text("what the daemon counted"), text("ipsec whack --trafficstatus | grep '\"{}'"), text("a line for each pair; `inBytes` and `outBytes` grow")),
+        (text("what the daemon says"), text("journalctl -u ipsec -e"), text("no `NO_PROPOSAL_CHOSEN`, `AUTHENTICATION_FAILED` or `retransmission` at the end")),
+    ]),
+    open: Cow::Borrowed(&[text("ipsec auto --asynchronous --up {}")]),
 };
 
 /// What holds where a connection leaves a setting out (ipsec.conf(5)).

@@ -2,24 +2,30 @@
 //! was seen in the lab: through PF_KEY only AES-CBC with SHA-1, SHA-384 or SHA-512 becomes an ESP SA, with other
 //! transforms the peer believes the tunnel is up.
 
+use std::borrow::Cow;
 use std::time::Duration;
 
 use super::super::names::{Sa, cipher, group, integrity, prf};
-use super::super::{Facts, Identities, InterfaceName, Liveness, Openings, ReplayWindow, Selectors};
+use super::super::{
+    DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice, PrfChoice, Profile,
+    ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
+};
 use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Ike};
 
 #[rustfmt::skip]
-pub(super) static FACTS: Facts = Facts {
-    word: "openiked",
-    title: "OpenIKED 7.2 (Debian 12)",
-    version: "7.2",
-    source: "iked.conf(5), ikectl(8); ESP as seen in the lab",
-    packages: "openiked",
-    files: "/etc/iked.conf, /etc/iked.d",
-    versions: &[IkeVersion::V2],
-    names: &[
+pub(in crate::platform) const BASE: Profile = Profile {
+    word: text("openiked"),
+    title: text("OpenIKED 7.2 (Debian 12)"),
+    release: text("7.2"),
+    source: text("iked.conf(5), ikectl(8); ESP as seen in the lab"),
+    packages: text("openiked"),
+    files: text("/etc/iked.conf, /etc/iked.d"),
+    reads_below: Cow::Borrowed(&[text("etc/iked")]),
+    family: &super::Openiked,
+    versions: Cow::Borrowed(&[IkeVersion::V2]),
+    names: Cow::Borrowed(&[
         // Ciphers.
         cipher( 3,   0, "3des",           Ike),
         cipher(12, 128, "aes-128",        Both), cipher(12, 192, "aes-192", Both), cipher(12, 256, "aes-256",        Both),
@@ -37,46 +43,44 @@ pub(super) static FACTS: Facts = Facts {
         group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(25, "ecp192"),
         group(26, "ecp224"), group(27, "brainpool224"), group(28, "brainpool256"), group(29, "brainpool384"),
         group(30, "brainpool512"), group(31, "curve25519"),
-    ],
-    prf_follows_integrity: false,
-    one_pfs_group: false,
+    ]),
+    prf: PrfChoice::Free,
     ikev1_pfs_groups: None,
-    pfs_group_of_ike: false,
+    pfs: PfsChoice::Each,
     longest_lifetime: Duration::from_secs(365 * 86_400),
-    ikev1_outlives_peer: false,
-    reopens_over_dead: false,
-    selectors: Selectors { several_in_one_sa: true, several_sas: false },
-    openings: Openings { trap_beside_start: false, on_traffic: false, by_hand: false },
+    dead_peer: Observed::new(DeadPeer::Forgotten, "a policy has one Child SA (iked.conf(5) of 7.2)"),
+    selectors: Cow::Borrowed(&[SeveralPairs::InOneSa]),
+    openings: Cow::Borrowed(&[]),
     identities: Identities { free: false },
     interface_name: InterfaceName::Free,
-    route_based: false,
-    ends_by_address: false,
-    encapsulations: &[Encapsulation::Automatic],
-    knows_own_address: false,
+    steering: Cow::Borrowed(&[Steering::Selectors]),
+    own_end: OwnEnd::Named,
+    encapsulations: Cow::Borrowed(&[Encapsulation::Automatic]),
+    nat_detection: Observed::new(NatDetection::NeedsOwnAddress, "the lab: without `local` every path is taken for one with a NAT device"),
     liveness: Liveness::OfDaemon,
     replay_window: ReplayWindow::Fixed(default::REPLAY_WINDOW),
-    extended_sequence: false,
-    methods: &[Method::SharedSecret, Method::PublicKey, Method::Certificate],
-    one_kind_of_key: false,
-    dscp: &[Dscp::Outwards],
-    installs_routes: true,
-    offers: &super::offers::OFFERS,
-    behaviour: &super::behaviour::MANNER,
-    defaults: &[
-        ("IKE lifetime", "for ever"),
-        ("ESP lifetime", "3 h or 4 GiB"),
-        ("peer-liveness", "60 s, for the whole daemon; a peer that was heard is trusted for 5 min"),
-        ("tries to reach the peer", "for ever, if it opens"),
-        ("opens", "never by itself"),
-        ("own identity", "the name of the machine"),
-    ],
-    take_up: &["ikectl reload"],
-    take_up_ends_sas: false,
-    looks: &[
-        ("the IKE SA and the ESP SAs", "ikectl show sa", "`iked_sas:` with `ESTABLISHED` for the peer, and ESP SAs below it"),
-        ("what the daemon says", "journalctl -t iked -e", "no `sa_free` with a reason at the end"),
-    ],
-    open: &[],
+    sequence_numbers: Cow::Borrowed(&[32]),
+    methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
+    key_kinds: KeyKinds::Any,
+    dscp: Cow::Borrowed(&[Dscp::Outwards]),
+    routes: RoutesBy::Daemon,
+    offers: super::offers::OFFERS,
+    behaviour: super::behaviour::BEHAVIOUR,
+    defaults: Cow::Borrowed(&[
+        (text("IKE lifetime"), text("for ever")),
+        (text("ESP lifetime"), text("3 h or 4 GiB")),
+        (text("peer-liveness"), text("60 s, for the whole daemon; a peer that was heard is trusted for 5 min")),
+        (text("tries to reach the peer"), text("for ever, if it opens")),
+        (text("opens"), text("never by itself")),
+        (text("own identity"), text("the name of the machine")),
+    ]),
+    take_up: Cow::Borrowed(&[text("ikectl reload")]),
+    take_up_interrupts: Observed::new(Interrupts::Nothing, "ikectl(8), `reload`; the lab, with changed files"),
+    looks: Cow::Borrowed(&[
+        (text("the IKE SA and the ESP SAs"), text("ikectl show sa"), text("`iked_sas:` with `ESTABLISHED` for the peer, and ESP SAs below it")),
+        (text("what the daemon says"), text("journalctl -t iked -e"), text("no `sa_free` with a reason at the end")),
+    ]),
+    open: Cow::Borrowed(&[]),
 };
 
 /// What holds where a policy leaves a setting out (iked.conf(5)).
