@@ -52,6 +52,7 @@ mod secret;
 mod sheet;
 mod sides;
 mod source;
+pub mod statement;
 mod steps;
 mod subject;
 mod walk;

@@ -29,10 +29,11 @@ use crate::algorithm::{Kind, Transform};
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
+use crate::statement::Statement;
 
 /// The profiles that come with the program, in the order in which tables show them.
 pub fn built_in() -> Vec<Arc<Profile>> {
-    [strongswan::BASE, libreswan::BASE, openiked::BASE].map(Arc::new).into()
+    [strongswan::base(), libreswan::base(), openiked::base()].map(Arc::new).into()
 }
 
 /// A text of a profile.
@@ -62,6 +63,8 @@ pub struct Profile {
     pub reads_below: Cow<'static, [Text]>,
     /// What writes and reads them.
     pub family: &'static dyn Family,
+    /// The statements of its files, in the order in which they are written.
+    pub statements: Vec<Statement>,
     /// Versions of the key exchange.
     pub versions: Cow<'static, [IkeVersion]>,
     /// Spellings of the algorithms that it can do, by kind.

@@ -8,7 +8,7 @@ mod read;
 mod syntax;
 mod write;
 
-pub(super) use profile::BASE;
+use profile::BASE;
 
 use super::{Family, Profile, TakeOut};
 use crate::dialect::{Remarks, Unwritable};
@@ -16,6 +16,11 @@ use crate::finding::Finding;
 use crate::gateway::{Gateway, Tree};
 use crate::key::{Certificate, KeyKind};
 use crate::platform::text::authority_name;
+
+/// The release of Debian 12.
+pub(super) fn base() -> Profile {
+    BASE
+}
 
 /// What its releases have in common.
 #[derive(Debug)]

@@ -18,7 +18,7 @@ use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 use Sa::{Both, Esp};
 
 #[rustfmt::skip]
-pub(in crate::platform) const BASE: Profile = Profile {
+pub(super) const BASE: Profile = Profile {
     word: text("libreswan"),
     title: text("Libreswan 4.10 (Debian 12)"),
     release: text("4.10"),
@@ -26,6 +26,7 @@ pub(in crate::platform) const BASE: Profile = Profile {
     packages: text("libreswan"),
     files: text("/etc/ipsec.d"),
     reads_below: Cow::Borrowed(&[text("etc/ipsec.")]),
+    statements: Vec::new(),
     family: &super::Libreswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
     names: Cow::Borrowed(&[

@@ -8,12 +8,17 @@ mod read;
 mod syntax;
 mod write;
 
-pub(super) use profile::BASE;
+use profile::BASE;
 
 use super::{Family, Profile, TakeOut};
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Gateway, Identity, Lifetime, Tree};
+
+/// The release of Debian 12.
+pub(super) fn base() -> Profile {
+    BASE
+}
 
 /// What its releases have in common.
 #[derive(Debug)]

@@ -15,7 +15,7 @@ use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 use Sa::{Both, Ike};
 
 #[rustfmt::skip]
-pub(in crate::platform) const BASE: Profile = Profile {
+pub(super) const BASE: Profile = Profile {
     word: text("openiked"),
     title: text("OpenIKED 7.2 (Debian 12)"),
     release: text("7.2"),
@@ -23,6 +23,7 @@ pub(in crate::platform) const BASE: Profile = Profile {
     packages: text("openiked"),
     files: text("/etc/iked.conf, /etc/iked.d"),
     reads_below: Cow::Borrowed(&[text("etc/iked")]),
+    statements: Vec::new(),
     family: &super::Openiked,
     versions: Cow::Borrowed(&[IkeVersion::V2]),
     names: Cow::Borrowed(&[

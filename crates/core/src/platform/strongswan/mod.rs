@@ -5,15 +5,21 @@ mod offers;
 mod profile;
 mod proposal;
 mod read;
+mod statements;
 mod syntax;
 mod write;
 
-pub(super) use profile::BASE;
+use profile::BASE;
 
 use super::{Family, Profile, TakeOut};
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
 use crate::gateway::{Connection, Gateway, Tree};
+
+/// The release of Debian 12.
+pub(super) fn base() -> Profile {
+    Profile { statements: statements::statements(), ..BASE }
+}
 
 /// What its releases have in common.
 #[derive(Debug)]

@@ -14,7 +14,7 @@ use crate::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 use Sa::{Both, Esp};
 
 #[rustfmt::skip]
-pub(in crate::platform) const BASE: Profile = Profile {
+pub(super) const BASE: Profile = Profile {
     word: text("strongswan"),
     title: text("strongSwan 5.9.8 (Debian 12)"),
     release: text("5.9.8"),
@@ -22,6 +22,7 @@ pub(in crate::platform) const BASE: Profile = Profile {
     packages: text("charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins"),
     files: text("/etc/swanctl/conf.d"),
     reads_below: Cow::Borrowed(&[text("etc/swanctl"), text("etc/strongswan")]),
+    statements: Vec::new(),
     family: &super::Strongswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
     names: Cow::Borrowed(&[
@@ -91,14 +92,3 @@ pub(in crate::platform) const BASE: Profile = Profile {
     ]),
     open: Cow::Borrowed(&[]),
 };
-
-/// What holds where a connection leaves a setting out (swanctl.conf(5)).
-pub(super) mod default {
-    use std::time::Duration;
-
-    pub(crate) const IKE_REKEY: Duration = Duration::from_secs(4 * 3600);
-    pub(crate) const ESP_REKEY: Duration = Duration::from_secs(3600);
-    pub(crate) const REPLAY_WINDOW: u32 = 32;
-    pub(crate) const TRIES: u32 = 1;
-    pub(crate) const V1_PATIENCE: Duration = Duration::from_secs(150);
-}

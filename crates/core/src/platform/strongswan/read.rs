@@ -4,21 +4,20 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::profile::default;
-use super::proposal;
+use super::statements::{patience, read_identity};
 use super::syntax::{SettingsSection, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, GRE, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, PinnedKey, Protocol, ReadAt, Setting, SharedSecret, Tree,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
+    Mode, OnDeadPeer, Opening, Origin, PinnedKey, ReadAt, Setting, SharedSecret, Tree,
 };
 use crate::key::{Certificate, PublicKey};
-use crate::platform::text::{Opened, Word, prefix};
-use crate::platform::{Profile, implied, v1_patience};
+use crate::platform::text::Opened;
+use crate::platform::{Profile, implied};
 use crate::secret::Secret;
 use crate::source::Place;
-use crate::subject::Subject;
+use crate::statement::{Field, Record, Section, Selector, read_section};
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -33,7 +32,10 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
         let mut reader = SwanctlReader { profile, findings: &mut findings };
-        reader.known(&root, &[], &["connections", "secrets"]);
+        reader.sections(&root, &["connections", "secrets"]);
+        for (key, _) in &root.settings {
+            reader.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
+        }
         for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
             let Some(connection) = reader.connection(section) else { continue };
             let identity = connection.ike().local_identity.value.clone();
@@ -85,162 +87,92 @@ impl SwanctlReader<'_> {
         self.findings.push(Finding::new(rule, message).at(place.clone()));
     }
 
-    /// Names what a section holds beside what is understood.
-    fn known(&mut self, section: &SettingsSection, keys: &[&str], sections: &[&str]) {
-        for (key, _) in &section.settings {
-            if !keys.contains(&key.value.as_str()) {
-                self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
-            }
-        }
-        for inner in &section.sections {
-            if !sections.iter().any(|name| inner.name.value == *name || ENDS.contains(name) && inner.name.value.starts_with(name)) {
-                self.say(&rules::DEVICE_UNKNOWN, &inner.name.place, format!("the section `{}` is not understood", inner.name.value));
-            }
+    /// Names the sections that are beside those that are understood.
+    fn sections(&mut self, section: &SettingsSection, known: &[&str]) {
+        for inner in section.sections.iter().filter(|inner| !known.contains(&inner.name.value.as_str())) {
+            self.say(&rules::DEVICE_UNKNOWN, &inner.name.place, format!("the section `{}` is not understood", inner.name.value));
         }
     }
 
-    fn value<T>(&mut self, found: &Word, what: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
-        let value = parse(&found.value);
-        if value.is_none() {
-            self.say(&rules::DEVICE_VALUE, &found.place, format!("`{}` is not {what}", found.value));
+    fn record(&mut self, kind: Section, section: &SettingsSection) -> Record {
+        read_section(self.profile, kind, &section.settings, self.findings)
+    }
+
+    /// The section of an end: the first one whose name begins with this word. Further ones are further rounds of proving an identity.
+    fn end<'s>(&mut self, connection: &'s SettingsSection, word: &str) -> Option<&'s SettingsSection> {
+        let mut all = connection.sections.iter().filter(|section| section.name.value.starts_with(word));
+        let first = all.next();
+        if first.is_none() {
+            self.say(&rules::DEVICE_VALUE, &connection.name.place, format!("the connection has no section `{word}`"));
         }
-        value
-    }
-
-    fn setting<T>(
-        &mut self,
-        section: &SettingsSection,
-        key: &str,
-        what: &str,
-        default: T,
-        parse: impl Fn(&str) -> Option<T>,
-    ) -> Setting<T> {
-        match section.get(key) {
-            None => Setting::default_of(default),
-            Some(found) => match self.value(found, what, parse) {
-                Some(value) => Setting::stated(value, found.place.clone()),
-                None => Setting::default_of(default),
-            },
+        for further in all {
+            let message = format!("`{}`, a further round of authentication, is not understood", further.name.value);
+            self.say(&rules::DEVICE_UNKNOWN, &further.name.place, message);
         }
-    }
-
-    fn list<T>(
-        &mut self,
-        section: &SettingsSection,
-        key: &str,
-        what: &str,
-        parse: impl Fn(&str) -> Option<T>,
-        default: Vec<T>,
-    ) -> Setting<Vec<T>> {
-        let Some(found) = section.get(key) else { return Setting::default_of(default) };
-        let items = found.value.split(',').map(str::trim).filter(|item| !item.is_empty());
-        let parsed: Vec<_> = items
-            .filter_map(|item| {
-                let item = Word { value: item.to_owned(), place: found.place.clone() };
-                self.value(&item, what, &parse)
-            })
-            .collect();
-        Setting::stated(parsed, found.place.clone())
-    }
-
-    fn endpoint(&mut self, section: &SettingsSection, key: &str) -> Option<Setting<Endpoint>> {
-        let Some(found) = section.get(key) else { return Some(Setting::default_of(Endpoint::Anywhere)) };
-        let one = |text: &str| match text {
-            "%any" | "%any4" | "%any6" => Some(Endpoint::Anywhere),
-            net if net.contains('/') => net.parse().ok().map(Endpoint::Within),
-            one => Endpoint::read(one),
-        };
-        // A range of addresses is one that no prefix holds.
-        let read = |text: &str| {
-            let items = text.split(',').map(str::trim).filter(|item| !item.is_empty());
-            let mut several: Vec<_> = items.map(one).collect::<Option<_>>()?;
-            match several.len() {
-                0 => None,
-                1 => several.pop(),
-                _ if several.contains(&Endpoint::Anywhere) => Some(Endpoint::Anywhere),
-                _ => Some(Endpoint::OneOf(several)),
-            }
-        };
-        let value = self.value(found, "an address or a name", read)?;
-        Some(Setting::stated(value, found.place.clone()))
+        first
     }
 
     fn connection(&mut self, section: &SettingsSection) -> Option<Connection> {
-        let profile = self.profile;
-        self.known(
-            section,
-            &[
-                "version",
-                "local_addrs",
-                "remote_addrs",
-                "proposals",
-                "rekey_time",
-                "over_time",
-                "dpd_delay",
-                "dpd_timeout",
-                "keyingtries",
-                "aggressive",
-                "encap",
-                "if_id_in",
-                "if_id_out",
-                "send_cert",
-            ],
-            &["local", "remote", "children"],
-        );
-        let (local, remote) = (self.endpoint(section, "local_addrs"), self.endpoint(section, "remote_addrs"));
-        let (local, remote) = (local?, remote?);
-        let version = self.setting(section, "version", "an IKE version", IkeVersion::V2, |text| match text {
-            "1" => Some(IkeVersion::V1),
-            "2" => Some(IkeVersion::V2),
-            _ => None,
-        });
-        let rekey = self.setting(section, "rekey_time", "a duration", default::IKE_REKEY, duration);
-        let over = self.setting(section, "over_time", "a duration", rekey.value / 10, duration);
-        let liveness = self.setting(section, "dpd_delay", "a duration", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
-        let patience = self.setting(section, "dpd_timeout", "a duration", default::V1_PATIENCE, duration);
-        if let (IkeVersion::V1, Some(interval), Some(found)) = (version.value, liveness.value, section.get("dpd_timeout"))
-            && patience.value != v1_patience(interval)
-        {
-            self.say(&rules::DEVICE_UNKNOWN, &found.place, "a timeout that is not five times the liveness interval".to_owned());
+        let record = self.record(Section::Connection, section);
+        let ends = ENDS.map(|word| self.end(section, word));
+        let inner: Vec<_> = section.sections.iter().filter(|inner| !ENDS.iter().any(|word| inner.name.value.starts_with(word))).collect();
+        for other in inner.into_iter().filter(|inner| inner.name.value != "children") {
+            self.say(&rules::DEVICE_UNKNOWN, &other.name.place, format!("the section `{}` is not understood", other.name.value));
         }
-        let tries = self.setting(section, "keyingtries", "a number", default::TRIES, |text| text.parse().ok());
-        let ike = self.list(
-            section,
-            "proposals",
-            "a proposal",
-            move |text| proposal::read(profile, text, Protocol::Ike),
-            self.profile.offers.ike(version.value),
-        );
+        // Without its addresses nothing of it would be right.
+        let (local, remote) = (record.setting::<Endpoint>(Field::LocalAddress)?, record.setting::<Endpoint>(Field::RemoteAddress)?);
+        let addresses = ["local_addrs", "remote_addrs"].map(|key| section.get(key).is_some());
+        if addresses[0] && local.origin == Origin::Default || addresses[1] && remote.origin == Origin::Default {
+            return None;
+        }
+        let version = record.setting_or(Field::Version, IkeVersion::V2);
+        let aggressive = record.setting_or(Field::Aggressive, false);
+        let soft = record.setting_or(Field::IkeSoftLife, Duration::ZERO);
+        let over: Duration = record.value(Field::IkeMargin).unwrap_or_default();
+        let liveness = record.setting_or(Field::Liveness, Duration::ZERO).map(|interval| Some(interval).filter(|one| !one.is_zero()));
+        if let (Some(interval), Some(place)) = (liveness.value, record.place(Field::Patience))
+            && patience(version.value, Some(interval)).is_some_and(|due| record.value(Field::Patience) != Some(due))
+        {
+            self.say(&rules::DEVICE_UNKNOWN, place, "a timeout that is not five times the liveness interval".to_owned());
+        }
+        let tries = record.setting_or(Field::Tries, 1u32);
+        let [inbound, outbound] = [Field::InterfaceIn, Field::InterfaceOut].map(|field| record.optional::<u32>(field));
+        if inbound != outbound {
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "different interfaces for the two directions".to_owned());
+        }
+        let [(local_method, local_identity), (remote_method, remote_identity)] = [
+            self.proof(
+                Section::LocalEnd,
+                ends[0],
+                &local.value,
+                [Field::LocalMethod, Field::LocalIdentity, Field::LocalKey, Field::LocalCertificate],
+            ),
+            self.proof(
+                Section::RemoteEnd,
+                ends[1],
+                &remote.value,
+                [Field::RemoteMethod, Field::RemoteIdentity, Field::RemoteKey, Field::Authority],
+            ),
+        ];
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
             children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
         }
-        if let Some(found) = section.get("send_cert").filter(|found| found.value != "always") {
-            self.say(&rules::DEVICE_UNKNOWN, &found.place, format!("a certificate that is shown `{}` is not understood", found.value));
-        }
-        let [inbound, outbound] =
-            ["if_id_in", "if_id_out"].map(|key| self.setting(section, key, "a number", None, |text| text.parse().ok().map(Some)));
-        if inbound != outbound {
-            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "different interfaces for the two directions".to_owned());
-        }
-        let aggressive = self.setting(section, "aggressive", "yes or no", false, yes_or_no);
         Some(Connection {
             interface: outbound,
             name: section.name.value.clone(),
-            encapsulation: self.setting(section, "encap", "yes or no", Encapsulation::Automatic, |text| {
-                yes_or_no(text).map(|forced| if forced { Encapsulation::Forced } else { Encapsulation::Automatic })
-            }),
+            encapsulation: record.setting_or(Field::Encapsulation, Encapsulation::Automatic),
             keying: Keying::Ike(Box::new(Ike {
                 exchange: version.map(|version| Exchange::of(version, aggressive.value)),
-                mode: ReadAt(aggressive.origin.place().cloned()),
-                local_method: self.method(section, "local"),
-                remote_method: self.method(section, "remote"),
-                local_identity: self.end(section, "local", &local.value),
-                remote_identity: self.end(section, "remote", &remote.value),
-                proposals: ike,
-                lifetime: Setting { value: Lifetime { hard: rekey.value + over.value, margin: over.value }, origin: rekey.origin },
+                mode: record.read_at(Field::Aggressive),
+                local_method,
+                remote_method,
+                local_identity,
+                remote_identity,
+                proposals: record.setting_or(Field::IkeProposals, Vec::new()),
+                lifetime: soft.map(|soft| Lifetime { hard: soft + over, margin: over }),
                 liveness,
-                persistent: Setting { value: tries.value == 0, origin: tries.origin },
+                persistent: tries.map(|tries| tries == 0),
             })),
             local,
             remote,
@@ -248,18 +180,29 @@ impl SwanctlReader<'_> {
         })
     }
 
-    fn method(&self, connection: &SettingsSection, which: &str) -> Setting<Method> {
-        let end = connection.with_suffix(which);
-        let Some(auth) = end.and_then(|end| end.get("auth")) else {
-            let bare = end.is_some_and(|end| end.get("pubkeys").is_some());
-            return Setting::default_of(if bare { Method::PublicKey } else { Method::Certificate });
+    /// How an end proves itself, and who it is.
+    fn proof(
+        &mut self,
+        kind: Section,
+        end: Option<&SettingsSection>,
+        at: &Endpoint,
+        [how, who, key, certificate]: [Field; 4],
+    ) -> (Setting<Method>, Setting<Identity>) {
+        let Some(end) = end else { return (Setting::default_of(Method::Certificate), Setting::default_of(implied(at))) };
+        let record = self.record(kind, end);
+        let mut method = record.setting_or(how, Method::Certificate);
+        if method.value == Method::Certificate && record.value::<String>(key).is_some() {
+            method.value = Method::PublicKey;
+        }
+        let unsaid = match () {
+            () if record.value::<String>(key).is_some() => Identity::Implied("that of its public key"),
+            () if kind == Section::LocalEnd && record.value::<String>(certificate).is_some() => {
+                Identity::Implied("the subject of its certificate")
+            }
+            () if kind == Section::RemoteEnd => Identity::Anybody,
+            () => implied(at),
         };
-        let method = match auth.value.as_str() {
-            "pubkey" if end.is_some_and(|end| end.get("pubkeys").is_some()) => Method::PublicKey,
-            "pubkey" => Method::Certificate,
-            _ => Method::SharedSecret,
-        };
-        Setting::stated(method, auth.place.clone())
+        (method, record.setting_or(who, unsaid))
     }
 
     /// The key or certificate that an end of a connection names, and its file.
@@ -276,55 +219,19 @@ impl SwanctlReader<'_> {
         found.map(|found| (named.value.clone(), found))
     }
 
-    fn end(&mut self, connection: &SettingsSection, which: &str, at: &Endpoint) -> Setting<Identity> {
-        let default = implied(at);
-        let Some(end) = connection.with_suffix(which) else {
-            self.say(&rules::DEVICE_VALUE, &connection.name.place, format!("the connection has no section `{which}`"));
-            return Setting::default_of(default);
-        };
-        self.known(end, &["auth", "id", "pubkeys", "certs", "cacerts"], &[]);
-        if let Some(method) = end.get("auth").filter(|method| method.value != "psk" && method.value != "pubkey") {
-            self.say(&rules::DEVICE_UNKNOWN, &method.place, format!("the authentication method `{}` is not understood", method.value));
-        }
-        let default = match () {
-            () if end.get("pubkeys").is_some() => Identity::Implied("that of its public key"),
-            () if end.get("certs").is_some() => Identity::Implied("the subject of its certificate"),
-            () if which == "remote" => Identity::Anybody,
-            () => default,
-        };
-        self.setting(end, "id", "an identity", default, identity)
-    }
-
     fn child(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], liveness: bool) -> Child {
-        let profile = self.profile;
-        self.known(
-            section,
-            &[
-                "local_ts",
-                "remote_ts",
-                "esp_proposals",
-                "mode",
-                "rekey_time",
-                "life_time",
-                "start_action",
-                "dpd_action",
-                "replay_window",
-                "copy_dscp",
-            ],
-            &[],
-        );
-        let [local, remote] = [("local_ts", &ends[0]), ("remote_ts", &ends[1])].map(|(key, end)| {
+        let record = self.record(Section::Child, section);
+        self.sections(section, &[]);
+        let [local, remote] = [(Field::LocalSelectors, ends[0]), (Field::RemoteSelectors, ends[1])].map(|(field, end)| {
+            let stated = record.setting_or::<Vec<Selector>>(field, Vec::new());
             // `dynamic` is the address of the end itself.
-            let own: Vec<(IpNet, Option<u8>)> = end.address().map(|address| (address.into(), None)).into_iter().collect();
-            if section.get(key).is_none() {
-                return Setting::default_of(own);
+            let own = end.address().map(IpNet::from);
+            if let (None, Some(place)) = (own, stated.origin.place())
+                && stated.value.iter().any(|selector| selector.net.is_none())
+            {
+                self.say(&rules::DEVICE_VALUE, place, "`dynamic` is not a prefix where the address of the end is not fixed".to_owned());
             }
-            let dynamic = |text: &str| {
-                let (word, limited) = text.split_once('[').map_or((text, ""), |(word, rest)| (word, rest));
-                let protocol = limited.strip_suffix(']').and_then(protocol);
-                (word == "dynamic").then(|| own.first().map(|(net, _)| (*net, protocol))).flatten()
-            };
-            self.list(section, key, "a prefix", |text| selector(text).or_else(|| dynamic(text)), Vec::new())
+            stated.map(|list| list.into_iter().filter_map(|one| Some((one.net.or(own)?, one.protocol))).collect::<Vec<_>>())
         });
         let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, protocol)| *protocol).collect();
         protocols.dedup();
@@ -332,8 +239,8 @@ impl SwanctlReader<'_> {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
         }
         let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect::<Vec<_>>();
-        let rekey = self.setting(section, "rekey_time", "a duration", default::ESP_REKEY, duration);
-        let life = self.setting(section, "life_time", "a duration", rekey.value + rekey.value / 10, duration);
+        let soft: Duration = record.value(Field::EspSoftLife).unwrap_or_default();
+        let life = record.setting_or(Field::EspHardLife, Duration::ZERO);
         Child {
             name: section.name.value.clone(),
             protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
@@ -341,39 +248,16 @@ impl SwanctlReader<'_> {
             remote: remote.map(prefixes),
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
-            esp: self.list(
-                section,
-                "esp_proposals",
-                "a proposal",
-                move |text| proposal::read(profile, text, Protocol::Esp),
-                self.profile.offers.esp(IkeVersion::V2),
-            ),
-            mode: self.setting(section, "mode", "a mode", Mode::Tunnel, |text| match text {
-                "tunnel" => Some(Mode::Tunnel),
-                "transport" => Some(Mode::Transport),
-                _ => None,
-            }),
-            lifetime: Setting { value: Lifetime { hard: life.value, margin: life.value.saturating_sub(rekey.value) }, origin: life.origin },
-            opening: self.setting(section, "start_action", "an action", Opening::WAIT, |text| match text {
-                "start" => Some(Opening::START),
-                "trap|start" | "start|trap" => Some(Opening::BOTH),
-                "trap" => Some(Opening::TRAP),
-                "none" => Some(Opening::WAIT),
-                _ => None,
-            }),
-            on_dead_peer: self.setting(section, "dpd_action", "an action", liveness.then_some(OnDeadPeer::Forget), |text| match text {
-                "restart" | "start" => Some(Some(OnDeadPeer::Reopen)),
-                "trap" => Some(Some(OnDeadPeer::AwaitTraffic)),
-                "clear" | "none" => Some(Some(OnDeadPeer::Forget)),
-                _ => None,
-            }),
-            replay_window: self.setting(section, "replay_window", "a number", default::REPLAY_WINDOW, |text| text.parse().ok()),
-            dscp: self.setting(section, "copy_dscp", "a direction", Dscp::Outwards, |text| match text {
-                "out" => Some(Dscp::Outwards),
-                "yes" => Some(Dscp::Both),
-                "no" => Some(Dscp::Never),
-                _ => None,
-            }),
+            esp: record.setting_or(Field::EspProposals, Vec::new()),
+            mode: record.setting_or(Field::Mode, Mode::Tunnel),
+            lifetime: life.map(|hard| Lifetime { hard, margin: hard.saturating_sub(soft) }),
+            opening: record.setting_or(Field::Opening, Opening::WAIT),
+            on_dead_peer: match record.optional(Field::OnDeadPeer) {
+                Setting { value: None, .. } => Setting::default_of(liveness.then_some(OnDeadPeer::Forget)),
+                stated => stated,
+            },
+            replay_window: record.setting_or(Field::ReplayWindow, 0u32),
+            dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
         }
     }
 
@@ -386,7 +270,10 @@ impl SwanctlReader<'_> {
         let mut secret = None;
         for (key, value) in &section.settings {
             if key.value.starts_with("id") {
-                identities.extend(self.value(value, "an identity", identity));
+                match read_identity(&value.value) {
+                    Some(identity) => identities.push(identity),
+                    None => self.say(&rules::DEVICE_VALUE, &value.place, format!("`{}` is not an identity", value.value)),
+                }
             } else if key.value == "secret" {
                 secret = decode_secret(&value.value);
                 if secret.is_none() {
@@ -400,30 +287,6 @@ impl SwanctlReader<'_> {
     }
 }
 
-/// A prefix, and the protocol in brackets that it is limited to.
-fn selector(text: &str) -> Option<(IpNet, Option<u8>)> {
-    match text.split_once('[') {
-        Some((net, limited)) => Some((prefix(net)?, Some(protocol(limited.strip_suffix(']')?)?))),
-        None => Some((prefix(text)?, None)),
-    }
-}
-
-/// An IP protocol by number or name (IANA protocol numbers), for any port.
-fn protocol(text: &str) -> Option<u8> {
-    let (name, port) = text.split_once('/').unwrap_or((text, "any"));
-    let number = match name {
-        "icmp" => 1,
-        "tcp" => 6,
-        "udp" => 17,
-        "gre" => GRE,
-        "esp" => 50,
-        "ah" => 51,
-        "ipv6-icmp" | "icmpv6" => 58,
-        _ => name.parse().ok()?,
-    };
-    matches!(port, "any" | "0" | "%any" | "").then_some(number)
-}
-
 /// A secret as the daemon decodes it: `0x` is hexadecimal, `0s` base64, anything else is taken as it stands.
 fn decode_secret(text: &str) -> Option<Secret> {
     match text.strip_prefix("0x") {
@@ -431,34 +294,4 @@ fn decode_secret(text: &str) -> Option<Secret> {
         None if text.starts_with("0s") => Secret::from_base64(&text[2..]),
         None => Some(Secret::new(text.as_bytes().to_vec())),
     }
-}
-
-fn yes_or_no(text: &str) -> Option<bool> {
-    match text {
-        "yes" | "1" | "true" | "enabled" => Some(true),
-        "no" | "0" | "false" | "disabled" => Some(false),
-        _ => None,
-    }
-}
-
-fn duration(text: &str) -> Option<Duration> {
-    match text.parse::<u64>() {
-        Ok(seconds) => Some(Duration::from_secs(seconds)),
-        Err(_) => crate::duration::parse_duration(text),
-    }
-}
-
-fn identity(text: &str) -> Option<Identity> {
-    if let Ok(address) = text.parse() {
-        return Some(Identity::Address(address));
-    }
-    Some(match text.split_once(':') {
-        Some(("fqdn" | "dns", name)) => Identity::Name(name.to_owned()),
-        Some(("rfc822" | "email" | "userfqdn", name)) => Identity::Mail(name.to_owned()),
-        Some(("keyid", name)) => Identity::Free(name.to_owned()),
-        Some(_) => return None,
-        None if text.contains('=') => Identity::Subject(Subject::read(text)?),
-        None if text.contains('@') => Identity::Mail(text.to_owned()),
-        None => Identity::Name(text.to_owned()),
-    })
 }

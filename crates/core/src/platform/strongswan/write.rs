@@ -1,19 +1,18 @@
 //! Writes a gateway as swanctl.conf(5) snippets: one for connections, one (0600) for secrets.
 
 use std::fmt::Write as _;
-use std::time::Duration;
 
-use super::proposal;
-use super::syntax::quote;
+use ipnet::IpNet;
+
+use super::statements::{identity_text, patience};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
-use crate::address_text;
-use crate::dialect::{Remarks, Unwritable};
-use crate::dialect::{head, remark};
-use crate::gateway::{
-    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, Identity, IkeVersion, KeyPair, Lifetime, Method, Mode, OnDeadPeer, Opening,
-    SharedSecret, Tree, TreeFile,
-};
-use crate::platform::{Profile, v1_patience};
+use crate::dialect::{Remarks, Unwritable, head, remark};
+use crate::gateway::{Child, Connection, Exchange, Gateway, Identity, KeyPair, Method, SharedSecret, Tree, TreeFile};
+use crate::platform::Profile;
+use crate::statement::{Field, Layout, Record, Section, Selector, write_section};
+
+/// How often it tries to reach a peer where nothing is said (swanctl.conf(5), `keyingtries`).
+const TRIES: u32 = 1;
 
 type WriteResult = Result<(), Vec<Unwritable>>;
 
@@ -62,19 +61,6 @@ fn write_keys(tree: &mut Tree, gateway: &Gateway, stem: &str) {
     }
 }
 
-/// An identity with the type prefix that keeps the daemon from guessing.
-fn identity(identity: &Identity) -> Result<String, Unwritable> {
-    quote(&match identity {
-        Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
-        Identity::Address(address) => address_text::address(*address),
-        Identity::Name(name) => format!("fqdn:{name}"),
-        Identity::Mail(name) => format!("rfc822:{name}"),
-        Identity::Free(name) => format!("keyid:{name}"),
-        // The equals signs tell the kind.
-        Identity::Subject(subject) => subject.to_string(),
-    })
-}
-
 fn name(name: &str) -> Result<&str, Unwritable> {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b == b'-' || b == b'_';
     if !name.is_empty() && name.bytes().all(plain) {
@@ -84,135 +70,93 @@ fn name(name: &str) -> Result<&str, Unwritable> {
     }
 }
 
-fn seconds(duration: Duration) -> String {
-    format!("{}s", duration.as_secs())
-}
-
-fn rekey_time(lifetime: Lifetime) -> Result<String, Vec<Unwritable>> {
-    if lifetime.soft().is_zero() {
-        return Err(vec![Unwritable::new("a lifetime that is not longer than its margin", "Choose a longer lifetime.")]);
-    }
-    Ok(seconds(lifetime.soft()))
-}
-
-fn joined<T>(items: &[T], spell: impl Fn(&T) -> Result<String, Unwritable>) -> Result<String, Vec<Unwritable>> {
-    let (mut words, mut refused) = (Vec::new(), Vec::new());
-    for item in items {
-        match spell(item) {
-            Ok(word) => words.push(word),
-            Err(why) => refused.push(why),
-        }
-    }
-    if refused.is_empty() { Ok(words.join(", ")) } else { Err(refused) }
-}
-
 fn write_connection(profile: &Profile, out: &mut String, connection: &Connection, remarks: &Remarks) -> WriteResult {
-    let version = match connection.version() {
-        IkeVersion::V1 => 1,
-        IkeVersion::V2 => 2,
-    };
-    let _ = writeln!(out, "  {} {{\n    version = {version}", name(&connection.name).map_err(|e| vec![e])?);
-    if connection.ike().exchange.value == Exchange::V1Aggressive {
-        let _ = writeln!(out, "    aggressive = yes");
+    let layout = |indent, child| Layout { indent, between: " = ", remarks, child };
+    let ike = connection.ike();
+    if ike.lifetime.value.soft().is_zero() {
+        return Err(vec![too_short()]);
     }
-    remark(out, "    ", &remarks.addresses);
-    let [local, remote] = [&connection.local, &connection.remote].map(|end| address_text::endpoint(&end.value, "%any"));
-    out.extend(["    local_addrs = ", &local, "\n    remote_addrs = ", &remote, "\n"]);
-    match connection.encapsulation.value {
-        Encapsulation::Automatic => {}
-        Encapsulation::Forced => out.push_str("    encap = yes\n"),
-        Encapsulation::Off => {
-            return Err(vec![Unwritable::new("ESP never in UDP, which strongSwan decides for the whole daemon", "Leave it automatic.")]);
-        }
-    }
-    remark(out, "    ", &remarks.ike);
-    let _ = writeln!(out, "    proposals = {}", joined(&connection.ike().proposals.value, |one| proposal::write(profile, one))?);
-    remark(out, "    ", &remarks.ike_lifetime);
-    let life = connection.ike().lifetime.value;
-    let _ = writeln!(out, "    rekey_time = {}\n    over_time = {}", rekey_time(life)?, seconds(life.margin));
-    if let Some(id) = connection.interface.value {
-        remark(out, "    ", &remarks.routes);
-        let _ = writeln!(out, "    if_id_in = {id}\n    if_id_out = {id}");
-    }
-    if let Some(interval) = connection.ike().liveness.value {
-        remark(out, "    ", &remarks.liveness);
-        let _ = writeln!(out, "    dpd_delay = {}", seconds(interval));
-        if connection.version() == IkeVersion::V1 {
-            let _ = writeln!(out, "    dpd_timeout = {}", seconds(v1_patience(interval)));
-        }
-    }
-    if connection.ike().persistent.value {
-        let _ = writeln!(out, "    # 0: try for ever to reach the peer\n    keyingtries = 0");
-    }
-    if connection.ike().local_method.value == Method::Certificate {
-        // Some peers do not ask for it.
-        out.push_str("    send_cert = always\n");
-    }
+    out.extend(["  ", name(&connection.name).map_err(|e| vec![e])?, " {\n"]);
+    write_section(out, profile, Section::Connection, &of_connection(connection), &layout("    ", 0))?;
     remark(out, "    ", &remarks.identities);
-    for (end, id) in [("local", &connection.ike().local_identity.value), ("remote", &connection.ike().remote_identity.value)] {
-        let id = identity(id).map_err(|e| vec![e])?;
-        let method = if end == "local" { connection.ike().local_method.value } else { connection.ike().remote_method.value };
-        let auth = match method {
-            Method::SharedSecret => "psk".to_owned(),
-            Method::PublicKey => format!("pubkey\n      pubkeys = {}", key_file(&remarks.stem, end)),
-            // What it shows itself, and whom it believes about the peer.
-            Method::Certificate if end == "local" => format!("pubkey\n      certs = {}", key_file(&remarks.stem, end)),
-            Method::Certificate => format!("pubkey\n      cacerts = {}", key_file(&remarks.stem, end)),
-        };
-        let _ = writeln!(out, "    {end} {{\n      auth = {auth}\n      id = {id}\n    }}");
+    for (section, word, record) in [
+        (Section::LocalEnd, "local", of_end(&ike.local_method.value, &ike.local_identity.value, &remarks.stem, LOCAL)),
+        (Section::RemoteEnd, "remote", of_end(&ike.remote_method.value, &ike.remote_identity.value, &remarks.stem, REMOTE)),
+    ] {
+        out.extend(["    ", word, " {\n"]);
+        write_section(out, profile, section, &record, &layout("      ", 0))?;
+        out.push_str("    }\n");
     }
     out.push_str("    children {\n");
     for (i, child) in connection.children.iter().enumerate() {
-        write_child(profile, out, child, remarks, remarks.selectors.get(i).map_or("", String::as_str))?;
+        if child.lifetime.value.soft().is_zero() {
+            return Err(vec![too_short()]);
+        }
+        out.extend(["      ", name(&child.name).map_err(|e| vec![e])?, " {\n"]);
+        write_section(out, profile, Section::Child, &of_child(child), &layout("        ", i))?;
+        out.push_str("      }\n");
     }
     out.push_str("    }\n  }\n");
     Ok(())
 }
 
-fn write_child(profile: &Profile, out: &mut String, child: &Child, remarks: &Remarks, selectors: &str) -> WriteResult {
-    let _ = writeln!(out, "      {} {{", name(&child.name).map_err(|e| vec![e])?);
-    remark(out, "        ", selectors);
-    let limited = child.protocol.value.map_or(String::new(), |protocol| format!("[{protocol}]"));
-    let prefixes = |list: &[ipnet::IpNet]| list.iter().map(|net| address_text::prefix(*net) + &limited).collect::<Vec<_>>().join(", ");
-    let _ = writeln!(out, "        local_ts = {}\n        remote_ts = {}", prefixes(&child.local.value), prefixes(&child.remote.value));
-    remark(out, "        ", &remarks.esp);
-    let _ = writeln!(out, "        esp_proposals = {}", joined(&child.esp.value, |one| proposal::write(profile, one))?);
-    let mode = match child.mode.value {
-        Mode::Tunnel => "tunnel",
-        Mode::Transport => "transport",
-    };
-    let _ = writeln!(out, "        mode = {mode}");
-    remark(out, "        ", &remarks.esp_lifetime);
-    let life = child.lifetime.value;
-    let _ = writeln!(out, "        rekey_time = {}\n        life_time = {}", rekey_time(life)?, seconds(life.hard));
-    remark(out, "        ", &remarks.opening);
-    // `trap` beside `start` keeps packets from leaving in clear while the tunnel is down.
-    let opening = match child.opening.value {
-        Opening::BOTH => "trap|start",
-        Opening::START => "start",
-        Opening::TRAP => "trap",
-        Opening::WAIT => "none",
-    };
-    let dead = match child.on_dead_peer.value {
-        Some(OnDeadPeer::Reopen) => Some("restart"),
-        Some(OnDeadPeer::AwaitTraffic) => Some("trap"),
-        Some(OnDeadPeer::Forget) => Some("clear"),
-        None => None,
-    };
-    let _ = writeln!(out, "        start_action = {opening}");
-    if let Some(dead) = dead {
-        let _ = writeln!(out, "        dpd_action = {dead}");
+fn too_short() -> Unwritable {
+    Unwritable::new("a lifetime that is not longer than its margin", "Choose a longer lifetime.")
+}
+
+fn of_connection(connection: &Connection) -> Record {
+    let (mut record, ike) = (Record::default(), connection.ike());
+    record.plan(Field::Version, ike.exchange.value.version());
+    record.plan(Field::Aggressive, ike.exchange.value == Exchange::V1Aggressive);
+    record.plan(Field::LocalAddress, connection.local.value.clone());
+    record.plan(Field::RemoteAddress, connection.remote.value.clone());
+    record.plan(Field::Encapsulation, connection.encapsulation.value);
+    record.plan(Field::IkeProposals, ike.proposals.value.clone());
+    record.plan(Field::IkeSoftLife, ike.lifetime.value.soft());
+    record.plan(Field::IkeMargin, ike.lifetime.value.margin);
+    record.plan_some(Field::InterfaceIn, connection.interface.value);
+    record.plan_some(Field::InterfaceOut, connection.interface.value);
+    record.plan_some(Field::Liveness, ike.liveness.value);
+    record.plan_some(Field::Patience, patience(ike.exchange.value.version(), ike.liveness.value));
+    record.plan(Field::Tries, if ike.persistent.value { 0u32 } else { TRIES });
+    record.plan_some(Field::ShowsCertificate, (ike.local_method.value == Method::Certificate).then_some(true));
+    record
+}
+
+/// The files that an end names where it signs, and the fields that name them: with a bare key, and with a certificate.
+type EndFields = [Field; 4];
+const LOCAL: EndFields = [Field::LocalMethod, Field::LocalIdentity, Field::LocalKey, Field::LocalCertificate];
+const REMOTE: EndFields = [Field::RemoteMethod, Field::RemoteIdentity, Field::RemoteKey, Field::Authority];
+
+fn of_end(method: &Method, identity: &Identity, stem: &str, [how, who, key, certificate]: EndFields) -> Record {
+    let mut record = Record::default();
+    let file = key_file(stem, if how == Field::LocalMethod { "local" } else { "remote" });
+    record.plan(how, *method);
+    record.plan(who, identity.clone());
+    match method {
+        Method::SharedSecret => {}
+        Method::PublicKey => record.plan(key, file),
+        // What it shows itself, and whom it believes about the peer.
+        Method::Certificate => record.plan(certificate, file),
     }
-    let dscp = match child.dscp.value {
-        Dscp::Outwards => None,
-        Dscp::Both => Some("yes"),
-        Dscp::Never => Some("no"),
-    };
-    if let Some(dscp) = dscp {
-        let _ = writeln!(out, "        copy_dscp = {dscp}");
-    }
-    let _ = writeln!(out, "        replay_window = {}\n      }}", child.replay_window.value);
-    Ok(())
+    record
+}
+
+fn of_child(child: &Child) -> Record {
+    let mut record = Record::default();
+    let selectors =
+        |nets: &[IpNet]| -> Vec<Selector> { nets.iter().map(|net| Selector { net: Some(*net), protocol: child.protocol.value }).collect() };
+    record.plan(Field::LocalSelectors, selectors(&child.local.value));
+    record.plan(Field::RemoteSelectors, selectors(&child.remote.value));
+    record.plan(Field::EspProposals, child.esp.value.clone());
+    record.plan(Field::Mode, child.mode.value);
+    record.plan(Field::EspSoftLife, child.lifetime.value.soft());
+    record.plan(Field::EspHardLife, child.lifetime.value.hard);
+    record.plan(Field::Opening, child.opening.value);
+    record.plan_some(Field::OnDeadPeer, child.on_dead_peer.value);
+    record.plan(Field::Dscp, child.dscp.value);
+    record.plan(Field::ReplayWindow, child.replay_window.value);
+    record
 }
 
 fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
@@ -222,7 +166,7 @@ fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, 
         let suffix = if i == 0 { String::new() } else { format!("-{}", i + 1) };
         let _ = writeln!(out, "  ike-{}{suffix} {{", name(&remarks.stem)?);
         for (i, id) in entry.identities.iter().enumerate() {
-            let _ = writeln!(out, "    id-{} = {}", i + 1, identity(id)?);
+            let _ = writeln!(out, "    id-{} = {}", i + 1, identity_text(id)?);
         }
         remark(&mut out, "    ", &remarks.secret);
         // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
