@@ -20,8 +20,9 @@ pub enum Codec {
     Words(Cow<'static, [(Text, Value)]>),
     /// As the platform's family spells it.
     Own(Spelling),
-    /// A list with commas between its items, each as the platform's family spells it: proposals or selectors.
-    Items(Spelling),
+    /// A list, each item as the platform's family spells it: proposals or selectors. It is written with this text between the items, and
+    /// read with commas.
+    Items(Spelling, &'static str),
 }
 
 /// One of these words.
@@ -63,13 +64,13 @@ impl Codec {
             (Codec::Time, Value::Time(time)) => (time.subsec_nanos() == 0).then(|| format!("{}s", time.as_secs())),
             (Codec::Words(words), value) => words.iter().find(|(_, known)| known == value).map(|(word, _)| word.to_string()),
             (Codec::Own(spelling), value) => Some((spelling.write)(profile, value)?),
-            (Codec::Items(spelling), value) => {
+            (Codec::Items(spelling, between), value) => {
                 let (words, refused): (Vec<_>, Vec<_>) =
                     items(value).iter().map(|item| (spelling.write)(profile, item)).partition(Result::is_ok);
                 if !refused.is_empty() {
                     return Err(refused.into_iter().filter_map(Result::err).flatten().collect());
                 }
-                Some(words.into_iter().filter_map(Result::ok).collect::<Vec<_>>().join(", "))
+                Some(words.into_iter().filter_map(Result::ok).collect::<Vec<_>>().join(between))
             }
             _ => None,
         })
@@ -77,7 +78,7 @@ impl Codec {
 
     /// The value of a text.
     pub(crate) fn read(&self, profile: &Profile, text: &str) -> Read {
-        if let Codec::Items(spelling) = self {
+        if let Codec::Items(spelling, _) = self {
             let (mut value, mut wrong) = (None, Vec::new());
             for item in text.split(',').map(str::trim).filter(|item| !item.is_empty()) {
                 match (spelling.read)(profile, item) {
@@ -101,7 +102,7 @@ impl Codec {
                 Err(_) => crate::duration::parse_duration(text).map(Value::Time),
             },
             Codec::Words(words) => words.iter().find(|(word, _)| *word == text).map(|(_, value)| value.clone()),
-            Codec::Own(spelling) | Codec::Items(spelling) => (spelling.read)(profile, text),
+            Codec::Own(spelling) | Codec::Items(spelling, _) => (spelling.read)(profile, text),
         }
     }
 }

@@ -23,6 +23,8 @@ pub enum Field {
     LocalIdentity,
     /// The peer's identity.
     RemoteIdentity,
+    /// The ways in which both ends may prove themselves, in the platform's words.
+    Proofs,
     /// How this end proves itself.
     LocalMethod,
     /// How the peer proves itself.
@@ -55,12 +57,26 @@ pub enum Field {
     InterfaceIn,
     /// The number of the interface of what leaves.
     InterfaceOut,
+    /// Whether no script of the daemon's sets interfaces and routes.
+    NoScript,
+    /// The IP protocol that the local selectors are limited to, said by itself.
+    LocalProtocol,
+    /// The same of the remote ones.
+    RemoteProtocol,
+    /// Local traffic selectors, each with each remote one in a Child SA of its own.
+    LocalSelectorsEach,
+    /// The same of the remote ones.
+    RemoteSelectorsEach,
     /// Local traffic selectors.
     LocalSelectors,
     /// Remote traffic selectors.
     RemoteSelectors,
     /// Proposals for ESP.
     EspProposals,
+    /// Whether there is PFS.
+    Pfs,
+    /// The lengths of sequence numbers, said by themselves.
+    SequenceNumbers,
     /// Tunnel or transport mode.
     Mode,
     /// When the ESP SAs are replaced at the latest.
@@ -83,10 +99,11 @@ impl Field {
         match self {
             Field::LocalAddress | Field::RemoteAddress => "an address or a name",
             Field::Version => "an IKE version",
-            Field::Aggressive | Field::Encapsulation => "yes or no",
+            Field::Aggressive | Field::Encapsulation | Field::Pfs => "yes or no",
             Field::LocalIdentity | Field::RemoteIdentity => "an identity",
-            Field::LocalMethod | Field::RemoteMethod => "a way to prove an identity",
+            Field::Proofs | Field::LocalMethod | Field::RemoteMethod => "a way to prove an identity",
             Field::LocalKey | Field::RemoteKey | Field::LocalCertificate | Field::Authority => "the name of a file",
+            Field::NoScript => "a script",
             Field::ShowsCertificate => "a time at which a certificate is shown",
             Field::IkeProposals | Field::EspProposals => "a proposal",
             Field::IkeSoftLife
@@ -97,7 +114,9 @@ impl Field {
             | Field::EspSoftLife
             | Field::EspHardLife => "a duration",
             Field::Tries | Field::InterfaceIn | Field::InterfaceOut | Field::ReplayWindow => "a number",
-            Field::LocalSelectors | Field::RemoteSelectors => "a prefix",
+            Field::LocalSelectors | Field::RemoteSelectors | Field::LocalSelectorsEach | Field::RemoteSelectorsEach => "a prefix",
+            Field::LocalProtocol | Field::RemoteProtocol => "an IP protocol",
+            Field::SequenceNumbers => "a length of sequence numbers",
             Field::Mode => "a mode",
             Field::Opening | Field::OnDeadPeer => "an action",
             Field::Dscp => "a direction",

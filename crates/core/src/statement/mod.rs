@@ -11,7 +11,7 @@ pub(crate) use codec::words;
 pub use codec::{Codec, Spelling};
 pub use field::{Field, Selector, Value};
 pub use record::Record;
-pub(crate) use record::{Layout, read_section, write_section};
+pub(crate) use record::{Counts, Layout, name_unknown, read_section, write_section};
 
 use std::borrow::Cow;
 
@@ -39,6 +39,8 @@ pub enum Section {
 pub enum Says {
     /// It sets a field.
     Field(Field, Codec),
+    /// It changes nothing where it says one of these, and is named where it says anything else.
+    Only(Cow<'static, [Text]>),
     /// It changes nothing that matters here, for this reason; a syntax may look at it by itself.
     Nothing(Text),
 }
@@ -88,6 +90,8 @@ pub enum About {
     EspLifetime,
     /// Who opens it.
     Opening,
+    /// The secret, or what stands for it.
+    Secret,
 }
 
 impl About {
@@ -104,6 +108,7 @@ impl About {
             About::Esp => &remarks.esp,
             About::EspLifetime => &remarks.esp_lifetime,
             About::Opening => &remarks.opening,
+            About::Secret => &remarks.secret,
         }
     }
 }
@@ -152,6 +157,17 @@ impl Statement {
         Statement { says: Says::Nothing(Cow::Borrowed(why)), ..Statement::new(section, keyword, Field::Version, Codec::Flag) }
     }
 
+    /// A row that changes nothing where it says one of these.
+    pub(crate) fn only<const N: usize>(section: Section, keyword: &'static str, values: [&'static str; N]) -> Statement {
+        let values = Cow::Owned(values.map(Cow::Borrowed).to_vec());
+        Statement { says: Says::Only(values), ..Statement::new(section, keyword, Field::Version, Codec::Flag) }
+    }
+
+    /// The same, not written: another row says the same.
+    pub(crate) fn unwritten(self) -> Statement {
+        Statement { writes: Writes::Never, ..self }
+    }
+
     /// The same with what holds without it, as the platform spells it.
     pub(crate) fn or(self, spelled: &'static str) -> Statement {
         Statement { default: Default::Spelled(Cow::Borrowed(spelled)), ..self }
@@ -191,7 +207,7 @@ impl Statement {
     pub(crate) fn field(&self) -> Option<(Field, &Codec)> {
         match &self.says {
             Says::Field(field, codec) => Some((*field, codec)),
-            Says::Nothing(_) => None,
+            Says::Only(_) | Says::Nothing(_) => None,
         }
     }
 }

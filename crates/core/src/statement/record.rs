@@ -66,33 +66,73 @@ impl Record {
 /// A section as a syntax found it: keywords and values in the order of the file.
 pub(crate) type Found<'a> = &'a [(Word, Word)];
 
-/// Reads the statements of a section. The last one of a keyword counts, and an empty value is none. Total: what is not understood is
-/// reported.
-pub(crate) fn read_section(profile: &Profile, section: Section, found: Found<'_>, findings: &mut Vec<Finding>) -> Record {
-    let mut record = Record::default();
-    let rows = || profile.statements.iter().filter(move |row| row.section == section);
-    for (keyword, _) in found {
-        if !rows().any(|row| row.keyword == keyword.value) {
+/// Which of several statements of one keyword counts; an empty one is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Counts {
+    /// The first one.
+    First,
+    /// The last one.
+    Last,
+}
+
+fn rows<'a>(profile: &'a Profile, sections: &'a [Section]) -> impl Iterator<Item = &'a Statement> + Clone {
+    profile.statements.iter().filter(|row| sections.contains(&row.section))
+}
+
+/// Names the statements of sections that no row is for.
+pub(crate) fn name_unknown<'a>(
+    profile: &Profile,
+    sections: &[Section],
+    keywords: impl IntoIterator<Item = &'a Word>,
+    findings: &mut Vec<Finding>,
+) {
+    for keyword in keywords {
+        if !rows(profile, sections).any(|row| row.keyword == keyword.value) {
             let message = format!("the setting `{}` is not understood", keyword.value);
             findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(keyword.place.clone()));
         }
     }
-    for row in rows() {
-        let Says::Field(field, codec) = &row.says else { continue };
-        let last = found.iter().rfind(|(keyword, _)| keyword.value == row.keyword).map(|(_, value)| value);
-        let Some(value) = last.filter(|value| !value.value.is_empty()) else { continue };
-        let read = codec.read(profile, &value.value);
-        for wrong in read.wrong {
-            let (rule, message) = match row.beside.is_some_and(|takes| takes(&wrong)) {
-                true => (&rules::DEVICE_UNKNOWN, format!("`{wrong}` for `{}` is not understood", row.keyword)),
-                false => (&rules::DEVICE_VALUE, format!("`{wrong}` is not {}", field.expected())),
-            };
-            findings.push(Finding::new(rule, message).at(value.place.clone()));
-        }
-        if let Some(read) = read.value {
-            record.values.insert(*field, Setting::stated(read, value.place.clone()));
+}
+
+/// Reads the statements of sections that stand together. Total: what is not understood is reported.
+pub(crate) fn read_section(
+    profile: &Profile,
+    sections: &[Section],
+    found: Found<'_>,
+    counts: Counts,
+    findings: &mut Vec<Finding>,
+) -> Record {
+    let mut record = Record::default();
+    for row in rows(profile, sections) {
+        let mut of_row = found.iter().filter(|(keyword, _)| keyword.value == row.keyword).map(|(_, value)| value);
+        let value = match counts {
+            Counts::First => of_row.find(|value| !value.value.is_empty()),
+            Counts::Last => of_row.next_back().filter(|value| !value.value.is_empty()),
+        };
+        let Some(value) = value else { continue };
+        let not_understood = |text: &str| {
+            let message = format!("`{text}` for `{}` is not understood", row.keyword);
+            Finding::new(&rules::DEVICE_UNKNOWN, message).at(value.place.clone())
+        };
+        match &row.says {
+            Says::Field(field, codec) => {
+                let read = codec.read(profile, &value.value);
+                findings.extend(read.wrong.iter().map(|wrong| match row.beside.is_some_and(|takes| takes(wrong)) {
+                    true => not_understood(wrong),
+                    false => {
+                        let message = format!("`{wrong}` is not {}", field.expected());
+                        Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone())
+                    }
+                }));
+                if let Some(read) = read.value {
+                    record.values.insert(*field, Setting::stated(read, value.place.clone()));
+                }
+            }
+            Says::Only(values) if !values.iter().any(|one| *one == value.value) => findings.push(not_understood(&value.value)),
+            Says::Only(_) | Says::Nothing(_) => {}
         }
     }
+    let rows = || rows(profile, sections);
     for row in rows() {
         let Some((field, _)) = row.field() else { continue };
         if !record.values.contains_key(&field)

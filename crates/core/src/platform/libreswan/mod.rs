@@ -5,6 +5,7 @@ mod offers;
 mod profile;
 mod proposal;
 mod read;
+mod statements;
 mod syntax;
 mod write;
 
@@ -19,7 +20,7 @@ use crate::platform::text::authority_name;
 
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
-    BASE
+    Profile { statements: statements::statements(), ..BASE }
 }
 
 /// What its releases have in common.

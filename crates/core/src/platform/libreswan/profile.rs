@@ -96,12 +96,3 @@ pub(super) const BASE: Profile = Profile {
     ]),
     open: Cow::Borrowed(&[text("ipsec auto --asynchronous --up {}")]),
 };
-
-/// What holds where a connection leaves a setting out (ipsec.conf(5)).
-pub(super) mod default {
-    use std::time::Duration;
-
-    pub(crate) const LIFETIME: Duration = Duration::from_secs(8 * 3600);
-    pub(crate) const MARGIN: Duration = Duration::from_secs(9 * 60);
-    pub(crate) const REPLAY_WINDOW: u32 = 128;
-}

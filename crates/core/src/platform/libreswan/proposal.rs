@@ -6,13 +6,6 @@ use crate::gateway::{Proposal, Protocol};
 use crate::platform::names::one_mode;
 use crate::platform::{Profile, Sa};
 
-/// Sequence numbers of 32 bits.
-pub(super) const NARROW: Transform = Transform::sequence_numbers(false);
-const WIDE: Transform = Transform::sequence_numbers(true);
-
-/// The words for sequence numbers (ipsec.conf(5), `esn`).
-pub(super) const SEQUENCE_NUMBERS: [(&str, &[Transform]); 2] = [("yes", &[WIDE]), ("no", &[NARROW])];
-
 fn spelled(profile: &Profile, list: &[Transform], sa: Sa) -> Result<String, Unwritable> {
     let words = list.iter().map(|item| {
         profile.spelling(*item, sa).ok_or_else(|| {

@@ -7,22 +7,21 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::profile::default;
-use super::proposal::{self, NARROW, SEQUENCE_NUMBERS};
+use super::statements::identity;
 use super::syntax::{ConfSection, load, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
 use crate::algorithm::{Kind, Transform};
 use crate::finding::{self as rules, Finding, Rule};
 use crate::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Proposal, Protocol, ReadAt, Setting, SharedSecret, Tree,
+    Mode, OnDeadPeer, Opening, Proposal, Protocol, Setting, SharedSecret, Tree,
 };
 use crate::key::Certificate;
-use crate::platform::text::prefix;
+use crate::platform::text::Word;
 use crate::platform::{Profile, implied, v1_patience};
 use crate::secret::Secret;
 use crate::source::{Place, Source};
-use crate::subject::Subject;
+use crate::statement::{Counts, Field, Record, Section, Selector, name_unknown, read_section};
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -102,46 +101,6 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
     connections.push(Connection { children, ..new });
 }
 
-const KEYS: &[&str] = &[
-    "also",
-    "alsoflip",
-    "leftsubnets",
-    "rightsubnets",
-    "keyexchange",
-    "phase2",
-    "ikev2",
-    "ikev1-policy",
-    "aggressive",
-    "encapsulation",
-    "ipsec-interface",
-    "leftupdown",
-    "authby",
-    "left",
-    "right",
-    "leftcert",
-    "leftid",
-    "rightid",
-    "leftprotoport",
-    "rightprotoport",
-    "leftsubnet",
-    "rightsubnet",
-    "ike",
-    "esp",
-    "pfs",
-    "decap-dscp",
-    "esn",
-    "type",
-    "ikelifetime",
-    "salifetime",
-    "rekeymargin",
-    "dpddelay",
-    "dpdtimeout",
-    "dpdaction",
-    "keyingtries",
-    "auto",
-    "replay-window",
-];
-
 struct IpsecReader<'a> {
     profile: &'a Profile,
     /// The gateway's certificate; nothing where there is none.
@@ -149,16 +108,22 @@ struct IpsecReader<'a> {
     findings: &'a mut Vec<Finding>,
 }
 
-type ValueTest = fn(&str) -> bool;
+/// What a connection says is one section in the daemon's eyes.
+const SECTIONS: [Section; 2] = [Section::Connection, Section::Child];
 
-/// Values of ipsec.conf(5) that say what this program does not: opportunistic encryption, other things to do with packets, ports.
-const BESIDE: &[(&[&str], ValueTest)] = &[
-    (&["left", "right"], |text| text.starts_with('%')),
-    (&["leftsubnet", "rightsubnet"], |text| text.starts_with("vhost:") || text.starts_with("vnet:")),
-    (&["type"], |text| ["passthrough", "reject", "drop"].contains(&text)),
-    (&["authby"], |text| ["never", "null"].iter().any(|word| text.contains(word))),
-    (&["leftprotoport", "rightprotoport"], |text| text.contains('/')),
-    (&["leftid", "rightid"], |text| text.starts_with('%')),
+/// Ways of proving an identity (ipsec.conf(5), `authby`): a secret, and signatures.
+const PROOFS: [&str; 11] = [
+    "secret",
+    "rsasig",
+    "ecdsa",
+    "rsa-sha1",
+    "rsa-sha2",
+    "rsa-sha2_256",
+    "rsa-sha2_384",
+    "rsa-sha2_512",
+    "ecdsa-sha2_256",
+    "ecdsa-sha2_384",
+    "ecdsa-sha2_512",
 ];
 
 impl IpsecReader<'_> {
@@ -169,130 +134,52 @@ impl IpsecReader<'_> {
     /// Names what the connections say beside what is understood, each line once.
     fn known(&mut self, sections: &[ConfSection]) {
         let mut told = BTreeSet::new();
-        for (key, _) in sections.iter().flat_map(|section| &section.settings) {
-            let of_users = ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix));
-            if !of_users && !KEYS.contains(&key.value.as_str()) && told.insert(&key.place) {
-                self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
-            }
-        }
-    }
-
-    fn setting<T>(&mut self, section: &ConfSection, key: &str, default: T, parse: impl Fn(&str) -> Option<T>) -> Setting<T> {
-        let Some(found) = section.get(key) else { return Setting::default_of(default) };
-        match parse(&found.value) {
-            Some(value) => Setting::stated(value, found.place.clone()),
-            None => {
-                // What the daemon knows beside is named, and not blamed.
-                let beside = BESIDE.iter().any(|(keys, known)| keys.contains(&key) && known(&found.value));
-                let (rule, message) = match beside {
-                    true => (&rules::DEVICE_UNKNOWN, format!("`{}` for `{key}` is not understood", found.value)),
-                    false => (&rules::DEVICE_VALUE, format!("`{}` is no value for `{key}`", found.value)),
-                };
-                self.say(rule, &found.place, message);
-                Setting::default_of(default)
-            }
-        }
-    }
-
-    /// What must be there, with its place.
-    fn demanded<T>(&mut self, section: &ConfSection, key: &str, parse: impl Fn(&str) -> Option<T>) -> Option<Setting<T>> {
-        if section.get(key).is_none() {
-            self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
-        }
-        let Setting { value, origin } = self.setting(section, key, None, |text| parse(text).map(Some));
-        value.map(|value| Setting { value, origin })
-    }
-
-    fn proposals(&mut self, section: &ConfSection, key: &str, protocol: Protocol, default: Vec<Proposal>) -> Setting<Vec<Proposal>> {
-        let profile = self.profile;
-        self.setting(section, key, default, |text| text.split(',').map(|item| proposal::read(profile, item.trim(), protocol)).collect())
-    }
-
-    fn version(&mut self, section: &ConfSection) -> Setting<IkeVersion> {
-        self.setting(section, "ikev2", IkeVersion::V2, |text| match text {
-            "insist" | "yes" => Some(IkeVersion::V2),
-            "no" | "never" => Some(IkeVersion::V1),
-            _ => None,
-        })
+        let of_users = |key: &Word| ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix));
+        let keys = sections.iter().flat_map(|section| &section.settings).map(|(key, _)| key);
+        name_unknown(self.profile, &SECTIONS, keys.filter(|key| !of_users(key) && told.insert(&key.place)), self.findings);
     }
 
     fn connection(&mut self, section: &ConfSection) -> Option<Connection> {
-        let anywhere = |text: &str| matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
-        let [local, remote] =
-            ["left", "right"].map(|key| self.demanded(section, key, |text| anywhere(text).or_else(|| Endpoint::read(text))));
-        let (local, remote) = (local?, remote?);
-        let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
-        let life = self.setting(section, "ikelifetime", default::LIFETIME, duration);
-        let delay = self.setting(section, "dpddelay", None, |text| Some(duration(text).filter(|d| !d.is_zero())));
-        let version = self.version(section);
-        let ike = self.proposals(section, "ike", Protocol::Ike, self.profile.offers.ike(version.value));
-        // Those of all proposals, each once.
-        let groups = Proposal::new(Protocol::Ike, ike.value.iter().flat_map(|proposal| proposal.of(Kind::KeyExchange)).copied());
-        let groups = groups.of(Kind::KeyExchange);
-        let children = self.children(section, [&local.value, &remote.value], delay.value.is_some(), (version.value, groups));
-        let patience = self.setting(section, "dpdtimeout", None, |text| duration(text).map(Some)).value;
-        if version.value == IkeVersion::V1 && delay.value.map(v1_patience) != patience {
+        let record = read_section(self.profile, &SECTIONS, &section.settings, Counts::First, self.findings);
+        for key in ["left", "right"].into_iter().filter(|key| section.get(key).is_none()) {
+            self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
+        }
+        let (local, remote) = (record.setting::<Endpoint>(Field::LocalAddress)?, record.setting::<Endpoint>(Field::RemoteAddress)?);
+        let margin: Duration = record.value(Field::IkeMargin).unwrap_or_default();
+        let version = record.setting_or(Field::Version, IkeVersion::V2);
+        let aggressive = record.setting_or(Field::Aggressive, false);
+        let liveness = record.setting_or(Field::Liveness, Duration::ZERO).map(|interval| Some(interval).filter(|one| !one.is_zero()));
+        if version.value == IkeVersion::V1 && liveness.value.map(v1_patience) != record.value(Field::Patience) {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "a timeout that is not five times the liveness interval".to_owned());
         }
-        // One of several ways is enough, and a signature goes before a secret.
-        let method = self.setting(section, "authby", Method::Certificate, |text| {
-            let ways: Vec<_> = text.split([',', '|']).map(str::trim).collect();
-            let known = [
-                "secret",
-                "rsasig",
-                "ecdsa",
-                "rsa-sha1",
-                "rsa-sha2",
-                "rsa-sha2_256",
-                "rsa-sha2_384",
-                "rsa-sha2_512",
-                "ecdsa-sha2_256",
-                "ecdsa-sha2_384",
-                "ecdsa-sha2_512",
-            ];
-            let signs = ways.iter().any(|way| *way != "secret");
-            ways.iter().all(|way| known.contains(way)).then_some(if signs { Method::Certificate } else { Method::SharedSecret })
-        });
-        if let (Some(own), Some(named)) = (self.own.filter(|_| method.value == Method::Certificate), section.get("authby"))
-            && !named.value.contains(signatures(own.kind()))
-        {
-            self.say(&rules::DEVICE_VALUE, &named.place, format!("`{}`, where the certificate is for another kind of key", named.value));
-        }
+        let method = self.method(&record);
         if method.value == Method::Certificate
             && let Some(named) = section.get("leftcert").filter(|named| named.value != OWN)
         {
             self.say(&rules::DEVICE_UNKNOWN, &named.place, format!("a certificate `{}` that no file shows", named.value));
         }
-        let base = section.base.as_ref().unwrap_or(&section.name.value);
-        let aggressive = self.setting(section, "aggressive", false, yes_or_no);
+        let proposals = record.setting_or::<Vec<Proposal>>(Field::IkeProposals, Vec::new());
+        // The groups of all of them, each once.
+        let groups = Proposal::new(Protocol::Ike, proposals.value.iter().flat_map(|one| one.of(Kind::KeyExchange)).copied());
+        let children =
+            self.children(section, &record, [&local.value, &remote.value], (liveness.value.is_some(), groups.of(Kind::KeyExchange)));
+        let expected = if remote.value == Endpoint::Anywhere { Identity::Anybody } else { implied(&remote.value) };
         Some(Connection {
-            interface: self.setting(section, "ipsec-interface", None, |text| match text {
-                "no" => Some(None),
-                "yes" => Some(Some(1)),
-                _ => text.parse().ok().map(Some),
-            }),
-            name: base.clone(),
-            encapsulation: self.setting(section, "encapsulation", Encapsulation::Automatic, |text| match text {
-                "auto" => Some(Encapsulation::Automatic),
-                "yes" => Some(Encapsulation::Forced),
-                "no" => Some(Encapsulation::Off),
-                _ => None,
-            }),
+            interface: record.optional::<u32>(Field::InterfaceOut).map(|id| id.filter(|id| *id > 0)),
+            name: section.base.as_ref().unwrap_or(&section.name.value).clone(),
+            encapsulation: record.setting_or(Field::Encapsulation, Encapsulation::Automatic),
             keying: Keying::Ike(Box::new(Ike {
                 exchange: version.map(|version| Exchange::of(version, aggressive.value)),
-                mode: ReadAt(aggressive.origin.place().cloned()),
-                local_identity: self.setting(section, "leftid", implied(&local.value), identity),
-                remote_identity: self.setting(section, "rightid", expected(&remote.value), identity),
+                mode: record.read_at(Field::Aggressive),
+                local_identity: record.setting_or(Field::LocalIdentity, implied(&local.value)),
+                remote_identity: record.setting_or(Field::RemoteIdentity, expected),
                 local_method: method.clone(),
                 remote_method: method,
-                proposals: ike,
-                lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
+                proposals,
+                lifetime: record.setting_or(Field::IkeHardLife, Duration::ZERO).map(|hard| Lifetime { hard, margin }),
                 // In IKEv2 a timeout beside the interval is ignored.
-                liveness: delay,
-                persistent: self.setting(section, "keyingtries", true, |text| match text {
-                    "%forever" | "0" => Some(true),
-                    _ => text.parse::<u32>().ok().map(|_| false),
-                }),
+                liveness,
+                persistent: record.setting_or(Field::Tries, 0u32).map(|tries| tries == 0),
             })),
             local,
             remote,
@@ -300,25 +187,40 @@ impl IpsecReader<'_> {
         })
     }
 
-    /// The networks of an end: one, a list of them, or the end itself.
-    fn networks(&mut self, section: &ConfSection, side: &str, end: &Endpoint) -> Setting<Vec<IpNet>> {
-        let (one, several) = (format!("{side}subnet"), format!("{side}subnets"));
-        if section.get(&several).is_some() {
-            let list = |text: &str| {
-                let inner = text.trim().trim_start_matches('{').trim_end_matches('}');
-                inner.split([',', ' ']).filter(|net| !net.is_empty()).map(|net| net.parse().ok()).collect()
-            };
-            return self.setting(section, &several, Vec::new(), list);
+    /// One of several ways is enough, and a signature goes before a secret.
+    fn method(&mut self, record: &Record) -> Setting<Method> {
+        let Some(said) = record.setting::<String>(Field::Proofs) else { return Setting::default_of(Method::Certificate) };
+        let Some(place) = said.origin.place().cloned() else { return Setting::default_of(Method::Certificate) };
+        let ways: Vec<_> = said.value.split([',', '|']).map(str::trim).collect();
+        if let Some(other) = ways.iter().find(|way| !PROOFS.contains(way)) {
+            // What the daemon knows beside is named, and not blamed.
+            let beside = ["never", "null"].iter().any(|word| other.contains(word));
+            let rule = if beside { &rules::DEVICE_UNKNOWN } else { &rules::DEVICE_VALUE };
+            self.say(rule, &place, format!("`{}` is not a way to prove an identity that is understood", said.value));
+            return Setting::default_of(Method::Certificate);
         }
+        let signs = ways.iter().any(|way| *way != "secret");
+        if let Some(own) = self.own.filter(|_| signs)
+            && !said.value.contains(signatures(own.kind()))
+        {
+            self.say(&rules::DEVICE_VALUE, &place, format!("`{}`, where the certificate is for another kind of key", said.value));
+        }
+        said.map(|_| if signs { Method::Certificate } else { Method::SharedSecret })
+    }
+
+    /// The networks of an end: a list of them, one, or the end itself.
+    fn networks(record: &Record, [each, one]: [Field; 2], end: &Endpoint) -> Setting<Vec<IpNet>> {
         // Nothing stands behind an end that names no network.
         let own = end.address().map(IpNet::from).into_iter().collect();
-        self.setting(section, &one, own, |text| Some(vec![prefix(text)?]))
+        let nets = |list: Vec<Selector>| list.into_iter().filter_map(|selector| selector.net).collect();
+        record.setting(each).or(record.setting(one)).map_or(Setting::default_of(own), |setting| setting.map(nets))
     }
 
     /// A Child SA for each pair of networks.
-    fn children(&mut self, section: &ConfSection, ends: [&Endpoint; 2], liveness: bool, ike: (IkeVersion, &[Transform])) -> Vec<Child> {
-        let (local, remote) = (self.networks(section, "left", ends[0]), self.networks(section, "right", ends[1]));
-        let whole = self.child(section, liveness, ike);
+    fn children(&mut self, section: &ConfSection, record: &Record, ends: [&Endpoint; 2], ike: (bool, &[Transform])) -> Vec<Child> {
+        let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors], ends[0]);
+        let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors], ends[1]);
+        let whole = self.child(section, record, ike);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
         let mut children = Vec::new();
         for (i, near) in local.value.iter().enumerate() {
@@ -333,18 +235,15 @@ impl IpsecReader<'_> {
     }
 
     /// What the Child SAs of a connection have in common.
-    fn child(&mut self, section: &ConfSection, liveness: bool, (version, groups): (IkeVersion, &[Transform])) -> Child {
-        let [protocol, theirs] = ["leftprotoport", "rightprotoport"]
-            .map(|key| self.setting(section, key, None, |text| text.strip_suffix("/0").unwrap_or(text).parse().ok().map(Some)));
+    fn child(&mut self, section: &ConfSection, record: &Record, (liveness, groups): (bool, &[Transform])) -> Child {
+        let [protocol, theirs] = [Field::LocalProtocol, Field::RemoteProtocol].map(|field| record.optional::<u32>(field));
         if protocol != theirs {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
         }
-        let margin = self.setting(section, "rekeymargin", default::MARGIN, duration).value;
-        let life = self.setting(section, "salifetime", default::LIFETIME, duration);
-        let pfs = self.setting(section, "pfs", true, yes_or_no);
-        let mut esp = self.proposals(section, "esp", Protocol::Esp, self.profile.offers.esp(version));
-        let numbers = |text: &str| SEQUENCE_NUMBERS.iter().find(|(word, _)| *word == text).map(|(_, numbers)| Some(*numbers));
-        let numbers = self.setting(section, "esn", None, numbers);
+        let margin: Duration = record.value(Field::IkeMargin).unwrap_or_default();
+        let pfs = record.setting_or(Field::Pfs, true);
+        let mut esp = record.setting_or::<Vec<Proposal>>(Field::EspProposals, Vec::new());
+        let wide = record.optional::<bool>(Field::SequenceNumbers);
         for proposal in &mut esp.value {
             match pfs.value {
                 false => *proposal = proposal.without(Kind::KeyExchange),
@@ -352,9 +251,9 @@ impl IpsecReader<'_> {
                 true if proposal.of(Kind::KeyExchange).is_empty() => groups.iter().for_each(|group| proposal.push(*group)),
                 true => {}
             }
-            *proposal = proposal.with(Kind::SequenceNumbers, numbers.value.unwrap_or(&[NARROW]).iter().copied());
+            proposal.set(Kind::SequenceNumbers, [Transform::sequence_numbers(wide.value == Some(true))]);
         }
-        if numbers.value.is_none() {
+        if wide.value.is_none() {
             let message = "extended sequence numbers are left to the peer, which is not understood".to_owned();
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
         }
@@ -362,74 +261,21 @@ impl IpsecReader<'_> {
             name: section.name.value.clone(),
             local: Setting::default_of(Vec::new()),
             remote: Setting::default_of(Vec::new()),
-            protocol,
+            protocol: protocol.map(|number| number.and_then(|number| u8::try_from(number).ok())),
             esp,
-            pfs: ReadAt(pfs.origin.place().cloned()),
-            sequence_numbers: ReadAt(numbers.origin.place().cloned()),
-            mode: self.setting(section, "type", Mode::Tunnel, |text| match text {
-                "tunnel" => Some(Mode::Tunnel),
-                "transport" => Some(Mode::Transport),
-                _ => None,
-            }),
-            lifetime: Setting { value: Lifetime { hard: life.value, margin }, origin: life.origin },
-            opening: self.setting(section, "auto", Opening::WAIT, |text| match text {
-                "start" | "up" => Some(Opening::START),
-                "ondemand" | "route" => Some(Opening::TRAP),
-                "add" | "keep" => Some(Opening::WAIT),
-                _ => None,
-            }),
-            on_dead_peer: self.setting(section, "dpdaction", liveness.then_some(OnDeadPeer::AwaitTraffic), |text| match text {
-                "restart" => Some(Some(OnDeadPeer::Reopen)),
-                "hold" => Some(Some(OnDeadPeer::AwaitTraffic)),
-                "clear" => Some(Some(OnDeadPeer::Forget)),
-                _ => None,
-            }),
-            replay_window: self.setting(section, "replay-window", default::REPLAY_WINDOW, |text| text.parse().ok()),
-            dscp: self.setting(section, "decap-dscp", Dscp::Outwards, |text| {
-                yes_or_no(text).map(|back| if back { Dscp::Both } else { Dscp::Outwards })
-            }),
+            pfs: record.read_at(Field::Pfs),
+            sequence_numbers: record.read_at(Field::SequenceNumbers),
+            mode: record.setting_or(Field::Mode, Mode::Tunnel),
+            lifetime: record.setting_or(Field::EspHardLife, Duration::ZERO).map(|hard| Lifetime { hard, margin }),
+            opening: record.setting_or(Field::Opening, Opening::WAIT),
+            on_dead_peer: match record.optional(Field::OnDeadPeer) {
+                Setting { value: None, .. } => Setting::default_of(liveness.then_some(OnDeadPeer::AwaitTraffic)),
+                stated => stated,
+            },
+            replay_window: record.setting_or(Field::ReplayWindow, 0u32),
+            dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
         }
     }
-}
-
-fn yes_or_no(text: &str) -> Option<bool> {
-    match text {
-        "yes" => Some(true),
-        "no" => Some(false),
-        _ => None,
-    }
-}
-
-fn duration(text: &str) -> Option<Duration> {
-    match text.parse::<u64>() {
-        Ok(seconds) => Some(Duration::from_secs(seconds)),
-        Err(_) => crate::duration::parse_duration(text),
-    }
-}
-
-fn expected(at: &Endpoint) -> Identity {
-    if *at == Endpoint::Anywhere { Identity::Anybody } else { implied(at) }
-}
-
-fn identity(text: &str) -> Option<Identity> {
-    let text = text.trim_matches('"');
-    if let Ok(address) = text.parse() {
-        return Some(Identity::Address(address));
-    }
-    if let Some(free) = text.strip_prefix("@[").and_then(|rest| rest.strip_suffix(']')) {
-        return Some(Identity::Free(free.to_owned()));
-    }
-    if let Some(name) = text.strip_prefix('@') {
-        return Some(Identity::Name(name.to_owned()));
-    }
-    if text.contains('=') {
-        return Subject::read(text).map(Identity::Subject);
-    }
-    if text.contains('@') {
-        return Some(Identity::Mail(text.to_owned()));
-    }
-    // A name without `@` before it is asked of a name server.
-    matches!(Endpoint::read(text), Some(Endpoint::Named(_))).then(|| Identity::Name(text.to_owned()))
 }
 
 /// A secret as the daemon decodes it: in quotes literally, otherwise `0x` is hexadecimal.

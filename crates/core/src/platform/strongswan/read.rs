@@ -17,7 +17,7 @@ use crate::platform::text::Opened;
 use crate::platform::{Profile, implied};
 use crate::secret::Secret;
 use crate::source::Place;
-use crate::statement::{Field, Record, Section, Selector, read_section};
+use crate::statement::{Counts, Field, Record, Section, Selector, name_unknown, read_section};
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -95,7 +95,8 @@ impl SwanctlReader<'_> {
     }
 
     fn record(&mut self, kind: Section, section: &SettingsSection) -> Record {
-        read_section(self.profile, kind, &section.settings, self.findings)
+        name_unknown(self.profile, &[kind], section.settings.iter().map(|(keyword, _)| keyword), self.findings);
+        read_section(self.profile, &[kind], &section.settings, Counts::Last, self.findings)
     }
 
     /// The section of an end: the first one whose name begins with this word. Further ones are further rounds of proving an identity.

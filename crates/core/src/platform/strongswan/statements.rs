@@ -64,9 +64,11 @@ fn dscp() -> Codec {
 const ADDRESSES: Codec = Codec::Own(Spelling { write: write_endpoint, read: read_endpoint });
 const IDENTITIES: Codec = Codec::Own(Spelling { write: write_identity, read: |_, text| read_identity(text).map(Value::Identity) });
 const FILES: Codec = Codec::Own(Spelling { write: write_text, read: |_, text| Some(Value::Text(text.to_owned())) });
-const IKE: Codec = Codec::Items(Spelling { write: write_proposal, read: |profile, text| read_proposal(profile, text, Protocol::Ike) });
-const ESP: Codec = Codec::Items(Spelling { write: write_proposal, read: |profile, text| read_proposal(profile, text, Protocol::Esp) });
-const SELECTORS: Codec = Codec::Items(Spelling { write: write_selector, read: |_, text| read_selector(text) });
+const IKE: Codec =
+    Codec::Items(Spelling { write: write_proposal, read: |profile, text| read_proposal(profile, text, Protocol::Ike) }, ", ");
+const ESP: Codec =
+    Codec::Items(Spelling { write: write_proposal, read: |profile, text| read_proposal(profile, text, Protocol::Esp) }, ", ");
+const SELECTORS: Codec = Codec::Items(Spelling { write: write_selector, read: |_, text| read_selector(text) }, ", ");
 
 /// All rows.
 #[rustfmt::skip]
