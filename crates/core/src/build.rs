@@ -12,7 +12,7 @@ use crate::dialect::{Unwritable, gate};
 use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
 use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
 use crate::network;
-use crate::packet_filter::{FoundRules, PacketFilter};
+use crate::packet_filter::{FoundRules, PacketFilter, write_rules};
 use crate::platform::{OwnEnd, Profile};
 use crate::rehearse::{Actor, Rehearsal, Stage, outcome_only};
 use crate::routing;
@@ -151,6 +151,11 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         let tree = write(&site.platform.value, site.packet_filter, side).map_err(unwritable)?;
         let (read, findings) = verify(&site.platform.value, site.packet_filter, &tree);
         if read != side.gateway || !findings.is_empty() {
+            // Why, if it is a part that says it.
+            let rules = write_rules(site.packet_filter, &side.gateway, &side.remarks);
+            if let Err(refused) = site.platform.value.write(&side.gateway, &side.remarks).and(rules) {
+                return Err(unwritable(refused));
+            }
             let message = format!("what was written for {} reads back differently", site.name.value);
             let mut all = vec![Finding::new(&rules::READ_BACK_DIFFERS, message).at(place)];
             all.extend(findings);
@@ -213,7 +218,8 @@ pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
 
 /// Writes one side: the files of the daemon, the packet filter, the network and the routing protocol.
 fn write(platform: &Profile, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
-    let mut tree = platform.write(&side.gateway, &side.remarks)?;
+    // What was written is read back as a whole.
+    let mut tree = platform.family.write(platform, &side.gateway, &side.remarks)?;
     tree.extend(filter.write(&side.gateway, &side.remarks)?);
     tree.extend(network::write(&side.gateway, &side.remarks)?);
     tree.extend(routing::write(&side.gateway, &side.remarks)?);

@@ -82,7 +82,7 @@ pub use gateway::{
 pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use network::set_up;
 pub use origins::{Origins, origins};
-pub use packet_filter::{FoundRules, PacketFilter};
+pub use packet_filter::{FoundRules, PacketFilter, write_rules};
 pub use platform::{
     AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposal, DefaultProposals, Family, FurtherChild, Identities, InterfaceName,
     Interrupts, KeyKinds, Line, Liveness, LogLines, LongNumbersV1, Name, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd,

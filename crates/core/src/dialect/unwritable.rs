@@ -22,6 +22,12 @@ impl Unwritable {
         Finding::new(&rules::CANNOT_BE_WRITTEN, format!("{site} cannot be told: {}", self.what)).remedy(self.remedy)
     }
 
+    /// What files would not say as it is meant, for the platform or filter of this name.
+    pub(crate) fn lost(differences: Vec<String>, title: &str) -> Vec<Unwritable> {
+        let each = differences.into_iter().map(|what| format!("{what}, which {title} cannot say like that"));
+        each.map(|what| Unwritable::new(what, "Choose another value.")).collect()
+    }
+
     /// A value and a way out.
     pub fn new(what: impl Into<String>, remedy: impl Into<String>) -> Self {
         Unwritable { what: what.into(), remedy: remedy.into() }

@@ -4,6 +4,7 @@
 //! places they were read from.
 
 mod connection;
+mod difference;
 mod endpoint;
 mod filter;
 mod interface;
@@ -19,6 +20,7 @@ pub use crate::identity::Identity;
 pub use connection::{
     Child, Connection, Dscp, Encapsulation, Exchange, GRE, Ike, IkeVersion, Keying, Lifetime, Method, Mode, OnDeadPeer, Opening,
 };
+pub(crate) use difference::{ike_differences, rule_differences};
 pub(crate) use endpoint::is_private;
 pub use endpoint::{Endpoint, is_dns_name};
 

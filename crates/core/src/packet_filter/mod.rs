@@ -15,7 +15,7 @@ use std::fmt;
 use crate::dialect::interface;
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
-use crate::gateway::{Filter, Gateway, NatRule, Protection, Ruleset, SegmentLimit, Tree};
+use crate::gateway::{Filter, Gateway, NatRule, Protection, Ruleset, SegmentLimit, Tree, rule_differences};
 
 /// How many packets a second each rule writes to the log.
 const LOG_RATE: u32 = 5;
@@ -89,6 +89,18 @@ pub struct FoundRules {
     pub ruleset: Ruleset,
     /// What was not understood.
     pub findings: Vec<Finding>,
+}
+
+/// Writes the rules of one tunnel, which read back as they were meant.
+///
+/// # Errors
+/// What the dialect cannot express.
+pub fn write_rules(filter: &dyn PacketFilter, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let tree = filter.write(gateway, remarks)?;
+    let FoundRules { nat, filter: rules, segment_limits, findings, .. } = filter.read(&tree);
+    let read = Gateway { nat, filter: rules, segment_limits, ..Gateway::default() };
+    let lost: Vec<_> = findings.into_iter().map(|finding| finding.message).chain(rule_differences(gateway, &read)).collect();
+    if lost.is_empty() { Ok(tree) } else { Err(Unwritable::lost(lost, filter.title())) }
 }
 
 impl FoundRules {

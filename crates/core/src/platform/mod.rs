@@ -28,7 +28,7 @@ use std::time::Duration;
 use crate::algorithm::{Kind, Transform};
 use crate::dialect::{Remarks, Unwritable};
 use crate::finding::Finding;
-use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree};
+use crate::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree, ike_differences};
 use crate::statement::Statement;
 
 /// The profiles that come with the program, in the order in which tables show them.
@@ -327,12 +327,16 @@ impl Profile {
         changed
     }
 
-    /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`.
+    /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`. What is written reads back as it
+    /// was meant.
     ///
     /// # Errors
     /// What the platform's files cannot express.
     pub fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
-        self.family.write(self, gateway, remarks)
+        let tree = self.family.write(self, gateway, remarks)?;
+        let (read, findings) = self.read(&tree);
+        let lost = findings.iter().map(|finding| finding.message.clone()).chain(ike_differences(gateway, &read)).collect::<Vec<_>>();
+        if lost.is_empty() { Ok(tree) } else { Err(Unwritable::lost(lost, &self.title)) }
     }
 
     /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
