@@ -2,6 +2,7 @@
 //! instead of dropping it.
 //!
 //! `USPAN_CASES` says how many gateways each one gets; without it two thousand.
+#![allow(clippy::disallowed_macros, reason = "how many were written and how many refused is for whoever runs it")]
 
 #[path = "common/gateways.rs"]
 mod gateways;
@@ -225,12 +226,12 @@ const RULE_CHANGES: &[Change] = &[
     |g, n| {
         g.filter.iter_mut().flat_map(|f| &mut f.rules).take(1).for_each(|rule| {
             rule.hook = pick(n, &[Hook::Input, Hook::Forward, Hook::Output, Hook::Departure, Hook::Arrival]);
-        })
+        });
     },
     |g, n| {
         g.filter.iter_mut().flat_map(|f| &mut f.rules).take(1).for_each(|rule| {
             rule.protection = Protection::Into(pick(n, &["us-x", "x\" accept", "a b", "", "-i"]).to_owned());
-        })
+        });
     },
     |g, n| g.filter.iter_mut().flat_map(|f| &mut f.rules).take(1).for_each(|rule| rule.from = net(n)),
     |g, n| {
@@ -239,7 +240,7 @@ const RULE_CHANGES: &[Change] = &[
                 n,
                 &[Traffic::Udp(vec![]), Traffic::Udp(vec![500]), Traffic::Ping, Traffic::To(Transport::Udp, Ports { first: 9, last: 3 })],
             );
-        })
+        });
     },
     |g, _| g.filter.iter_mut().for_each(|filter| filter.rules.clear()),
     |g, _| g.filter.iter_mut().for_each(|filter| filter.rules.reverse()),

@@ -132,6 +132,8 @@ pub struct Statement {
     pub note: Option<Text>,
     /// What cannot be said with it and what to do then, where the codec has no word for a value.
     pub cannot: Option<(Text, Text)>,
+    /// Why another value may change nothing that the hub has; `None` if it always does, or is named.
+    pub spares: Option<Text>,
     /// Values that the daemon takes and the program does not understand: they are named, and not blamed.
     pub beside: Option<fn(&str) -> bool>,
 }
@@ -148,6 +150,7 @@ impl Statement {
             about: None,
             note: None,
             cannot: None,
+            spares: None,
             beside: None,
         }
     }
@@ -196,6 +199,26 @@ impl Statement {
     /// The same with what cannot be said with it.
     pub(crate) fn cannot(self, what: &'static str, remedy: &'static str) -> Statement {
         Statement { cannot: Some((Cow::Borrowed(what), Cow::Borrowed(remedy))), ..self }
+    }
+
+    /// The same with the reason why another value may change nothing.
+    pub(crate) fn spares(self, why: &'static str) -> Statement {
+        Statement { spares: Some(Cow::Borrowed(why)), ..self }
+    }
+
+    /// Whether two texts are the same value to it; two that are none are.
+    pub fn is_same(&self, profile: &Profile, one: &str, other: &str) -> bool {
+        self.field().is_some_and(|(_, codec)| codec.read(profile, one).value == codec.read(profile, other).value)
+    }
+
+    /// Whether a text is the value that holds without it.
+    pub fn default_is(&self, profile: &Profile, text: &str) -> bool {
+        match (&self.default, self.field()) {
+            (Default::Spelled(default), Some((_, codec))) => codec.read(profile, default).value == codec.read(profile, text).value,
+            // What follows from other fields is not known here.
+            (Default::Derived(_), Some(_)) => true,
+            _ => false,
+        }
     }
 
     /// The same with values that the daemon takes beside those that are understood.

@@ -150,7 +150,7 @@ impl IpsecReader<'_> {
         let aggressive = record.setting_or(Field::Aggressive, false);
         let liveness = record.setting_or(Field::Liveness, Duration::ZERO).map(|interval| Some(interval).filter(|one| !one.is_zero()));
         if version.value == IkeVersion::V1 && liveness.value.map(v1_patience) != record.value(Field::Patience) {
-            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "a timeout that is not five times the liveness interval".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "`dpdtimeout` is not five times `dpddelay`".to_owned());
         }
         let method = self.method(&record);
         if method.value == Method::Certificate
@@ -238,7 +238,11 @@ impl IpsecReader<'_> {
     fn child(&mut self, section: &ConfSection, record: &Record, (liveness, groups): (bool, &[Transform])) -> Child {
         let [protocol, theirs] = [Field::LocalProtocol, Field::RemoteProtocol].map(|field| record.optional::<u32>(field));
         if protocol != theirs {
-            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
+            self.say(
+                &rules::DEVICE_UNKNOWN,
+                &section.name.place,
+                "`leftprotoport` and `rightprotoport` are not the same, which is not understood".to_owned(),
+            );
         }
         let margin: Duration = record.value(Field::IkeMargin).unwrap_or_default();
         let pfs = record.setting_or(Field::Pfs, true);

@@ -46,26 +46,31 @@ pub(super) fn statements() -> Vec<Statement> {
         ])).or("insist"),
         Statement::only(Connection, "keyexchange", ["ike"]),
         row(Connection, "authby", Field::Proofs, TEXTS),
-        row(Connection, "aggressive", Field::Aggressive, flags()).or("no").unless_default(),
+        row(Connection, "aggressive", Field::Aggressive, flags()).or("no").unless_default().spares("IKEv2 has no aggressive mode"),
         row(Connection, "left", Field::LocalAddress, left).about(About::Addresses).beside(|text| text.starts_with('%')),
         row(Connection, "right", Field::RemoteAddress, right).beside(|text| text.starts_with('%')),
-        row(Connection, "ipsec-interface", Field::InterfaceOut, INTERFACES).about(About::Routes),
+        row(Connection, "ipsec-interface", Field::InterfaceOut, INTERFACES).or("no").unless_default().about(About::Routes)
+            // That is an interface of another number.
+            .beside(|text| text == "0"),
         // The interface and its routes are there already; the daemon's script would set its own.
-        row(Connection, "leftupdown", Field::NoScript, words([("\"\"", Value::Flag(true))])).beside(|_| true),
+        row(Connection, "leftupdown", Field::NoScript, words([("\"\"", Value::Flag(true))])).beside(|_| true)
+            .spares("no script is what the hub has; another one is named"),
         row(Connection, "encapsulation", Field::Encapsulation, words([
             ("auto", Value::Encapsulation(Encapsulation::Automatic)), ("yes", Value::Encapsulation(Encapsulation::Forced)),
             ("no", Value::Encapsulation(Encapsulation::Off)),
         ])).or("auto").unless_default(),
         row(Connection, "leftid", Field::LocalIdentity, IDENTITIES).about(About::Identities).beside(|text| text.starts_with('%')),
         row(Connection, "rightid", Field::RemoteIdentity, IDENTITIES).beside(|text| text.starts_with('%')),
-        row(Connection, "leftcert", Field::LocalCertificate, TEXTS).about(About::Secret),
+        row(Connection, "leftcert", Field::LocalCertificate, TEXTS).about(About::Secret)
+            .spares("with a shared secret it is not used; else another name is told"),
         row(Connection, "ike", Field::IkeProposals, IKE).or_derived(default_ike).about(About::Ike),
         row(Connection, "ikelifetime", Field::IkeHardLife, LIVES).or("8h").about(About::IkeLifetime),
         row(Connection, "rekeymargin", Field::IkeMargin, Codec::Time).or("9m"),
         // In IKEv2 the interval alone switches the check on (4.10 warns about a timeout beside it).
         row(Connection, "dpddelay", Field::Liveness, Codec::Time).or("0s").unless_default().about(About::Liveness),
-        row(Connection, "dpdtimeout", Field::Patience, Codec::Time),
-        row(Connection, "keyingtries", Field::Tries, TRIES).or("%forever").unless_default(),
+        row(Connection, "dpdtimeout", Field::Patience, Codec::Time).spares("in IKEv2 a timeout beside the interval is ignored"),
+        row(Connection, "keyingtries", Field::Tries, TRIES).or("%forever").unless_default()
+            .spares("once or several times is the same to the hub: it gives up"),
         row(Child, "leftsubnet", Field::LocalSelectors, ONE_NET).about(About::Selectors).beside(is_virtual),
         row(Child, "rightsubnet", Field::RemoteSelectors, ONE_NET).beside(is_virtual),
         row(Child, "leftsubnets", Field::LocalSelectorsEach, NETS).unwritten(),
@@ -243,6 +248,6 @@ fn read_interface(text: &str) -> Option<Value> {
     match text {
         "no" => Some(Value::Number(0)),
         "yes" => Some(Value::Number(1)),
-        _ => text.parse().ok().map(Value::Number),
+        _ => text.parse().ok().filter(|number| *number > 0).map(Value::Number),
     }
 }

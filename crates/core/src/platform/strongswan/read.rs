@@ -41,6 +41,13 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
             let identity = connection.ike().local_identity.value.clone();
             // The private key has the name of its public one, or of its certificate.
             let private = |file: &str| tree.secret(&format!("{PRIVATE_KEYS}/{file}"));
+            for (end, beside) in [("local", "certs"), ("remote", "cacerts")] {
+                let end = section.with_suffix(end);
+                let both = end.and_then(|end| end.get("pubkeys").and(end.get(beside)));
+                if let Some(place) = both.map(|value| value.place.clone()) {
+                    reader.say(&rules::DEVICE_UNKNOWN, &place, format!("`{beside}` beside `pubkeys` is not understood"));
+                }
+            }
             if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
                 gateway.key_pairs.push(KeyPair { identity, public, certificate: None, private: private(&file) });
             } else if let Some((file, certificate)) = reader.pem(tree, section, "local", CERTIFICATE) {
@@ -134,12 +141,16 @@ impl SwanctlReader<'_> {
         if let (Some(interval), Some(place)) = (liveness.value, record.place(Field::Patience))
             && patience(version.value, Some(interval)).is_some_and(|due| record.value(Field::Patience) != Some(due))
         {
-            self.say(&rules::DEVICE_UNKNOWN, place, "a timeout that is not five times the liveness interval".to_owned());
+            self.say(&rules::DEVICE_UNKNOWN, place, "`dpd_timeout` is not five times `dpd_delay`".to_owned());
         }
         let tries = record.setting_or(Field::Tries, 1u32);
         let [inbound, outbound] = [Field::InterfaceIn, Field::InterfaceOut].map(|field| record.optional::<u32>(field));
         if inbound != outbound {
-            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "different interfaces for the two directions".to_owned());
+            self.say(
+                &rules::DEVICE_UNKNOWN,
+                &section.name.place,
+                "`if_id_in` and `if_id_out` are different interfaces for the two directions".to_owned(),
+            );
         }
         let [(local_method, local_identity), (remote_method, remote_identity)] = [
             self.proof(

@@ -77,7 +77,7 @@ pub(super) fn statements() -> Vec<Statement> {
     let row = Statement::new;
     vec![
         row(Connection, "version", Field::Version, versions()).or("2"),
-        row(Connection, "aggressive", Field::Aggressive, Codec::Flag).or("no").unless_default(),
+        row(Connection, "aggressive", Field::Aggressive, Codec::Flag).or("no").unless_default().spares("IKEv2 has no aggressive mode"),
         row(Connection, "local_addrs", Field::LocalAddress, ADDRESSES).or("%any").about(About::Addresses),
         row(Connection, "remote_addrs", Field::RemoteAddress, ADDRESSES).or("%any"),
         row(Connection, "encap", Field::Encapsulation, encapsulations()).or("no").unless_default()
@@ -88,10 +88,12 @@ pub(super) fn statements() -> Vec<Statement> {
         row(Connection, "if_id_in", Field::InterfaceIn, Codec::Number).about(About::Routes),
         row(Connection, "if_id_out", Field::InterfaceOut, Codec::Number),
         row(Connection, "dpd_delay", Field::Liveness, Codec::Time).or("0s").unless_default().about(About::Liveness),
-        row(Connection, "dpd_timeout", Field::Patience, Codec::Time).or("150s"),
-        row(Connection, "keyingtries", Field::Tries, Codec::Number).or("1").unless_default().note("0: try for ever to reach the peer"),
+        row(Connection, "dpd_timeout", Field::Patience, Codec::Time).or("150s").spares("without liveness, or in IKEv2, which retransmits instead, it is not used"),
+        row(Connection, "keyingtries", Field::Tries, Codec::Number).or("1").unless_default().note("0: try for ever to reach the peer")
+            .spares("once or several times is the same to the hub: it gives up"),
         // Some peers do not ask for it.
-        row(Connection, "send_cert", Field::ShowsCertificate, words([("always", Value::Flag(true))])).beside(|text| ["never", "ifasked"].contains(&text)),
+        row(Connection, "send_cert", Field::ShowsCertificate, words([("always", Value::Flag(true))])).beside(|text| ["never", "ifasked"].contains(&text))
+            .spares("peers of the hub are shown a certificate whether they ask or not"),
         row(LocalEnd, "auth", Field::LocalMethod, methods()).or("pubkey").beside(is_other_method),
         row(LocalEnd, "pubkeys", Field::LocalKey, FILES),
         row(LocalEnd, "certs", Field::LocalCertificate, FILES),
