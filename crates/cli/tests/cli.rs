@@ -343,7 +343,7 @@ fn a_build_over_an_earlier_one_says_what_changes_and_when_it_takes_effect() {
         let text = |key: &str| change[key].as_str().expect("text").to_owned();
         (text("before"), text("now"), text("effect"), change["both_ends"] == true)
     };
-    let (was, is, effect, both) = told("packhouse", "ESP lifetime");
+    let (was, is, effect, both) = told("packhouse", "lifetime of ESP");
     assert_eq!((was.as_str(), is.as_str(), effect.as_str(), both), ("1h", "2h", "when the IKE SA is opened anew", false));
     let (was, is, effect, both) = told("coldstore", "IKE proposals");
     assert!(was.contains("ecp-384") && is.contains("modp-2048") && effect.starts_with("interrupts") && both, "{was} {is} {effect}");

@@ -11,7 +11,7 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use crate::algorithm::{Kind, PRESETS, Transform};
-use crate::compare::{Gravity, Parameter, ReadGateway, Shown, compare_ends};
+use crate::compare::{ComparedParameter, Gravity, ReadGateway, Shown, compare_ends};
 use crate::description::is_name;
 use crate::duration::duration_words;
 use crate::fits::proposals::common;
@@ -21,7 +21,9 @@ use crate::gateway::{
 };
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
 use crate::pairing::Pairing;
+use crate::parameter::Parameter;
 use crate::platform::{Liveness, Profile, ReplayWindow};
+use crate::rehearse::{Actor, KnownAddresses};
 use crate::secret::Secret;
 use crate::source::{Place, misleads};
 
@@ -611,20 +613,21 @@ fn opening(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]
 }
 
 /// Whether a harmless difference is one that a description has too: what each end has for itself, or cannot choose.
-fn each_for_itself(ends: [Adoptee<'_>; 2], parameter: &Parameter) -> bool {
+fn each_for_itself(ends: [Adoptee<'_>; 2], row: &ComparedParameter) -> bool {
     let fixed = |of: fn(&Profile) -> bool| ends.iter().any(|end| of(end.facts));
-    parameter.gravity == Gravity::Compatible
-        && match parameter.name.as_str() {
-            "exemption from NAT" | "opens" | "steered by" => true,
-            "replay window" => fixed(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_))),
-            "liveness" => fixed(|facts| facts.liveness == Liveness::OfDaemon),
-            name => name.starts_with("address of "),
+    row.gravity == Gravity::Compatible
+        && match row.parameter {
+            Parameter::Exemption | Parameter::Opening | Parameter::Steering | Parameter::Address => true,
+            Parameter::ReplayWindow => fixed(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_))),
+            Parameter::Liveness => fixed(|facts| facts.liveness == Liveness::OfDaemon),
+            _ => false,
         }
 }
 
 /// Everything in which the two ends differ: what the first one says was taken.
 fn disagreements(ends: [Adoptee<'_>; 2], pairs: &[Counterparts<'_>]) -> Vec<Note> {
-    let comparison = compare_ends(ends[0].reading, ends[1].reading);
+    let [left, right] = ends.map(|end| Actor { reading: end.reading, behaviour: &end.facts.behaviour, stands: KnownAddresses::default() });
+    let comparison = compare_ends(left, right);
     let mut notes = Vec::new();
     for compared in &comparison.pairs {
         let tunnel = pairs.iter().find(|pair| pair.connections[0].name == compared.names[0]).map(|pair| pair.name.clone());

@@ -203,7 +203,7 @@ pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
             ReadGateway { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.own_end == OwnEnd::ByAddress, tree: None };
         Actor { reading, behaviour: &facts.behaviour, stands: ends[i].stands() }
     };
-    let came = outcome_only([actor(0), actor(1)]);
+    let came = outcome_only([actor(0), actor(1)], None);
     if !came.all.is_empty() && came.alone.iter().all(Vec::is_empty) && came.all.iter().all(Rehearsal::works) {
         return None;
     }

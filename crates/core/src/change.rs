@@ -8,6 +8,7 @@ use crate::context::Context;
 use crate::description::Site;
 use crate::duration::duration_words;
 use crate::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Protection, Traffic, Tree};
+use crate::parameter::Parameter;
 use crate::platform::Interrupts;
 
 /// When a change takes effect.
@@ -50,6 +51,8 @@ pub struct Change {
     /// The tunnel; empty where it concerns the whole gateway.
     pub tunnel: String,
     /// The parameter.
+    pub parameter: Parameter,
+    /// The same in words, with whose it is.
     pub about: &'static str,
     /// What was there.
     pub before: String,
@@ -79,7 +82,8 @@ pub fn changes(site: &Site, before: &Tree, now: &Tree, context: &Context) -> Vec
             platforms.max_by_key(|(_, gateway)| gateway.connections.len()).filter(|(_, g)| !g.connections.is_empty())
         {
             let [before, now] = [other, &site.platform.value].map(|profile| profile.title.to_string());
-            all.push(Change { tunnel: String::new(), about: "platform", before, now, effect: Effect::Interrupts, both_ends: false });
+            let (parameter, effect) = (Parameter::Platform, Effect::Interrupts);
+            all.push(Change { tunnel: String::new(), parameter, about: parameter.words(), before, now, effect, both_ends: false });
             old = gateway;
         }
     }
@@ -102,12 +106,12 @@ fn between(old: &Gateway, new: &Gateway) -> Vec<Change> {
         }
     }
     all.extend(now.keys().filter(|name| !before.contains_key(*name)).map(|name| whole(name, "absent", "present", Effect::Opens)));
-    for (about, before, now) in [
-        ("NAT rules", translations(old), translations(new)),
-        ("filter rules", filter(old), filter(new)),
-        ("interface and routes", routes(old), routes(new)),
+    for (of, before, now) in [
+        ((Parameter::Exemption, "NAT rules"), translations(old), translations(new)),
+        ((Parameter::OutboundFilter, "filter rules"), filter(old), filter(new)),
+        ((Parameter::Crossing, "interface and routes"), routes(old), routes(new)),
     ] {
-        all.extend(rules(about, &before, &now));
+        all.extend(rules(of, &before, &now));
     }
     all
 }
@@ -117,7 +121,8 @@ fn by_name(gateway: &Gateway) -> BTreeMap<&str, &Connection> {
 }
 
 fn whole(name: &str, before: &str, now: &str, effect: Effect) -> Change {
-    Change { tunnel: name.to_owned(), about: "tunnel", before: before.to_owned(), now: now.to_owned(), effect, both_ends: true }
+    let (parameter, [before, now]) = (Parameter::Tunnel, [before, now].map(str::to_owned));
+    Change { tunnel: name.to_owned(), parameter, about: parameter.words(), before, now, effect, both_ends: true }
 }
 
 /// A tunnel in both states.
@@ -131,43 +136,43 @@ struct TwoStates<'a> {
 impl TwoStates<'_> {
     fn changes(&self) -> Vec<Change> {
         let mut all = Vec::new();
-        let mut say = |about, [before, now]: [String; 2], effect, both_ends| {
+        let mut say = |parameter: Parameter, about, [before, now]: [String; 2]| {
             if before != now {
-                all.push(Change { tunnel: self.now.name.clone(), about, before, now, effect, both_ends });
+                let (effect, both_ends) = (parameter.effect(), parameter.concerns_both_ends());
+                all.push(Change { tunnel: self.now.name.clone(), parameter, about, before, now, effect, both_ends });
             }
         };
-        use Effect::{AtOnce, AtOpening};
-        say("key exchange", self.each(|c| c.ike().exchange.value.words().to_owned()), AtOpening, true);
-        say("own address", self.each(|c| c.local.value.to_string()), AtOpening, true);
-        say("peer's address", self.each(|c| c.remote.value.to_string()), AtOpening, true);
-        say("own identity", self.each(|c| c.ike().local_identity.value.to_string()), AtOpening, true);
-        say("peer's identity", self.each(|c| c.ike().remote_identity.value.to_string()), AtOpening, true);
-        say("authentication", self.each(|c| c.ike().local_method.value.words().to_owned()), AtOpening, true);
+        use Parameter::*;
+        say(KeyExchange, KeyExchange.words(), self.each(|c| c.ike().exchange.value.words().to_owned()));
+        say(Address, "own address", self.each(|c| c.local.value.to_string()));
+        say(Address, "peer's address", self.each(|c| c.remote.value.to_string()));
+        say(Identity, "own identity", self.each(|c| c.ike().local_identity.value.to_string()));
+        say(Identity, "peer's identity", self.each(|c| c.ike().remote_identity.value.to_string()));
+        say(Authentication, Authentication.words(), self.each(|c| c.ike().local_method.value.words().to_owned()));
         let secrets = (self.old.secret_for(self.before), self.new.secret_for(self.now));
-        say("shared secret", another(secrets.0 == secrets.1), AtOpening, true);
-        say("own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)), AtOpening, true);
+        say(SharedSecret, SharedSecret.words(), another(secrets.0 == secrets.1));
+        say(Key, "own key", another(self.old.own_key(self.before) == self.new.own_key(self.now)));
         let shown = self.old.own_certificate(self.before) == self.new.own_certificate(self.now);
-        say("own certificate", another(shown), AtOpening, false);
-        say("believed authority", another(self.old.authorities == self.new.authorities), AtOpening, true);
-        say("peer's key", another(self.old.pinned_key(self.before) == self.new.pinned_key(self.now)), AtOpening, true);
-        say("ESP in UDP", self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()), AtOpening, true);
-        say("IKE proposals", self.each(|c| list(&c.ike().proposals.value)), AtOpening, true);
-        say("IKE lifetime", self.each(|c| life(c.ike().lifetime.value)), AtOpening, false);
-        say("selectors", self.each(selectors), AtOpening, true);
-        say("ESP proposals", self.first(|c| list(&c.esp.value)), AtOpening, true);
-        say("sequence numbers", self.first(Child::sequence_numbers_words), AtOpening, true);
-        say("mode", self.first(|c| format!("{:?}", c.mode.value).to_lowercase()), AtOpening, true);
-        say("ESP lifetime", self.first(|c| life(c.lifetime.value)), AtOpening, false);
-        say("replay window", self.first(|c| format!("{} packets", c.replay_window.value)), AtOpening, false);
-        say("DSCP", self.first(|c| format!("{:?}", c.dscp.value).to_lowercase()), AtOpening, false);
-        say("opens", self.first(opening), AtOnce, false);
-        say("when the peer is dead", self.first(dead), AtOpening, false);
-        say("liveness", self.each(|c| c.ike().liveness.value.map_or("off".to_owned(), duration_words)), AtOpening, false);
+        say(Certificate, "own certificate", another(shown));
+        say(Belief, "believed authority", another(self.old.authorities == self.new.authorities));
+        say(Belief, "peer's key", another(self.old.pinned_key(self.before) == self.new.pinned_key(self.now)));
+        say(Encapsulation, Encapsulation.words(), self.each(|c| format!("{:?}", c.encapsulation.value).to_lowercase()));
+        say(IkeProposals, IkeProposals.words(), self.each(|c| list(&c.ike().proposals.value)));
+        say(IkeLifetime, IkeLifetime.words(), self.each(|c| life(c.ike().lifetime.value)));
+        say(Selectors, Selectors.words(), self.each(selectors));
+        say(EspProposals, EspProposals.words(), self.first(|c| list(&c.esp.value)));
+        say(SequenceNumbers, SequenceNumbers.words(), self.first(Child::sequence_numbers_words));
+        say(EspMode, EspMode.words(), self.first(|c| format!("{:?}", c.mode.value).to_lowercase()));
+        say(EspLifetime, EspLifetime.words(), self.first(|c| life(c.lifetime.value)));
+        say(ReplayWindow, ReplayWindow.words(), self.first(|c| format!("{} packets", c.replay_window.value)));
+        say(Dscp, Dscp.words(), self.first(|c| format!("{:?}", c.dscp.value).to_lowercase()));
+        say(Opening, Opening.words(), self.first(opening));
+        say(DeadPeer, DeadPeer.words(), self.first(dead));
+        say(Liveness, Liveness.words(), self.each(|c| c.ike().liveness.value.map_or("off".to_owned(), duration_words)));
         say(
-            "style",
-            self.each(|c| c.interface.value.map_or("policy-based".to_owned(), |id| format!("route-based, interface {id}"))),
-            AtOpening,
-            false,
+            Steering,
+            Steering.words(),
+            self.each(|c| c.interface.value.map_or("the selectors".to_owned(), |id| format!("routes into interface {id}"))),
         );
         all
     }
@@ -272,7 +277,7 @@ fn routes(gateway: &Gateway) -> Vec<String> {
 }
 
 /// Lists of rules are told by their number, and by the first that differs.
-fn rules(about: &'static str, before: &[String], now: &[String]) -> Option<Change> {
+fn rules((parameter, about): (Parameter, &'static str), before: &[String], now: &[String]) -> Option<Change> {
     if before == now {
         return None;
     }
@@ -287,5 +292,5 @@ fn rules(about: &'static str, before: &[String], now: &[String]) -> Option<Chang
     let (before, now) = (only(before, now), only(now, before));
     let reordered = before == now;
     let now = if reordered { "in another order".to_owned() } else { now };
-    Some(Change { tunnel: String::new(), about, before, now, effect: Effect::AtOnce, both_ends: false })
+    Some(Change { tunnel: String::new(), parameter, about, before, now, effect: parameter.effect(), both_ends: false })
 }

@@ -43,6 +43,7 @@ mod origins;
 mod packet_filter;
 mod pairing;
 mod parallel;
+mod parameter;
 mod platform;
 mod rehearse;
 mod retire;
@@ -62,7 +63,7 @@ pub use agreement::{Agreement, Bundle, Reason, agree};
 pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, Effect, changes};
 pub use check::{SecretFile, Supplied, check};
-pub use compare::{Compared, Comparison, Gravity, Parameter, ReadGateway, Shown, compare_ends, compare_same};
+pub use compare::{ComparedPair, ComparedParameter, Comparison, Gravity, ReadGateway, Shown, compare_ends, compare_same};
 pub use context::Context;
 pub use description::{
     Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema,
@@ -83,6 +84,7 @@ pub use key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use network::set_up;
 pub use origins::{Origins, origins};
 pub use packet_filter::{FoundRules, PacketFilter, write_rules};
+pub use parameter::Parameter;
 pub use platform::{
     AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposal, DefaultProposals, Family, FurtherChild, Identities, InterfaceName,
     Interrupts, KeyKinds, Line, Liveness, LogLines, LongNumbersV1, Name, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd,
@@ -90,8 +92,8 @@ pub use platform::{
     ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 pub use rehearse::{
-    Actor, Cure, ExchangeType, KnownAddresses, Message, Notify, OpenedChild, Payload, Rehearsal, RehearsalFailure, Rehearsals, Stage, Step,
-    outcome_only, rehearse,
+    Actor, Cause, Cure, ExchangeType, KnownAddresses, Message, Notify, OpenedChild, Payload, Rehearsal, RehearsalFailure, Rehearsals,
+    Stage, Step, outcome_only, rehearse,
 };
 pub use retire::{Retirement, retire};
 pub use secrecy::{COVERED, covered, discreet};

@@ -129,7 +129,7 @@ fn thousands_of_child_sas_held_against_each_other() {
         let reading = |name, gateway, tree| ReadGateway { name, gateway, ends_open: false, tree: Some(tree) };
         let both = || [reading("one", &one, &trees[0]), reading("other", &other, &trees[1])];
         let [left, right] = both();
-        let (_, steps) = counted(|| compare_ends(left, right));
+        let (_, steps) = counted(|| known::trees_compared([left, right]));
         assert!(steps <= 300 * count as u64 + 10_000_000, "{steps} steps for {count} Child SAs");
         let facts = known::platform("strongswan");
         let (adopted, steps) = counted(|| adopt(both().map(|reading| Adoptee { reading, facts })));

@@ -248,16 +248,19 @@ fn compared_ends_believe_each_other_or_it_is_said_who_does_not() {
     fn reading<'a>(name: &'a str, gateway: &'a Gateway) -> ReadGateway<'a> {
         ReadGateway { name, gateway, ends_open: false, tree: None }
     }
-    assert_eq!(unequal(&compare_ends(reading("packhouse", &one), reading("coldstore", &other))), []);
+    fn ends(readings: [ReadGateway<'_>; 2]) -> Comparison {
+        known::ends_compared(readings, ["strongswan", "libreswan"])
+    }
+    assert_eq!(unequal(&ends([reading("packhouse", &one), reading("coldstore", &other)])), []);
     let whole = one.clone();
     one.authorities = vec![authority("Others").certificate];
-    let found = unequal(&compare_ends(reading("packhouse", &one), reading("coldstore", &other)));
+    let found = unequal(&ends([reading("packhouse", &one), reading("coldstore", &other)]));
     assert_eq!(found, [("key of coldstore".to_owned(), Gravity::Fatal)]);
     let found = unequal(&compare_same(reading("packhouse", &one), reading("description", &whole)));
     assert_eq!(found, [("what the peer is believed by".to_owned(), Gravity::Fatal)]);
     // What stands in a database of the daemon's is not called missing.
     one = whole;
     one.key_pairs.clear();
-    let found = unequal(&compare_ends(reading("packhouse", &one), reading("coldstore", &other)));
+    let found = unequal(&ends([reading("packhouse", &one), reading("coldstore", &other)]));
     assert_eq!(found, [("key of packhouse".to_owned(), Gravity::Compatible)]);
 }

@@ -48,7 +48,7 @@ fn compared(text: &str, edits: &[Edit]) -> Comparison {
         ends_open: false,
         tree: Some(&trees[end]),
     };
-    compare_ends(reading(0), reading(1))
+    known::trees_compared([reading(0), reading(1)])
 }
 
 /// Names of what is fatal, and of what merely differs; each once.
@@ -111,7 +111,7 @@ found! {
 }
 
 /// The only parameter of a name that is not equal.
-fn parameter(comparison: &Comparison, name: &str) -> Parameter {
+fn parameter(comparison: &Comparison, name: &str) -> ComparedParameter {
     let all = comparison.pairs.iter().flat_map(|pair| &pair.parameters);
     all.filter(|parameter| parameter.name == name).min_by_key(|parameter| parameter.gravity).expect("such a parameter").clone()
 }
@@ -155,11 +155,11 @@ fn no_secret_is_shown_in_whatever_spelling() {
     let trees = edited(&one, &[]);
     let gateways = trees.each_ref().map(read);
     let reading = |end: usize| ReadGateway { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
-    let all = format!("{:?}", compare_ends(reading(0), reading(1)));
+    let all = format!("{:?}", known::trees_compared([reading(0), reading(1)]));
     let hex: String = SECRET.iter().map(|byte| format!("{byte:02x}")).collect();
     assert!(!all.contains(&hex) && !all.contains("not a real secret"), "a secret");
     assert!(all.contains("authentication of x"));
-    assert_eq!(compare_ends(reading(0), reading(1)).count(Gravity::Fatal), 0);
+    assert_eq!(known::trees_compared([reading(0), reading(1)]).count(Gravity::Fatal), 0);
 }
 
 #[test]
@@ -171,7 +171,7 @@ fn tunnels_find_their_counterparts_among_others() {
     trees[0].add("etc/swanctl/conf.d/atlas.conf", TreeFile::public(other));
     let gateways = trees.each_ref().map(read);
     let reading = |end: usize| ReadGateway { name: "x", gateway: &gateways[end], ends_open: false, tree: Some(&trees[end]) };
-    let comparison = compare_ends(reading(0), reading(1));
+    let comparison = known::trees_compared([reading(0), reading(1)]);
     assert_eq!(comparison.pairs.iter().map(|pair| pair.names.clone()).collect::<Vec<_>>(), [["harvest", "harvest"].map(str::to_owned)]);
     assert_eq!(comparison.alone, [vec!["atlas".to_owned()], Vec::new()]);
 }
@@ -234,7 +234,7 @@ fn other_tunnels_of_a_hub_are_none_of_this_ones_business() {
     let hub = read(&built.trees["hub"]);
     for branch in ["nursery", "press", "market"] {
         let branch_gateway = read(&built.trees[branch]);
-        let comparison = compare_ends(reading(&hub), reading(&branch_gateway));
+        let comparison = known::ends_compared([reading(&hub), reading(&branch_gateway)], ["strongswan"; 2]);
         assert_eq!((comparison.pairs.len(), comparison.count(Gravity::Fatal)), (1, 0), "{branch}: {:#?}", comparison.pairs);
     }
 }
@@ -255,7 +255,7 @@ fn a_masquerading_rule_wants_the_exemption() {
             ends_open: false,
             tree: Some(&trees[end]),
         };
-        let comparison = compare_ends(reading(0), reading(1));
+        let comparison = known::trees_compared([reading(0), reading(1)]);
         let row = comparison.pairs[0].parameters.iter().find(|parameter| parameter.name == "exemption from NAT");
         row.map(|row| (row.gravity, row.values[0].value.clone())).expect("a row")
     };

@@ -69,7 +69,7 @@ ike = [{ encryption = "aes-256-ccm", prf = "sha2-384", group = "ecp-384" }, { en
     let (description, _) = Description::parse(&Source::new("orchard.span.toml", text), known::context());
     let built = build(&description, &supplied());
     let reasons: Vec<_> =
-        built.tunnels[0].agreement.reasons.iter().map(|r| format!("{} {} {}: {}", r.about, r.taken, r.value, r.why)).collect();
+        built.tunnels[0].agreement.reasons.iter().map(|r| format!("{} {} {}: {}", r.about.word(), r.taken, r.value, r.why)).collect();
     insta::assert_snapshot!(reasons.join("\n"));
 }
 

@@ -230,11 +230,11 @@ fn two_files_that_call_the_same_end_left_are_compared_as_the_daemon_reads_them()
     let tree = tree(&[(CONF, conf), ("etc/ipsec.secrets", secrets)]);
     let (gateway, _) = known::read_as(known::platform_of(&tree), &tree);
     let reading = |name| ReadGateway { name, gateway: &gateway, ends_open: true, tree: Some(&tree) };
-    let comparison = compare_ends(reading("packhouse"), reading("coldstore"));
+    let comparison = known::trees_compared([reading("packhouse"), reading("coldstore")]);
     assert_eq!(comparison.count(Gravity::Fatal), 0, "{:#?}", comparison.pairs);
     // Where each file says for itself which end is its own, the same two are fatal.
     let fixed = |name| ReadGateway { ends_open: false, ..reading(name) };
-    assert!(compare_ends(fixed("packhouse"), fixed("coldstore")).count(Gravity::Fatal) > 0);
+    assert!(known::trees_compared([fixed("packhouse"), fixed("coldstore")]).count(Gravity::Fatal) > 0);
 }
 
 // ---- iked.conf(5) ------------------------------------------------------------------------------------
@@ -419,7 +419,7 @@ proptest! {
         }
         let (gateway, _) = known::read_as(known::platform_of(&files), &files);
         let reading = ReadGateway { name: "a", gateway: &gateway, ends_open: dialect == 1, tree: Some(&files) };
-        let _ = compare_ends(reading, reading);
+        let _ = known::trees_compared([reading, reading]);
         let same = compare_same(reading, reading);
         prop_assert_eq!(same.alone, [Vec::<String>::new(), Vec::new()]);
     }

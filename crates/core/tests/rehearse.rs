@@ -47,7 +47,7 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
     let rehearsal = rehearsals.all.remove(0);
     if opener.is_none() {
         // Whoever reads no message learns the same of how it ends.
-        let tried = outcome_only([actor(0), actor(1)]).all.remove(0);
+        let tried = outcome_only([actor(0), actor(1)], None).all.remove(0);
         assert_eq!((outcome(&tried), &tried.opened), (outcome(&rehearsal), &rehearsal.opened));
         assert!(tried.steps.iter().all(|step| matches!(step, Step::Message(message) if message.payloads.is_empty())));
     }

@@ -77,7 +77,7 @@ impl Seen {
     }
 
     fn row(&self, name: &str) -> Option<(Gravity, String, String)> {
-        let comparison = compare_ends(self.actor(0).reading, self.actor(1).reading);
+        let comparison = compare_ends(self.actor(0), self.actor(1));
         let row = comparison.pairs[0].parameters.iter().find(|parameter| parameter.name == name)?;
         Some((row.gravity, row.values[0].value.clone(), row.values[0].spelling.clone().unwrap_or_default()))
     }

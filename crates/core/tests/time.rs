@@ -138,7 +138,7 @@ fn a_lifetime_concerns_each_end_alone_and_waits_where_the_daemon_waits() {
     let (old, new) = ("secret = { file = \"k1\" }", "secret = { file = \"k1\" }\nike-lifetime = \"4h\"");
     for (site, effect) in [("packhouse", Effect::AtOpening), ("coldstore", Effect::Interrupts)] {
         let found = changed(site, old, new);
-        assert_eq!(abouts(&found), ["IKE lifetime"], "{found:#?}");
+        assert_eq!(abouts(&found), ["lifetime of the IKE SA"], "{found:#?}");
         assert_eq!((found[0].before.as_str(), found[0].now.as_str(), found[0].effect, found[0].both_ends), ("8h", "4h", effect, false));
     }
     assert_eq!(changed("press", old, new), []);
@@ -147,7 +147,7 @@ fn a_lifetime_concerns_each_end_alone_and_waits_where_the_daemon_waits() {
 #[test]
 fn another_network_changes_selectors_rules_and_routes_at_both_ends() {
     let found = changed("press", "office = \"10.41.0.0/22\"", "office = \"10.42.0.0/22\"");
-    assert_eq!(abouts(&found), ["selectors", "filter rules", "interface and routes"], "{found:#?}");
+    assert_eq!(abouts(&found), ["what may cross", "filter rules", "interface and routes"], "{found:#?}");
     assert!(found[0].both_ends && found[0].before.contains("10.41.0.0/22") && found[0].now.contains("10.42.0.0/22"));
 }
 

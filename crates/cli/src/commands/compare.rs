@@ -22,7 +22,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
         None => parts::of_folder(&args.left, args.left_platform.as_deref(), "--left-platform").map(|left| (left, None))?,
     };
     let (mut compared, against) = match (&right, &args.against) {
-        (Some(right), _) => (compare_ends(left.reading(), right.reading()), false),
+        (Some(right), _) => (compare_ends(left.actor(), right.actor()), false),
         (None, Some(file)) => match against(&left, file, args)? {
             Some(compared) => (compared, true),
             None => return Ok(Verdict::Stopped),

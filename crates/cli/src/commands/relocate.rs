@@ -3,7 +3,9 @@
 use std::path::Path;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Description, Gravity, Method, Parameter, Profile, ReadGateway, Site, any_stops, compare_same};
+use uspan_core::{
+    BuiltTunnel, ComparedParameter, Description, Gravity, Method, Parameter, Profile, ReadGateway, Site, any_stops, compare_same,
+};
 
 use super::check::{plan, plan_of};
 use crate::args::{Format, Supply};
@@ -98,25 +100,24 @@ fn compared(description: &Description, site: &str, old: &BuiltTunnel, new: &Buil
     let end = usize::from(old.ends[1] == site);
     let reading = |gateway| ReadGateway { name: site, gateway, ends_open: false, tree: None };
     let comparison = compare_same(reading(&old.gateways[end]), reading(&new.gateways[end]));
-    let parameters: Vec<&Parameter> = comparison.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter).collect();
+    let parameters: Vec<&ComparedParameter> =
+        comparison.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter).collect();
     let (equal, differs): (Vec<_>, Vec<_>) = parameters.into_iter().partition(|parameter| parameter.gravity == Gravity::Equal);
     let mut carried: Vec<String> = equal.into_iter().map(|parameter| parameter.name.clone()).collect();
     carried.dedup();
     // Why: what was not said of the old platform.
     let news = new.agreement.reasons.iter().filter(|reason| !old.agreement.reasons.contains(reason));
     let news: Vec<_> = news.collect();
-    let why = |name: &str| {
-        let about =
-            [("IKE proposals", "ike"), ("ESP proposals", "esp"), ("PFS", "pfs"), ("lifetime", "lifetime"), ("liveness", "liveness")];
-        let word = about.iter().find(|(start, _)| name.starts_with(start)).map_or("", |(_, word)| word);
+    let why = |parameter: Parameter| {
+        let about = parameter.explained_by();
         let told: Vec<_> =
-            news.iter().filter(|reason| reason.about == word).map(|reason| format!("{}: {}", reason.value, reason.why)).collect();
+            news.iter().filter(|reason| reason.about == about).map(|reason| format!("{}: {}", reason.value, reason.why)).collect();
         told.join("; ")
     };
     let line = |text: &str| text.replace('\n', "; ");
     let changed = differs.into_iter().map(|parameter| {
         let [before, after] = parameter.values.each_ref().map(|shown| line(&shown.value));
-        [parameter.name.clone(), before, after, why(&parameter.name)]
+        [parameter.name.clone(), before, after, why(parameter.parameter)]
     });
     let mut left = Vec::new();
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == old.name);

@@ -19,7 +19,7 @@ pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
     if reasons {
         let rows = tunnel.agreement.reasons.iter().map(|reason| {
             let mark = if reason.taken { styled(GOOD, "taken") } else { styled(QUIET, "dropped") };
-            vec![reason.about.to_owned(), mark, reason.value.clone(), reason.why.clone()]
+            vec![reason.about.word().to_owned(), mark, reason.value.clone(), reason.why.clone()]
         });
         let plain: Vec<Vec<String>> =
             rows.map(|row| row.iter().map(|cell| anstream::adapter::strip_str(cell).to_string()).collect()).collect();
@@ -28,7 +28,7 @@ pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
     } else {
         let dropped: Vec<_> = tunnel.agreement.reasons.iter().filter(|reason| !reason.taken).collect();
         for reason in &dropped {
-            lines.push(format!("{} {}: {}", reason.about, reason.value, reason.why));
+            lines.push(format!("{} {}: {}", reason.about.word(), reason.value, reason.why));
         }
     }
     lines.join("\n")
@@ -105,7 +105,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
 pub fn json(tunnel: &BuiltTunnel) -> Value {
     let agreement = &tunnel.agreement;
     let reasons: Vec<_> =
-        agreement.reasons.iter().map(|r| json!({ "about": r.about, "taken": r.taken, "value": r.value, "why": r.why })).collect();
+        agreement.reasons.iter().map(|r| json!({ "about": r.about.word(), "taken": r.taken, "value": r.value, "why": r.why })).collect();
     let pairs: Vec<_> = tunnel.gateways[0].crossing().iter().map(|(one, other)| json!([one.to_string(), other.to_string()])).collect();
     json!({
         "tunnel": tunnel.name,

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use uspan_core::{Compared, Gravity, Parameter, Shown, Source};
+use uspan_core::{ComparedPair, ComparedParameter, Gravity, Shown, Source};
 
 use super::table::table;
 use super::{CARE, GOOD, HEADING, STOP, columns, file_and_line, styled, wrapped};
@@ -15,7 +15,7 @@ type SourceFiles<'a> = [Option<&'a BTreeMap<String, Source>>; 2];
 const SIDE_BY_SIDE: usize = 120;
 
 /// A pair of connections: what is fatal, what differs, what is equal.
-pub fn text(pair: &Compared, names: [&str; 2], files: &SourceFiles<'_>, all: bool) -> String {
+pub fn text(pair: &ComparedPair, names: [&str; 2], files: &SourceFiles<'_>, all: bool) -> String {
     let title = match &pair.names {
         [one, other] if one == other => one.clone(),
         [one, other] => format!("{one}, {other}"),
@@ -36,7 +36,7 @@ pub fn text(pair: &Compared, names: [&str; 2], files: &SourceFiles<'_>, all: boo
     parts.join("\n\n")
 }
 
-fn difference(parameter: &Parameter, children: &[&str], names: [&str; 2], files: &SourceFiles<'_>) -> String {
+fn difference(parameter: &ComparedParameter, children: &[&str], names: [&str; 2], files: &SourceFiles<'_>) -> String {
     let (word, style) = if parameter.gravity == Gravity::Fatal { ("fatal", STOP) } else { ("differs", CARE) };
     let of = if children.is_empty() { String::new() } else { format!("  of {}", children.join(", ")) };
     let mut lines = vec![format!("{} {}{of}", styled(style, &format!("{word:<7}")), styled(HEADING, &parameter.name))];
@@ -103,10 +103,10 @@ fn told_of(shown: &Shown, files: Option<&BTreeMap<String, Source>>) -> Vec<Strin
 }
 
 /// Equal parameters with their values.
-fn values(equal: &[&(&Parameter, Vec<&str>)], names: [&str; 2]) -> Vec<Vec<String>> {
+fn values(equal: &[&(&ComparedParameter, Vec<&str>)], names: [&str; 2]) -> Vec<Vec<String>> {
     let cell = |shown: &Shown| format!("{}{}", shown.value, if shown.is_default { " (default)" } else { "" });
     let several = |name: &str| equal.iter().filter(|(parameter, _)| parameter.name == name).count() > 1;
-    let row = |(parameter, children): &&(&Parameter, Vec<&str>)| {
+    let row = |(parameter, children): &&(&ComparedParameter, Vec<&str>)| {
         let [one, other] = [0, 1].map(|end| cell(&parameter.values[end]));
         let value = match parameter.values[0].value == parameter.values[1].value {
             true => {
@@ -126,8 +126,8 @@ fn values(equal: &[&(&Parameter, Vec<&str>)], names: [&str; 2]) -> Vec<Vec<Strin
 }
 
 /// The same as JSON.
-pub fn json(pair: &Compared, files: &SourceFiles<'_>) -> Value {
-    let each = |parameter: &Parameter| {
+pub fn json(pair: &ComparedPair, files: &SourceFiles<'_>) -> Value {
+    let each = |parameter: &ComparedParameter| {
         let value = |end: usize| {
             let shown = &parameter.values[end];
             let place = shown.place.as_ref().map(|place| match files[end].and_then(|files| files.get(&*place.file)) {
@@ -143,6 +143,7 @@ pub fn json(pair: &Compared, files: &SourceFiles<'_>) -> Value {
         };
         json!({
             "parameter": parameter.name,
+            "about": parameter.parameter.word(),
             "child": parameter.child,
             "gravity": gravity,
             "values": [value(0), value(1)],

@@ -6,12 +6,13 @@ use super::proposals::Negotiator;
 use crate::algorithm::{Kind, Row, Transform};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{IkeVersion, Proposal};
+use crate::parameter::Parameter;
 use crate::platform::Sa;
 use crate::source::{Located, Span};
 
 /// Which list a value stands in, for reasons and findings.
 struct Offered {
-    about: &'static str,
+    about: Parameter,
     sa: Sa,
     span: Span,
     preset: bool,
@@ -22,8 +23,8 @@ impl Negotiator<'_> {
     /// own (RFC 7296 section 3.3), and for IKEv1 each combination becomes one (RFC 2409 section 5).
     pub(super) fn alternatives(&mut self, proposal: &Located<Proposal>, sa: Sa) -> Vec<Located<Proposal>> {
         let (about, preset) = match sa {
-            Sa::Ike => ("ike", self.tunnel.offer.ike_preset),
-            _ => ("esp", self.tunnel.offer.esp_preset),
+            Sa::Ike => (Parameter::IkeProposals, self.tunnel.offer.ike_preset),
+            _ => (Parameter::EspProposals, self.tunnel.offer.esp_preset),
         };
         let at = Offered { about, sa, span: proposal.span, preset };
         let value = &proposal.value;
@@ -160,7 +161,7 @@ mod tests {
         assert!(findings.is_empty(), "{findings:#?}");
         let (agreement, _) = crate::agree(&description, &description.tunnels[0]);
         let agreement = agreement.expect("something in common");
-        let words = |reason: &Reason| format!("{} {}", reason.about, reason.value);
+        let words = |reason: &Reason| format!("{} {}", reason.about.word(), reason.value);
         let dropped = agreement.reasons.iter().filter(|reason| !reason.taken).map(words).collect();
         let all = |list: Vec<String>| list.into_iter().map(|one| one.replace(", no pfs", "")).collect();
         (agreement.ike.iter().map(ToString::to_string).collect(), all(agreement.esp.iter().map(ToString::to_string).collect()), dropped)

@@ -15,13 +15,14 @@ use crate::duration::duration_words;
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, OnDeadPeer, Opening, Proposal};
 use crate::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
+use crate::parameter::Parameter;
 use crate::platform::{DeadPeer, NatDetection, OpeningWay, ReplayWindow, Sa};
 
 /// Why a value is what it is, or why it was dropped.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Reason {
-    /// What it is about: `ike`, `esp`, `pfs`, `lifetime`, `roles`, `liveness`.
-    pub about: &'static str,
+    /// The parameter that it is about.
+    pub about: Parameter,
     /// Whether the value is used.
     pub taken: bool,
     /// The value.
@@ -85,7 +86,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let (opening, on_dead_peer) = roles(description, tunnel, &bundle, &mut reasons);
     if tunnel.pairs.len() > 1 && bundle == Bundle::One && tunnel.gre.is_none() {
         let why = "one of the platforms has a single Child SA for each peer".to_owned();
-        reasons.push(Reason { about: "selectors", taken: true, value: "all pairs in one Child SA".to_owned(), why });
+        reasons.push(Reason { about: Parameter::Selectors, taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
     let encapsulation = encapsulation(description, tunnel, &mut reasons);
     let any_to_any = style(description, tunnel, &mut reasons);
@@ -118,7 +119,7 @@ fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<R
     let ends = description.ends(tunnel);
     let mut wanted = tunnel.encapsulation.value;
     let mut say = |value: &str, why: String| {
-        reasons.push(Reason { about: "encapsulation", taken: true, value: value.to_owned(), why });
+        reasons.push(Reason { about: Parameter::Encapsulation, taken: true, value: value.to_owned(), why });
     };
     let blind = ends.iter().find(|site| blind(site));
     if let (Encapsulation::Automatic, Some(site)) = (wanted, blind) {
@@ -136,12 +137,12 @@ fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
     let ends = description.ends(tunnel);
     if tunnel.hosts.is_some() {
         let why = "the gateways' own traffic, in transport mode".to_owned();
-        reasons.push(Reason { about: "selectors", taken: true, value: "the gateways' addresses".to_owned(), why });
+        reasons.push(Reason { about: Parameter::Selectors, taken: true, value: "the gateways' addresses".to_owned(), why });
         return false;
     }
     if tunnel.gre.is_some() {
         let why = "GRE between the gateways, in transport mode; routes steer what goes into it".to_owned();
-        reasons.push(Reason { about: "selectors", taken: true, value: "the gateways' addresses, protocol 47".to_owned(), why });
+        reasons.push(Reason { about: Parameter::Selectors, taken: true, value: "the gateways' addresses, protocol 47".to_owned(), why });
         return false;
     }
     let why = match ends.map(|site| site.route_based.value) {
@@ -151,7 +152,7 @@ fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
     };
     let both = ends.iter().all(|site| site.route_based.value);
     let value = if both { "any to any" } else { "the exact pairs" };
-    reasons.push(Reason { about: "selectors", taken: true, value: value.to_owned(), why });
+    reasons.push(Reason { about: Parameter::Selectors, taken: true, value: value.to_owned(), why });
     both
 }
 
@@ -180,7 +181,7 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
             true => format!("a path of {} bytes, less the most that ESP takes in any tunnel of the group", tunnel.path_mtu.value),
             false => format!("a path of {} bytes, less {family}, {udp}ESP{gre}", tunnel.path_mtu.value),
         };
-        reasons.push(Reason { about: "mtu", taken: true, value: format!("{mtu} bytes inside"), why });
+        reasons.push(Reason { about: Parameter::Mtu, taken: true, value: format!("{mtu} bytes inside"), why });
     }
     mtu
 }
@@ -205,7 +206,7 @@ fn pfs_reason(group: Option<Transform>, tunnel: &Tunnel) -> Reason {
         Pfs::With(_) => "named in the description",
         Pfs::AsIke => "the group of the first IKE proposal",
     };
-    Reason { about: "pfs", taken: true, value, why: why.to_owned() }
+    Reason { about: Parameter::Pfs, taken: true, value, why: why.to_owned() }
 }
 
 /// Both SAs have the same margin, because some platforms know only one for both.
@@ -213,7 +214,7 @@ fn lifetimes(tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> (Lifetime, Lifetime)
     let (ike, esp) = (tunnel.ike_lifetime.value, tunnel.esp_lifetime.value);
     let margin = Duration::from_secs((ike.min(esp).as_secs() / 10).max(10));
     reasons.push(Reason {
-        about: "lifetime",
+        about: Parameter::IkeLifetime,
         taken: true,
         value: format!("IKE {}, ESP {}", duration_words(ike), duration_words(esp)),
         why: format!(
@@ -252,13 +253,18 @@ fn roles(
         (Some(_), Opens::AtOnce | Opens::OnTraffic) => "the other end answers".to_owned(),
         _ => "as the description says".to_owned(),
     };
-    reasons.push(Reason { about: "roles", taken: true, value: format!("opened by {who}, {when}"), why });
+    reasons.push(Reason { about: Parameter::Opening, taken: true, value: format!("opened by {who}, {when}"), why });
     let several = tunnel.pairs.len() > 1 && *bundle != Bundle::One;
     let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.dead_peer == DeadPeer::KeptWhileAsked);
     for end in [0, 1].into_iter().filter(|end| lingers[*end] && opens[*end] == Opens::AtOnce && tunnel.liveness.is_some()) {
         let name = &description.ends(tunnel)[end].name.value;
         let why = format!("{name} would reopen several pairs over the dead IKE SA, and keep it while packets ask for them");
-        reasons.push(Reason { about: "liveness", taken: true, value: "a dead peer is reopened with the next packet".to_owned(), why });
+        reasons.push(Reason {
+            about: Parameter::Liveness,
+            taken: true,
+            value: "a dead peer is reopened with the next packet".to_owned(),
+            why,
+        });
     }
     let dead = [0, 1].map(|end| {
         tunnel.liveness.map(|_| match opens[end] {

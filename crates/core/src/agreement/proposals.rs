@@ -5,6 +5,7 @@ use crate::algorithm::{Kind, Row, Status, Transform};
 use crate::description::{Description, Pfs, Site, Tunnel};
 use crate::finding::{self as rules, Finding};
 use crate::gateway::{IkeVersion, Proposal};
+use crate::parameter::Parameter;
 use crate::platform::{PfsChoice, PrfChoice, Profile, Sa};
 use crate::source::{Located, Span};
 
@@ -124,7 +125,7 @@ impl<'a> Negotiator<'a> {
                         self.tunnel.aggressive.is_some() && first.is_some_and(|groups| groups != proposal.value.of(Kind::KeyExchange));
                     other.then(|| "aggressive mode has one group for all proposals".to_owned())
                 });
-                self.weigh("ike", &proposal, obstacle, offer.ike_preset, &mut agreed);
+                self.weigh(Parameter::IkeProposals, &proposal, obstacle, offer.ike_preset, &mut agreed);
             }
         }
         if agreed.is_empty() {
@@ -144,7 +145,7 @@ impl<'a> Negotiator<'a> {
             }
             for proposal in self.alternatives(proposal, Sa::Esp) {
                 let obstacle = self.obstacle(&rows_of(&proposal.value), Sa::Esp);
-                self.weigh("esp", &proposal, obstacle, offer.esp_preset, &mut agreed);
+                self.weigh(Parameter::EspProposals, &proposal, obstacle, offer.esp_preset, &mut agreed);
             }
         }
         if agreed.is_empty() {
@@ -185,7 +186,7 @@ impl<'a> Negotiator<'a> {
     /// Takes or drops a proposal and notes the reason.
     fn weigh(
         &mut self,
-        about: &'static str,
+        about: Parameter,
         proposal: &Located<Proposal>,
         obstacle: Option<String>,
         preset: bool,

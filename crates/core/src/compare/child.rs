@@ -12,6 +12,7 @@ use crate::duration::duration_words;
 use crate::effort::steps;
 use crate::fits::proposals::{agreeable, differing};
 use crate::gateway::{Child, Dscp, IkeVersion, Mode, Proposal, ReadAt, Setting, alternatives, listed};
+use crate::parameter::Parameter;
 
 impl Comparing<'_> {
     pub(super) fn children(&mut self) {
@@ -31,11 +32,12 @@ impl Comparing<'_> {
         pairs.sort_by_key(|(one, _)| places.get(&std::ptr::from_ref(*one)).copied());
         for (one, other) in pairs {
             self.child = several.then(|| one.name.clone());
+            self.children = [one, other].map(|child| Some(child.name.clone()));
             self.child(one, other);
         }
         ours.into_iter().for_each(|child| self.unmatched(0, child));
         theirs.into_iter().for_each(|child| self.unmatched(1, child));
-        self.child = None;
+        (self.child, self.children) = (None, [None, None]);
     }
 
     /// A Child SA that the other end does not have.
@@ -45,7 +47,8 @@ impl Comparing<'_> {
         values[end] = self.sides[end].shown(&child.local, pair_words(child, turned));
         let verdict = Assessment::fatal("What it is for does not cross: TS_UNACCEPTABLE.", "Add it at the other end, or remove it here.");
         self.child = Some(child.name.clone());
-        self.add("what may cross", values, verdict);
+        self.children = [0, 1].map(|at| (at == end).then(|| child.name.clone()));
+        self.add(Parameter::Selectors, values, verdict);
     }
 
     fn child(&mut self, one: &Child, other: &Child) {
@@ -53,7 +56,7 @@ impl Comparing<'_> {
         let version = self.sides[0].connection.version();
         let names = self.names().map(str::to_owned);
         self.two(
-            "ESP proposals",
+            Parameter::EspProposals,
             [&one.esp, &other.esp],
             |list| offers::words(&list.iter().map(Proposal::protection).collect::<Vec<_>>()),
             |a, b| {
@@ -65,7 +68,7 @@ impl Comparing<'_> {
         );
         self.pfs(one, other, version);
         let words = |mode: &Mode| mode.words().to_owned();
-        self.two("mode of ESP", [&one.mode, &other.mode], words, |a, b| {
+        self.two(Parameter::EspMode, [&one.mode, &other.mode], words, |a, b| {
             Assessment::unless(a == b, || {
                 Assessment::fatal(
                     "Transport mode is not granted, or not asked for: no ESP SA, or none that carries anything.",
@@ -78,23 +81,23 @@ impl Comparing<'_> {
             Dscp::Both => "copied both ways".to_owned(),
             Dscp::Never => "not copied".to_owned(),
         };
-        self.two("DSCP", [&one.dscp, &other.dscp], words, |a, b| {
+        self.two(Parameter::Dscp, [&one.dscp, &other.dscp], words, |a, b| {
             Assessment::unless(a == b, || Assessment::compatible("Each end has its own way; what the path sees differs by direction."))
         });
         let words = |protocol: &Option<u8>| protocol.map_or("any".to_owned(), |number| format!("IP protocol {number}"));
-        self.two("protocol", [&one.protocol, &other.protocol], words, |a, b| {
+        self.two(Parameter::Protocol, [&one.protocol, &other.protocol], words, |a, b| {
             Assessment::unless(a == b, || {
                 Assessment::fatal("The selectors do not fit: TS_UNACCEPTABLE.", "Limit both ends to the same protocol, or none.")
             })
         });
         self.two(
-            "lifetime of ESP",
+            Parameter::EspLifetime,
             [&one.lifetime, &other.lifetime],
             |life| duration_words(life.hard),
             |a, b| Assessment::unless(a.hard == b.hard, || Assessment::compatible(lifetimes(version))),
         );
         let numbers = |child: &Child| placed(child, &child.sequence_numbers).map(|_| child.clone());
-        self.two("sequence numbers", [&numbers(one), &numbers(other)], Child::sequence_numbers_words, |a, b| {
+        self.two(Parameter::SequenceNumbers, [&numbers(one), &numbers(other)], Child::sequence_numbers_words, |a, b| {
             let fits = differing(&a.sequence_numbers(), &b.sequence_numbers()).is_empty();
             Assessment::unless(a.sequence_numbers() == b.sequence_numbers(), || match fits {
                 true => Assessment::compatible("They take what both have."),
@@ -102,7 +105,7 @@ impl Comparing<'_> {
             })
         });
         self.two(
-            "replay window",
+            Parameter::ReplayWindow,
             [&one.replay_window, &other.replay_window],
             |packets| format!("{packets} packets"),
             |a, b| Assessment::unless(a == b, || Assessment::compatible("Each end has its own for what arrives.")),
@@ -110,11 +113,17 @@ impl Comparing<'_> {
     }
 
     /// A setting of a Child SA at both ends.
-    fn two<T>(&mut self, name: &str, settings: [&Setting<T>; 2], words: impl Fn(&T) -> String, judge: impl FnOnce(&T, &T) -> Assessment) {
+    fn two<T>(
+        &mut self,
+        parameter: Parameter,
+        settings: [&Setting<T>; 2],
+        words: impl Fn(&T) -> String,
+        judge: impl FnOnce(&T, &T) -> Assessment,
+    ) {
         let [left, right] = self.sides;
         let values = [left.shown(settings[0], words(&settings[0].value)), right.shown(settings[1], words(&settings[1].value))];
         let verdict = judge(&settings[0].value, &settings[1].value);
-        self.add(name, values, verdict);
+        self.add(parameter, values, verdict);
     }
 
     fn selectors(&mut self, one: &Child, other: &Child) {
@@ -158,7 +167,7 @@ impl Comparing<'_> {
                 "Write the same networks, with the same lengths, at both ends.",
             )
         });
-        self.add("what may cross", values, verdict);
+        self.add(Parameter::Selectors, values, verdict);
     }
 
     /// In IKEv2 the first Child SA comes without a group of its own (RFC 7296 section 1.2), so that it shows later.
@@ -175,7 +184,7 @@ impl Comparing<'_> {
             groups.join("\n")
         };
         let rekey = duration_words(one.lifetime.value.soft().min(other.lifetime.value.soft()));
-        self.two("PFS", [&placed(one, &one.pfs), &placed(other, &other.pfs)], words, |a, b| {
+        self.two(Parameter::Pfs, [&placed(one, &one.pfs), &placed(other, &other.pfs)], words, |a, b| {
             let fits = agreeable(&first_exchange(a), &first_exchange(b));
             let shares = |(i, j): &(usize, usize)| !differing(&a[*i], &b[*j]).contains(&Kind::KeyExchange);
             // Without a common proposal there is no SA that could be rekeyed.

@@ -3,7 +3,9 @@
 use super::offers;
 use super::{Assessment, ComparedEnd, Comparing, plain};
 use crate::duration::duration_words;
+use crate::fits::keys::{KeyFit, key_fit};
 use crate::gateway::{Connection, Encapsulation, Endpoint, Exchange, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private};
+use crate::parameter::Parameter;
 
 impl Comparing<'_> {
     pub(super) fn connection(&mut self) {
@@ -19,7 +21,7 @@ impl Comparing<'_> {
     fn exchange(&mut self) {
         let words = |version: &IkeVersion| version.words().to_owned();
         self.each(
-            "key exchange",
+            Parameter::KeyExchange,
             |c| c.ike().exchange.clone().map(Exchange::version),
             words,
             |one, other| {
@@ -37,7 +39,7 @@ impl Comparing<'_> {
                 Some(place) => Setting::stated(c.ike().exchange.value, place.clone()),
                 None => Setting::default_of(c.ike().exchange.value),
             };
-            self.each("mode of the exchange", placed, words, |one, other| {
+            self.each(Parameter::ExchangeMode, placed, words, |one, other| {
                 Assessment::unless(one == other, || {
                     Assessment::fatal("The first message is refused: no IKE SA.", "Choose main mode at both ends, if both can.")
                 })
@@ -46,8 +48,7 @@ impl Comparing<'_> {
     }
 
     fn addresses(&mut self) {
-        let names = self.about("address");
-        self.mutual(names, [|c| &c.local, |c| &c.remote], ToString::to_string, |one, other| {
+        self.mutual(Parameter::Address, [|c| &c.local, |c| &c.remote], ToString::to_string, |one, other| {
             Assessment::unless(one == other, || match (one, other) {
                 (Endpoint::At(first), Endpoint::At(second)) => {
                     if is_private(*first) != is_private(*second) {
@@ -74,9 +75,8 @@ impl Comparing<'_> {
     }
 
     fn identities(&mut self) {
-        let names = self.about("identity");
         let version = self.sides[0].connection.version();
-        self.mutual(names, [|c| &c.ike().local_identity, |c| &c.ike().remote_identity], Identity::words, |one, other| {
+        self.mutual(Parameter::Identity, [|c| &c.ike().local_identity, |c| &c.ike().remote_identity], Identity::words, |one, other| {
             Assessment::unless(one == other, || {
                 if [one, other].contains(&&Identity::Anybody) {
                     return Assessment::compatible(
@@ -101,9 +101,8 @@ impl Comparing<'_> {
     }
 
     fn authentication(&mut self) {
-        let names = self.about("authentication");
         self.mutual(
-            names,
+            Parameter::Authentication,
             [|c| &c.ike().local_method, |c| &c.ike().remote_method],
             |method: &Method| method.words().to_owned(),
             |one, other| {
@@ -135,7 +134,7 @@ impl Comparing<'_> {
                     "Add the secret for both identities of the connection.",
                 ),
             });
-            self.add("shared secret", [plain(words(0)), plain(words(1))], verdict);
+            self.add(Parameter::SharedSecret, [plain(words(0)), plain(words(1))], verdict);
         }
         match self.crossed {
             true => self.keys(),
@@ -159,14 +158,17 @@ impl Comparing<'_> {
         };
         let (now, wanted) = (of(&stands), of(&should));
         let words = |same: bool| if same { "the same" } else { "another, or none" };
-        for (name, same) in [("own key", now.0 == wanted.0), ("what the peer is believed by", (now.1, now.2) == (wanted.1, wanted.2))] {
+        for (what, name, same) in [
+            (Parameter::Key, "own key", now.0 == wanted.0),
+            (Parameter::Belief, Parameter::Belief.words(), (now.1, now.2) == (wanted.1, wanted.2)),
+        ] {
             let verdict = Assessment::unless(same, || {
                 Assessment::fatal(
                     "One end does not believe the other: AUTHENTICATION_FAILED.",
                     "Install the keys and certificates of the description anew.",
                 )
             });
-            self.add(name, [plain(words(same)), plain("as described")], verdict);
+            self.add_of((what, None, name.to_owned()), [plain(words(same)), plain("as described")], verdict);
         }
     }
 
@@ -174,18 +176,11 @@ impl Comparing<'_> {
     fn keys(&mut self) {
         for (signer, checker) in [(0, 1), (1, 0)] {
             let [from, by] = [signer, checker].map(|end| self.sides[end]);
-            let (signs, believes) = match from.connection.ike().local_method.value {
-                Method::SharedSecret => continue,
-                Method::PublicKey => {
-                    let (signs, expects) = (from.reading.gateway.own_key(from.connection), by.reading.gateway.pinned_key(by.connection));
-                    (signs.is_some(), signs.is_some() && signs == expects)
-                }
-                Method::Certificate => {
-                    let own = from.reading.gateway.own_certificate(from.connection);
-                    let issued = own.is_some_and(|own| by.reading.gateway.authorities.iter().any(|issuer| own.issued_by(issuer)));
-                    (own.is_some(), issued)
-                }
-            };
+            if from.connection.ike().local_method.value == Method::SharedSecret {
+                continue;
+            }
+            let fit = key_fit((from.reading.gateway, from.connection), (by.reading.gateway, by.connection));
+            let (signs, believes) = (!matches!(fit, KeyFit::NoKey | KeyFit::NoCertificate), fit == KeyFit::Believed);
             let mut values = [plain(""), plain("")];
             values[signer] = plain(if signs { "there" } else { "not there" });
             values[checker] = plain(if believes { "believed" } else { "not believed" });
@@ -199,7 +194,7 @@ impl Comparing<'_> {
                     "Give each end the public key of the other, or the certificate of the authority that issued the other's.",
                 )
             });
-            self.add(format!("key of {}", from.reading.name), values, verdict);
+            self.add_of((Parameter::Key, Some(signer), format!("key of {}", from.reading.name)), values, verdict);
         }
     }
 
@@ -207,7 +202,7 @@ impl Comparing<'_> {
         let names = self.names().map(str::to_owned);
         let words = |list: &Vec<Proposal>| offers::words(list);
         self.each(
-            "IKE proposals",
+            Parameter::IkeProposals,
             |c| c.ike().proposals.clone(),
             words,
             |one, other| {
@@ -219,14 +214,14 @@ impl Comparing<'_> {
     fn times(&mut self) {
         let version = self.sides[0].connection.version();
         self.each(
-            "lifetime of the IKE SA",
+            Parameter::IkeLifetime,
             |c| c.ike().lifetime.clone(),
             |life| duration_words(life.hard),
             |one, other| Assessment::unless(one == other, || Assessment::compatible(lifetimes(version))),
         );
         let words = |interval: &Option<std::time::Duration>| interval.map_or("off".to_owned(), duration_words);
         self.each(
-            "liveness",
+            Parameter::Liveness,
             |c| c.ike().liveness.clone(),
             words,
             |one, other| Assessment::unless(one == other, || Assessment::compatible("Each end watches its peer for itself.")),
@@ -237,7 +232,7 @@ impl Comparing<'_> {
             Encapsulation::Off => "never".to_owned(),
         };
         self.each(
-            "ESP in UDP",
+            Parameter::Encapsulation,
             |c| c.encapsulation.clone(),
             words,
             |one, other| {
@@ -256,7 +251,7 @@ impl Comparing<'_> {
         let opens = |c: &Connection| c.children.first().map_or(Setting::default_of(Opening::WAIT), |child| child.opening.clone());
         let words = |opening: &Opening| opening.words().to_owned();
         let crossed = self.crossed;
-        self.each("opens", opens, words, |one, other| match (one, other) {
+        self.each(Parameter::Opening, opens, words, |one, other| match (one, other) {
             (one, other) if crossed && !one.opens() && !other.opens() => {
                 Assessment::compatible("Neither end opens the tunnel: it stays down until somebody does by hand.")
             }

@@ -5,6 +5,7 @@
 
 mod child;
 mod connection;
+mod judge;
 mod offers;
 mod passage;
 
@@ -12,6 +13,8 @@ use std::borrow::Cow;
 
 use crate::gateway::{Connection, Gateway, Origin, Setting, Tree};
 use crate::pairing::{Pairing, best};
+use crate::parameter::Parameter;
+use crate::rehearse::Actor;
 use crate::secrecy::COVERED;
 use crate::secret::Secret;
 use crate::source::Place;
@@ -77,11 +80,17 @@ pub struct Shown {
 
 /// A parameter at both ends.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Parameter {
-    /// Its name.
+pub struct ComparedParameter {
+    /// Which one.
+    pub parameter: Parameter,
+    /// The end that it is of, where each has one of its own that the other one must know.
+    pub of: Option<usize>,
+    /// In words, with the name of that end.
     pub name: String,
     /// The Child SA that it is of, where there are several.
     pub child: Option<String>,
+    /// The Child SAs that are compared, as each end calls its own.
+    pub(crate) children: [Option<String>; 2],
     /// The two values, as each end has them.
     pub values: [Shown; 2],
     /// How grave the difference is.
@@ -94,21 +103,21 @@ pub struct Parameter {
 
 /// Two connections that belong together.
 #[derive(Clone, Debug)]
-pub struct Compared {
+pub struct ComparedPair {
     /// Their names, each in its own files.
     pub names: [String; 2],
     /// The parameters, the gravest first.
-    pub parameters: Vec<Parameter>,
+    pub parameters: Vec<ComparedParameter>,
 }
 
-impl Compared {
+impl ComparedPair {
     /// The parameters, each with the Child SAs that it is of: what is so in several of them stands once, with the places
     /// of the first.
-    pub fn told(&self) -> Vec<(&Parameter, Vec<&str>)> {
-        let values = |parameter: &Parameter| parameter.values.each_ref().map(|shown| shown.value.clone());
-        let mut told: Vec<(&Parameter, Vec<&str>)> = Vec::new();
+    pub fn told(&self) -> Vec<(&ComparedParameter, Vec<&str>)> {
+        let values = |parameter: &ComparedParameter| parameter.values.each_ref().map(|shown| shown.value.clone());
+        let mut told: Vec<(&ComparedParameter, Vec<&str>)> = Vec::new();
         for parameter in &self.parameters {
-            let same = |known: &&mut (&Parameter, Vec<&str>)| {
+            let same = |known: &&mut (&ComparedParameter, Vec<&str>)| {
                 known.0.name == parameter.name && parameter.child.is_some() && values(known.0) == values(parameter)
             };
             let child = parameter.child.as_deref();
@@ -125,7 +134,7 @@ impl Compared {
 #[derive(Clone, Debug, Default)]
 pub struct Comparison {
     /// Connections that belong together.
-    pub pairs: Vec<Compared>,
+    pub pairs: Vec<ComparedPair>,
     /// Names of connections that have no counterpart, at each end.
     pub alone: [Vec<String>; 2],
 }
@@ -137,9 +146,13 @@ impl Comparison {
     }
 }
 
-/// Holds two ends of tunnels against each other.
-pub fn compare_ends(left: ReadGateway<'_>, right: ReadGateway<'_>) -> Comparison {
-    compare(left, right, true)
+/// Holds two ends of tunnels against each other. What the negotiation decides is fatal where it fails for that, or carries something
+/// else than both say.
+pub fn compare_ends(left: Actor<'_>, right: Actor<'_>) -> Comparison {
+    let actors = [left, right];
+    let mut comparison = compare(left.reading, right.reading, true);
+    judge::judge(actors, &mut comparison);
+    comparison
 }
 
 /// Holds the same end against itself: as it stands, and as it should.
@@ -174,7 +187,9 @@ struct Comparing<'a> {
     crossed: bool,
     /// The Child SA that the parameters are of, where there are several.
     child: Option<String>,
-    list: Vec<Parameter>,
+    /// The Child SAs that are compared, as each end calls its own.
+    children: [Option<String>; 2],
+    list: Vec<ComparedParameter>,
 }
 
 /// What is to be said of two values.
@@ -203,14 +218,14 @@ impl Assessment {
     }
 }
 
-fn pair(sides: [ComparedEnd<'_>; 2], crossed: bool) -> Compared {
-    let mut table = Comparing { sides, crossed, child: None, list: Vec::new() };
+fn pair(sides: [ComparedEnd<'_>; 2], crossed: bool) -> ComparedPair {
+    let mut table = Comparing { sides, crossed, child: None, children: [None, None], list: Vec::new() };
     table.connection();
     table.children();
     table.passage();
     let mut parameters = table.list;
     parameters.sort_by_key(|parameter| parameter.gravity);
-    Compared { names: sides.map(|side| side.connection.name.clone()), parameters }
+    ComparedPair { names: sides.map(|side| side.connection.name.clone()), parameters }
 }
 
 impl ComparedEnd<'_> {
@@ -232,15 +247,21 @@ fn plain(value: impl Into<String>) -> Shown {
 }
 
 impl Comparing<'_> {
-    fn add(&mut self, name: impl Into<String>, values: [Shown; 2], verdict: Assessment) {
+    fn add(&mut self, parameter: Parameter, values: [Shown; 2], verdict: Assessment) {
+        self.add_of((parameter, None, parameter.words().to_owned()), values, verdict);
+    }
+
+    /// Adds one of an end, with its name.
+    fn add_of(&mut self, (parameter, of, name): (Parameter, Option<usize>, String), values: [Shown; 2], verdict: Assessment) {
         let Assessment { gravity, practice, remedy } = verdict;
-        self.list.push(Parameter { name: name.into(), child: self.child.clone(), values, gravity, practice, remedy });
+        let (child, children) = (self.child.clone(), self.children.clone());
+        self.list.push(ComparedParameter { parameter, of, name, child, children, values, gravity, practice, remedy });
     }
 
     /// A parameter that each end has for itself.
     fn each<T: Clone>(
         &mut self,
-        name: &str,
+        parameter: Parameter,
         of: impl Fn(&Connection) -> Setting<T>,
         words: impl Fn(&T) -> String,
         judge: impl FnOnce(&T, &T) -> Assessment,
@@ -248,27 +269,27 @@ impl Comparing<'_> {
         let settings = self.sides.map(|side| of(side.connection));
         let values = [0, 1].map(|end| self.sides[end].shown(&settings[end], words(&settings[end].value)));
         let verdict = judge(&settings[0].value, &settings[1].value);
-        self.add(name, values, verdict);
+        self.add(parameter, values, verdict);
     }
 
     /// What the first end says of itself, and the second of it; and the other way round. Where the same end is held
     /// against itself, what both say of themselves and of the peer.
     fn mutual<T: Clone>(
         &mut self,
-        names: [String; 2],
+        parameter: Parameter,
         [own, far]: [fn(&Connection) -> &Setting<T>; 2],
         words: impl Fn(&T) -> String,
         judge: impl Fn(&T, &T) -> Assessment,
     ) {
         let [left, right] = self.sides;
+        let names = self.about(parameter.words());
         let second = |of_left: bool| if of_left == self.crossed { far(right.connection) } else { own(right.connection) };
-        for (name, first, second) in [
-            (&names[0], own(left.connection).clone(), second(true).clone()),
-            (&names[1], far(left.connection).clone(), second(false).clone()),
-        ] {
+        for (of, first, second) in
+            [(0, own(left.connection).clone(), second(true).clone()), (1, far(left.connection).clone(), second(false).clone())]
+        {
             let values = [left.shown(&first, words(&first.value)), right.shown(&second, words(&second.value))];
             let verdict = judge(&first.value, &second.value);
-            self.add(name.clone(), values, verdict);
+            self.add_of((parameter, Some(of), names[of].clone()), values, verdict);
         }
     }
 

@@ -6,6 +6,7 @@ use ipnet::IpNet;
 
 use super::{Assessment, ComparedEnd, Comparing, Shown, plain};
 use crate::gateway::{Action, Decider, Encapsulation, Hook, NatTarget, PacketAt, PassedInterface, Traffic, Translation, is_private};
+use crate::parameter::Parameter;
 use crate::source::Place;
 
 impl Comparing<'_> {
@@ -28,7 +29,7 @@ impl Comparing<'_> {
             true => Assessment::equal(),
             false => Assessment::unless(routed[0] == routed[1], || Assessment::compatible("Another style at this end.")),
         };
-        self.add("steered by", values, verdict);
+        self.add(Parameter::Steering, values, verdict);
     }
 
     /// What crosses where the selectors do not say it: what is routed into the tunnel and passes the filter.
@@ -52,7 +53,7 @@ impl Comparing<'_> {
                 "Route the same networks into the tunnel at both ends, and let the filter pass them.",
             )
         });
-        self.add("what crosses", values, verdict);
+        self.add(Parameter::Crossing, values, verdict);
     }
 
     /// Whether traffic between the networks keeps its addresses.
@@ -77,7 +78,7 @@ impl Comparing<'_> {
                 ))
             }
         };
-        self.add("exemption from NAT", values, verdict);
+        self.add(Parameter::Exemption, values, verdict);
     }
 
     /// Whether what makes and carries the SAs gets in, at each end that has a filter.
@@ -110,12 +111,12 @@ impl Comparing<'_> {
         } else {
             Assessment::unless(self.crossed || values[0].value == values[1].value, || Assessment::compatible("Something else gets in."))
         };
-        self.add("let in from the peer", values, verdict);
+        self.add(Parameter::Entrance, values, verdict);
     }
 
     /// Both directions, at each end that has a filter for the tunnel.
     fn filter(&mut self) {
-        for (direction, leaving) in [("outbound filter", true), ("inbound filter", false)] {
+        for (direction, leaving) in [(Parameter::OutboundFilter, true), (Parameter::InboundFilter, false)] {
             let found = self.sides.map(|side| passes(&side, leaving));
             if found.iter().all(Option::is_none) {
                 continue;

@@ -1,4 +1,5 @@
 //! Whether two ends fit: the one judge that comparing, rehearsing, holding and adopting ask.
 
+pub(crate) mod keys;
 pub(crate) mod proposals;
 pub(crate) mod selectors;

@@ -3,8 +3,9 @@
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
-use super::{Actor, Cure, Play, Stage};
+use super::{Actor, Cause, Cure, Play, Stage};
 use crate::gateway::{Connection, Endpoint, Traffic, is_private};
+use crate::parameter::Parameter;
 use crate::platform::Line;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -36,6 +37,14 @@ impl<'a> Listeners<'a> {
         let takes = |connection: &&&Connection| from.is_none_or(|from| connection.remote.value.takes(from) != Some(false));
         named.into_iter().chain(&self.open).filter(at).filter(takes).copied().collect()
     }
+}
+
+/// Why a first message leaves nowhere, or is heard by nobody.
+pub(super) struct Unheard {
+    cause: Cause,
+    reason: String,
+    told: [Option<Line>; 2],
+    cures: Vec<Cure>,
 }
 
 /// Addresses as they are known of an end, or as the two ends' files agree on them.
@@ -74,7 +83,7 @@ impl<'a> Play<'a> {
     }
 
     /// Why the first message leaves nowhere or is heard by nobody, if so: the step is the message that is lost.
-    pub(super) fn unheard(&mut self) -> Option<(String, [Option<Line>; 2], Vec<Cure>)> {
+    pub(super) fn unheard(&mut self) -> Option<Unheard> {
         let (initiator, responder) = (self.initiator, self.responder());
         let (here, there) = (self.places(initiator), self.places(responder));
         let initiating = self.initiating();
@@ -82,19 +91,21 @@ impl<'a> Play<'a> {
             && *said != own
         {
             let reason = format!("{} says that it is at {said}, which none of its interfaces has.", self.name(initiator));
-            return Some((reason, [None, None], vec![self.cure(initiator, &initiating.local, format!("write {own}"))]));
+            let cures = vec![self.cure(initiator, &initiating.local, format!("write {own}"))];
+            return Some(Unheard { cause: Parameter::Address.of(initiator), reason, told: [None, None], cures });
         }
         match (initiating.remote.value.first(), there.reached) {
             (Endpoint::Anywhere | Endpoint::Within(_), _) => {
                 let reason = format!("{} is not told where its peer is, so that it can only answer.", self.name(initiator));
                 let address = there.reached.map_or("its address".to_owned(), |address| address.to_string());
-                return Some((reason, [None, None], vec![self.cure(initiator, &initiating.remote, format!("write {address}"))]));
+                let cures = vec![self.cure(initiator, &initiating.remote, format!("write {address}"))];
+                return Some(Unheard { cause: Parameter::Address.of(responder), reason, told: [None, None], cures });
             }
             (Endpoint::At(wanted), Some(reached)) if *wanted != reached => {
                 let reason =
                     format!("{} sends to {wanted}, where {} is not: that is at {reached}.", self.name(initiator), self.name(responder));
-                let cure = self.cure(initiator, &initiating.remote, format!("write {reached}"));
-                return Some((reason, [Some(Line::Unanswered), None], vec![cure]));
+                let cures = vec![self.cure(initiator, &initiating.remote, format!("write {reached}"))];
+                return Some(Unheard { cause: Parameter::Address.of(responder), reason, told: [Some(Line::Unanswered), None], cures });
             }
             _ => {}
         }
@@ -102,15 +113,15 @@ impl<'a> Play<'a> {
         let (from, to) = (here.reached?, there.own?);
         let place = gateway.admits(from.into(), to.into(), &Traffic::Udp(vec![500])).stopped().map(Option::<&_>::cloned)?;
         let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(responder));
-        let cure = self.cure_at(responder, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"));
-        Some((reason, [Some(Line::Unanswered), None], vec![cure]))
+        let cures = vec![self.cure_at(responder, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"))];
+        Some(Unheard { cause: Parameter::Entrance.of(responder), reason, told: [Some(Line::Unanswered), None], cures })
     }
 
     /// Tells that nobody answers, if so.
-    pub(super) fn silence(&mut self, unheard: Option<(String, [Option<Line>; 2], Vec<Cure>)>) -> bool {
+    pub(super) fn silence(&mut self, unheard: Option<Unheard>) -> bool {
         match unheard {
-            Some((reason, told, cures)) => {
-                self.fail(Stage::Answer, reason, told, cures);
+            Some(Unheard { cause, reason, told, cures }) => {
+                self.fail((Stage::Answer, vec![cause]), reason, told, cures);
                 true
             }
             None => false,

@@ -19,6 +19,7 @@ use crate::algorithm::Transform;
 use crate::compare::ReadGateway;
 use crate::gateway::{Child, Connection, Endpoint, IkeVersion, Setting};
 use crate::pairing::Pairing;
+use crate::parameter::Parameter;
 use crate::platform::{Behaviour, Line};
 use crate::source::Place;
 
@@ -101,6 +102,30 @@ pub struct Cure {
     pub what: String,
 }
 
+/// A parameter that a negotiation fails for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Cause {
+    /// Which one.
+    pub parameter: Parameter,
+    /// The end whose value it is, where each has one of its own that the other one must know.
+    pub of: Option<usize>,
+    /// The Child SAs that it is of, as each end calls its own.
+    pub children: [Option<String>; 2],
+}
+
+impl From<Parameter> for Cause {
+    fn from(parameter: Parameter) -> Cause {
+        Cause { parameter, of: None, children: [None, None] }
+    }
+}
+
+impl Parameter {
+    /// That of an end.
+    pub(crate) fn of(self, end: usize) -> Cause {
+        Cause { of: Some(end), ..Cause::from(self) }
+    }
+}
+
 /// Where and why a negotiation fails.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RehearsalFailure {
@@ -114,6 +139,8 @@ pub struct RehearsalFailure {
     pub notify: Option<Notify>,
     /// What it looks like.
     pub practice: &'static str,
+    /// Which parameters do not fit.
+    pub causes: Vec<Cause>,
     /// Why.
     pub reason: String,
     /// What each end's daemon logs, in its own words.
@@ -177,8 +204,8 @@ pub fn rehearse(actors: [Actor<'_>; 2], initiator: Option<usize>) -> Rehearsals 
 }
 
 /// The same for somebody who asks only how far it comes and why no further: what the messages say is left out.
-pub fn outcome_only(actors: [Actor<'_>; 2]) -> Rehearsals {
-    negotiate(actors, None, false)
+pub fn outcome_only(actors: [Actor<'_>; 2], initiator: Option<usize>) -> Rehearsals {
+    negotiate(actors, initiator, false)
 }
 
 fn negotiate(actors: [Actor<'_>; 2], initiator: Option<usize>, read: bool) -> Rehearsals {
@@ -288,8 +315,14 @@ impl<'a> Play<'a> {
         Cure { end, place: place.cloned(), spelling, what: what.into() }
     }
 
-    /// A failure; `told` is what the two daemons write into their logs: the initiator, and the responder.
-    fn fail(&mut self, stage: Stage, reason: impl Into<String>, told: [Option<Line>; 2], cures: Vec<Cure>) -> &mut RehearsalFailure {
+    /// A failure, and what does not fit; `told` is what the two daemons write into their logs: the initiator, and the responder.
+    fn fail(
+        &mut self,
+        (stage, causes): (Stage, Vec<Cause>),
+        reason: impl Into<String>,
+        told: [Option<Line>; 2],
+        cures: Vec<Cure>,
+    ) -> &mut RehearsalFailure {
         let mut logs = [None, None];
         let version = self.initiating().version();
         for (end, line) in [(self.initiator, told[0]), (self.responder(), told[1])] {
@@ -303,6 +336,7 @@ impl<'a> Play<'a> {
             child: None,
             step,
             notify,
+            causes,
             reason: reason.into(),
             logs,
             cures,
@@ -314,4 +348,14 @@ impl<'a> Play<'a> {
 /// What a Child SA is called where it is shown.
 fn child_name(child: &Child) -> Option<String> {
     Some(child.name.clone())
+}
+
+impl Play<'_> {
+    /// A parameter of Child SAs: the one that is asked for, and the one that was to answer it.
+    fn of_children(&self, parameter: Parameter, asked: &Child, own: Option<&Child>) -> Cause {
+        let mut children = [None, None];
+        children[self.initiator] = child_name(asked);
+        children[self.responder()] = own.and_then(child_name);
+        Cause { children, ..parameter.into() }
+    }
 }

@@ -1,9 +1,18 @@
 //! Who believes whom.
 
-use super::{Cure, Play, Stage};
+use super::{Cause, Cure, Play, Stage};
+use crate::fits::keys::{KeyFit, key_fit};
 use crate::gateway::{Connection, Identity, Method, Origin};
+use crate::parameter::Parameter;
 use crate::platform::{AskedIdentity, ByCertificate, Line, OWN_ADDRESS, SecretFor, UnsaidIdentity};
 use crate::secret::Secret;
+
+/// Why an end is not believed, and what to do.
+pub(super) struct Disbelief {
+    pub(super) cause: Cause,
+    pub(super) reason: String,
+    pub(super) cures: Vec<Cure>,
+}
 
 impl<'a> Play<'a> {
     /// Whether an end has what it proves itself with; where not, it ends here.
@@ -18,14 +27,14 @@ impl<'a> Play<'a> {
                     Cure { end, place: None, spelling: None, what: format!("add a secret for {ids}") },
                     self.cure(end, &connection.ike().local_identity, "or name the identities that a secret is for"),
                 ];
-                self.fail(Stage::Authentication, reason, self.told(end, Line::NoSecret), cures);
+                self.fail((Stage::Authentication, vec![Parameter::SharedSecret.into()]), reason, self.told(end, Line::NoSecret), cures);
                 false
             }
             Method::PublicKey if gateway.own_key(connection).is_none() => {
                 let own = connection.ike().local_identity.value.words();
                 let reason = format!("{} has no key for {own}.", self.name(end));
                 let cures = vec![self.cure(end, &connection.ike().local_identity, "name an identity that there is a key for")];
-                self.fail(Stage::Authentication, reason, self.told(end, Line::NoKey), cures);
+                self.fail((Stage::Authentication, vec![Parameter::Key.of(end)]), reason, self.told(end, Line::NoKey), cures);
                 false
             }
             _ => true,
@@ -97,8 +106,8 @@ impl<'a> Play<'a> {
         if end == self.initiator { [Some(line), None] } else { [None, Some(line)] }
     }
 
-    /// Why an end is not believed by the other one, each with the connection that it uses; and what to do.
-    pub(super) fn disbelief(&self, end: usize, shows: &Connection, judges: &Connection) -> Option<(String, Vec<Cure>)> {
+    /// Why an end is not believed by the other one, each with the connection that it uses.
+    pub(super) fn disbelief(&self, end: usize, shows: &Connection, judges: &Connection) -> Option<Disbelief> {
         let other = 1 - end;
         let [shower, judge] = [end, other].map(|at| self.actors[at].reading.gateway);
         let names = [self.name(end), self.name(other)];
@@ -113,7 +122,8 @@ impl<'a> Play<'a> {
                 self.cure(other, &judges.ike().remote_identity, format!("write {is}")),
                 self.cure(end, &shows.ike().local_identity, format!("or write {wants}")),
             ];
-            return Some((format!("{} says that it is {is}, {} expects {wants}.", names[0], names[1]), cures));
+            let reason = format!("{} says that it is {is}, {} expects {wants}.", names[0], names[1]);
+            return Some(Disbelief { cause: Parameter::Identity.of(end), reason, cures });
         }
         if shows.ike().local_method != judges.ike().remote_method {
             let (has, wants) = (shows.ike().local_method.value.words(), judges.ike().remote_method.value.words());
@@ -121,7 +131,8 @@ impl<'a> Play<'a> {
                 self.cure(other, &judges.ike().remote_method, format!("expect {has}")),
                 self.cure(end, &shows.ike().local_method, format!("or use {wants}")),
             ];
-            return Some((format!("{} proves itself with {has}, {} wants {wants}.", names[0], names[1]), cures));
+            let reason = format!("{} proves itself with {has}, {} wants {wants}.", names[0], names[1]);
+            return Some(Disbelief { cause: Parameter::Authentication.of(end), reason, cures });
         }
         let at = |end: usize, what: &str| Cure { end, place: None, spelling: None, what: what.to_owned() };
         match shows.ike().local_method.value {
@@ -132,30 +143,33 @@ impl<'a> Play<'a> {
                     [_, None] => format!("{} has no secret for the two identities.", names[1]),
                     _ => "The secrets of the two ends are not the same bytes.".to_owned(),
                 };
-                Some((reason, vec![at(end, "put the same bytes on both ends"), at(other, "put the same bytes on both ends")]))
+                let cures = vec![at(end, "put the same bytes on both ends"), at(other, "put the same bytes on both ends")];
+                Some(Disbelief { cause: Parameter::SharedSecret.into(), reason, cures })
             }
             Method::PublicKey => {
-                let (signs, expects) = (shower.own_key(shows), judge.pinned_key(judges));
-                let fits = signs.is_some() && signs == expects;
+                let fits = key_fit((shower, shows), (judge, judges)) == KeyFit::Believed;
                 let reason = format!("{} does not have the public key that {} signs with.", names[1], names[0]);
-                (!fits).then(|| (reason, vec![at(other, &format!("give it the public key of {}", names[0]))]))
+                let cures = || vec![at(other, &format!("give it the public key of {}", names[0]))];
+                (!fits).then(|| Disbelief { cause: Parameter::Key.of(end), reason, cures: cures() })
             }
             Method::Certificate => {
                 if judges.ike().remote_identity.value == Identity::Anybody && self.behaviour(other).by_certificate == ByCertificate::Named {
                     let reason = format!("{} does not say who its peer is, and takes nobody's certificate then.", names[1]);
-                    let wants = format!("write {}", shown.words());
-                    return Some((reason, vec![self.cure(other, &judges.ike().remote_identity, wants)]));
+                    let cures = vec![self.cure(other, &judges.ike().remote_identity, format!("write {}", shown.words()))];
+                    return Some(Disbelief { cause: Parameter::Identity.of(end), reason, cures });
                 }
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
                 if !named && !own.names(&shows.ike().local_identity.value) {
                     let is = shows.ike().local_identity.value.words();
                     let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
-                    return Some((format!("The certificate of {} does not name {is}.", names[0]), cures));
+                    let reason = format!("The certificate of {} does not name {is}.", names[0]);
+                    return Some(Disbelief { cause: Parameter::Key.of(end), reason, cures });
                 }
-                let known = judge.authorities.iter().any(|issuer| own.issued_by(issuer));
+                let unknown = key_fit((shower, shows), (judge, judges)) == KeyFit::NotIssued;
                 let reason = format!("{} has no authority that issued the certificate of {}.", names[1], names[0]);
-                (!known).then(|| (reason, vec![at(other, "install the certificate of the authority that issued the peer's")]))
+                let cures = || vec![at(other, "install the certificate of the authority that issued the peer's")];
+                unknown.then(|| Disbelief { cause: Parameter::Key.of(end), reason, cures: cures() })
             }
         }
     }

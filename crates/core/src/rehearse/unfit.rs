@@ -2,11 +2,12 @@
 
 use super::message::{ExchangeType, Notify};
 use super::v2::KeySource;
-use super::{Cure, Play, RehearsalFailure, Stage, child_name};
+use super::{Cause, Cure, Play, RehearsalFailure, Stage, child_name};
 use crate::algorithm::Kind;
 use crate::fits::proposals::{differing, nearest_two};
 use crate::fits::selectors::Wanted;
 use crate::gateway::{Child, Connection, IkeVersion, listed};
+use crate::parameter::Parameter;
 use crate::platform::{Line, ToStrangers};
 
 impl<'a> Play<'a> {
@@ -35,12 +36,16 @@ impl<'a> Play<'a> {
             let from = self.places(initiator).reached.map_or("that address".to_owned(), |address| address.to_string());
             let reason = format!("{} has no connection for a peer at {from}.", self.name(responder));
             let mut cures = Vec::new();
-            if responding.remote.value.address().is_some_and(|at| Some(at) != self.places(initiator).reached) {
+            let mut cause = Parameter::Address.of(responder);
+            let reached = self.places(initiator).reached;
+            if reached.is_some_and(|from| responding.remote.value.takes(from) == Some(false)) {
                 cures.push(self.cure(responder, &responding.remote, format!("write {from}")));
-            } else if let Some(own) = self.places(responder).own {
+                cause = Parameter::Address.of(initiator);
+            } else {
+                let own = self.places(responder).own.map_or("its own address".to_owned(), |own| own.to_string());
                 cures.push(self.cure(responder, &responding.local, format!("write {own}")));
             }
-            self.fail(stage, reason, told, cures);
+            self.fail((stage, vec![cause]), reason, told, cures);
         } else {
             let initiating = self.initiating();
             let (says, wants) = (initiating.ike().exchange.value.words(), responding.ike().exchange.value.words());
@@ -49,7 +54,35 @@ impl<'a> Play<'a> {
                 self.cure(responder, &responding.ike().exchange, format!("say {says}")),
                 self.cure(initiator, &initiating.ike().exchange, format!("or say {wants} here")),
             ];
-            self.fail(stage, reason, told, cures);
+            let versions = [initiating, responding].map(Connection::version);
+            let parameter = if versions[0] == versions[1] { Parameter::ExchangeMode } else { Parameter::KeyExchange };
+            self.fail((stage, vec![parameter.into()]), reason, told, cures);
+        }
+    }
+
+    /// Child SAs of the responder that nobody asks for.
+    pub(super) fn left_over(&mut self, answering: &Connection) {
+        let (initiator, responder) = (self.initiator, self.responder());
+        if !self.rehearsal.failures.is_empty() {
+            return;
+        }
+        for own in &answering.children {
+            if self.rehearsal.opened.iter().any(|opened| opened.names[responder] == own.name) {
+                continue;
+            }
+            let reason = format!(
+                "{} has {} to {} as well; {} does not ask for that.",
+                self.name(responder),
+                listed(&own.local.value),
+                listed(&own.remote.value),
+                self.name(initiator)
+            );
+            let mut children = [None, None];
+            children[responder] = child_name(own);
+            let cause = Cause { children, ..Parameter::Selectors.into() };
+            let cures = vec![self.cure(responder, &own.local, "add it at the other end, or remove it here")];
+            let name = child_name(own);
+            self.fail((Stage::ChildSa, vec![cause]), reason, [None, None], cures).child = name;
         }
     }
 
@@ -62,6 +95,10 @@ impl<'a> Play<'a> {
         let near = near.or_else(|| answering.children.iter().find(|child| Wanted::by_responder(child).shared(&wanted).is_some()));
         let near = near.or(answering.children.first());
         let mut cures = Vec::new();
+        let protocols = near.is_some_and(|own| Wanted { protocol: own.protocol.value, ..wanted.clone() } == Wanted::by_responder(own));
+        let apart =
+            if protocols && near.is_some_and(|own| own.protocol != asked.protocol) { Parameter::Protocol } else { Parameter::Selectors };
+        let cause = self.of_children(apart, asked, near);
         let mut reason = format!(
             "{} asks for {} to {}; {} has nothing for that.",
             self.name(initiator),
@@ -97,9 +134,38 @@ impl<'a> Play<'a> {
                 cures.push(self.cure(initiator, &asked.protocol, "limit both ends to the same protocol, or none"));
             }
         }
-        let failure = self.fail(Stage::ChildSa, reason, told, cures);
+        let failure = self.fail((Stage::ChildSa, vec![cause]), reason, told, cures);
         failure.child = child_name(asked);
         failure
+    }
+
+    /// Selectors that fit, of which the responder's transport mode leaves nothing.
+    pub(super) fn nothing_between_hosts(&mut self, asked: &Child, own: &Child, told: [Option<Line>; 2]) {
+        let responder = self.responder();
+        let reason = format!(
+            "{} has transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left.",
+            self.name(responder)
+        );
+        let (parameter, cure) = match asked.mode == own.mode {
+            true => (Parameter::Selectors, self.cure(responder, &own.local, "name the two gateways alone")),
+            false => (Parameter::EspMode, self.cure(responder, &own.mode, "say tunnel mode")),
+        };
+        let cause = self.of_children(parameter, asked, Some(own));
+        self.fail((Stage::ChildSa, vec![cause]), reason, told, vec![cure]).child = child_name(asked);
+    }
+
+    /// What does not fit where an initiator in transport mode has nothing to ask for, and what to do.
+    pub(super) fn nothing_to_ask(&self, asked: &Child) -> (Cause, Vec<Cure>) {
+        let initiator = self.initiator;
+        let own = self.responding().children.iter().find(|own| Wanted::by_responder(own).shared(&Wanted::by_initiator(asked)).is_some());
+        let own = own.or(self.responding().children.first());
+        match own.is_some_and(|own| own.mode == asked.mode) {
+            true => {
+                let cure = self.cure(initiator, &asked.local, "name the two gateways alone, or say tunnel mode");
+                (self.of_children(Parameter::Selectors, asked, own), vec![cure])
+            }
+            false => (self.of_children(Parameter::EspMode, asked, own), vec![self.cure(initiator, &asked.mode, "say tunnel mode")]),
+        }
     }
 
     /// Modes that do not fit.
@@ -111,7 +177,8 @@ impl<'a> Play<'a> {
             self.cure(responder, &own.mode, format!("say {}", words(asked))),
             self.cure(initiator, &asked.mode, format!("or say {}", words(own))),
         ];
-        self.fail(stage, reason, told, cures).child = child_name(asked);
+        let cause = self.of_children(Parameter::EspMode, asked, Some(own));
+        self.fail((stage, vec![cause]), reason, told, cures).child = child_name(asked);
     }
 
     /// Proposals for ESP that do not fit; `groups`: those for PFS count.
@@ -120,13 +187,16 @@ impl<'a> Play<'a> {
         let mut cures = Vec::new();
         let names = [self.name(initiator), self.name(responder)];
         let plain = self.chosen(responder, &self.esp(initiator, asked, KeySource::OfIke), &self.esp(responder, own, KeySource::OfIke));
+        let mut parameter = Parameter::EspProposals;
         let reason = if !differing(&asked.sequence_numbers(), &own.sequence_numbers()).is_empty() {
+            parameter = Parameter::SequenceNumbers;
             let bits = Child::sequence_numbers_words;
             let place = |child: &Child| child.sequence_numbers.0.clone().or_else(|| child.esp.origin.place().cloned());
             cures.push(self.cure_at(responder, place(own).as_ref(), format!("say {}", bits(asked))));
             cures.push(self.cure_at(initiator, place(asked).as_ref(), format!("or say {}", bits(own))));
             format!("Sequence numbers have {} at {} and {} at {}.", bits(asked), names[0], bits(own), names[1])
         } else if groups && plain.is_some() {
+            parameter = Parameter::Pfs;
             let place = |child: &Child| child.pfs.0.clone().or_else(|| child.esp.origin.place().cloned());
             let words = |end: usize, child: &Child| {
                 let mut all: Vec<_> = self
@@ -146,7 +216,8 @@ impl<'a> Play<'a> {
             cures.push(self.cure(initiator, &asked.esp, "or offer what the other end has"));
             format!("No ESP proposal of the one fits one of the other.{}", nearest_two(names, &asked.esp.value, &own.esp.value))
         };
-        let failure = self.fail(stage, reason, [Some(Line::EspRefused), Some(Line::NoEspProposal)], cures);
+        let cause = self.of_children(parameter, asked, Some(own));
+        let failure = self.fail((stage, vec![cause]), reason, [Some(Line::EspRefused), Some(Line::NoEspProposal)], cures);
         failure.child = child_name(asked);
         failure
     }
@@ -167,21 +238,27 @@ impl<'a> Play<'a> {
         let (initiator, responder) = (self.initiator, self.responder());
         let (initiating, responding) = (self.initiating(), self.responding());
         let mut reasons = Vec::new();
+        let mut causes = Vec::new();
         let mut cures: Vec<Cure> = Vec::new();
         let shown = self.shown(initiator, initiating);
         let theirs = self.shown(responder, responding);
         if !responding.ike().remote_identity.value.takes(&shown) {
             let (says, wants) = (shown.words(), responding.ike().remote_identity.value.words());
+            causes.push(Parameter::Identity.of(initiator));
             reasons.push(format!("{} says that it is {says}, {} expects {wants}.", self.name(initiator), self.name(responder)));
             cures.push(self.cure(responder, &responding.ike().remote_identity, format!("write {says}")));
             cures.push(self.cure(initiator, &initiating.ike().local_identity, format!("or write {wants}")));
         }
         if self.asked_identity().is_some_and(|asked| !asked.takes(&theirs)) {
             let (wants, is) = (initiating.ike().remote_identity.value.words(), theirs.words());
+            causes.push(Parameter::Identity.of(responder));
             reasons.push(format!("{} asks for {wants}, {} is {is}.", self.name(initiator), self.name(responder)));
             cures.push(self.cure(responder, &responding.ike().local_identity, format!("write {wants}")));
             cures.push(self.cure(initiator, &initiating.ike().remote_identity, format!("or write {is}")));
         }
-        self.fail(stage, reasons.join(" "), [Some(Line::NotBelieved), Some(Line::PeerUnknown)], cures)
+        if causes.is_empty() {
+            causes = vec![Parameter::Identity.of(initiator), Parameter::Identity.of(responder)];
+        }
+        self.fail((stage, causes), reasons.join(" "), [Some(Line::NotBelieved), Some(Line::PeerUnknown)], cures)
     }
 }

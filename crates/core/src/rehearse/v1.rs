@@ -1,13 +1,15 @@
 //! IKEv1 (RFC 2409; RFC 2407 for what IDs and SAs mean in ESP).
 
 use super::message::{ExchangeType, MessageDraft, Notify};
+use super::proof::Disbelief;
 use super::v2::{KeySource, first_group, key, offered, with_key};
 use super::{Play, Stage};
 use crate::algorithm::{Kind, Transform};
 use crate::duration::duration_words;
-use crate::fits::proposals::{Suite, choose, nearest_two};
+use crate::fits::proposals::{Suite, choose, differing, nearest_two};
 use crate::fits::selectors::{Wanted, answer};
 use crate::gateway::{Child, Connection, Exchange, IkeVersion, Method, Origin, Proposal, listed};
+use crate::parameter::Parameter;
 use crate::platform::{Line, LongNumbersV1, OfferV1, PfsGroup, ToStrangers, UnsaidProposalsV1};
 
 /// Main mode and aggressive mode.
@@ -28,6 +30,7 @@ impl<'a> Play<'a> {
             self.quick(child, answering);
         }
         self.rekeys_v1(answering);
+        self.left_over(answering);
     }
 
     /// The first message, and what comes of it: the connection that answers, and what was chosen.
@@ -90,7 +93,12 @@ impl<'a> Play<'a> {
                     self.cure(initiator, &initiating.ike().proposals, "offer what the other end has"),
                     self.cure(responder, &responding.ike().proposals, "or take what is offered"),
                 ];
-                self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
+                self.fail(
+                    (Stage::IkeSa, vec![Parameter::IkeProposals.into()]),
+                    format!("No IKE proposal of the one fits one of the other.{apart}"),
+                    told,
+                    cures,
+                );
             } else {
                 let (has, wants) = (initiating.ike().local_method.value.words(), responding.ike().remote_method.value.words());
                 let reason = format!("{} offers {has}, {} wants {wants}.", self.name(initiator), self.name(responder));
@@ -98,7 +106,12 @@ impl<'a> Play<'a> {
                     self.cure(responder, &responding.ike().remote_method, format!("expect {has}")),
                     self.cure(initiator, &initiating.ike().local_method, format!("or use {wants}")),
                 ];
-                self.fail(if silent { Stage::Answer } else { Stage::IkeSa }, reason, told, cures);
+                let apart = [(initiator, responder), (responder, initiator)].into_iter().filter(|(shows, judges)| {
+                    let [shows, judges] = [*shows, *judges].map(|end| if end == initiator { initiating } else { responding });
+                    shows.ike().local_method.value != judges.ike().remote_method.value
+                });
+                let causes = apart.map(|(shows, _)| Parameter::Authentication.of(shows)).collect();
+                self.fail((if silent { Stage::Answer } else { Stage::IkeSa }, causes), reason, told, cures);
             }
         }
         chosen
@@ -133,7 +146,12 @@ impl<'a> Play<'a> {
         {
             self.refuse_v1(responder, Notify::V1_MALFORMED);
             let reason = format!("{} cannot read the message: the secrets of the two ends are not the same bytes.", self.name(responder));
-            self.fail(Stage::Authentication, reason, [Some(Line::Unanswered), Some(Line::ProofWrong)], cures);
+            self.fail(
+                (Stage::Authentication, vec![Parameter::SharedSecret.into()]),
+                reason,
+                [Some(Line::Unanswered), Some(Line::ProofWrong)],
+                cures,
+            );
             return None;
         }
         let answering = self.known_v1()?;
@@ -183,9 +201,9 @@ impl<'a> Play<'a> {
             self.stranger(Stage::Authentication);
             return None;
         };
-        if let Some((reason, cures)) = self.disbelief(initiator, initiating, answering) {
+        if let Some(Disbelief { cause, reason, cures }) = self.disbelief(initiator, initiating, answering) {
             self.refuse_v1(responder, Notify::V1_AUTHENTICATION);
-            self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
+            self.fail((Stage::Authentication, vec![cause]), reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
             return None;
         }
         Some(answering)
@@ -194,13 +212,13 @@ impl<'a> Play<'a> {
     /// What the initiator makes of the answer.
     fn believed_v1(&mut self, answering: &'a Connection) -> Option<&'a Connection> {
         let (initiator, responder) = (self.initiator, self.responder());
-        let Some((reason, cures)) = self.disbelief(responder, answering, self.initiating()) else {
+        let Some(Disbelief { cause, reason, cures }) = self.disbelief(responder, answering, self.initiating()) else {
             let peer = self.name(responder);
             self.think(initiator, || format!("believes {peer}: the IKE SA is there"));
             return Some(answering);
         };
         self.refuse_v1(initiator, Notify::V1_INVALID_ID);
-        self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
+        self.fail((Stage::Authentication, vec![cause]), reason, [Some(Line::PeerIsAnother), None], cures);
         None
     }
 
@@ -239,8 +257,8 @@ impl<'a> Play<'a> {
                 "{} asks for transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left, and it gives up.",
                 self.name(initiator)
             );
-            let cures = vec![self.cure(initiator, &child.mode, "say tunnel mode")];
-            self.fail(Stage::ChildSa, reason, [Some(Line::NothingToAsk), None], cures).child = Some(child.name.clone());
+            let (cause, cures) = self.nothing_to_ask(child);
+            self.fail((Stage::ChildSa, vec![cause]), reason, [Some(Line::NothingToAsk), None], cures).child = Some(child.name.clone());
             self.rehearsal.opened.clear();
         }
         nothing
@@ -302,7 +320,14 @@ impl<'a> Play<'a> {
             self.name(1 - from)
         );
         let cure = self.cure(from, &asked.esp, "name the proposal that the other end has");
+        let kinds = offer.iter().flat_map(|one| whole[1].iter().map(|other| differing(one, other))).min_by_key(Vec::len);
+        let apart = match kinds.as_deref() {
+            Some([Kind::SequenceNumbers]) => Parameter::SequenceNumbers,
+            Some([Kind::KeyExchange]) => Parameter::Pfs,
+            _ => Parameter::EspProposals,
+        };
         if let Some(failure) = self.rehearsal.failures.last_mut() {
+            failure.causes.iter_mut().for_each(|cause| cause.parameter = apart);
             failure.reason = reason;
             failure.cures = vec![cure];
         }

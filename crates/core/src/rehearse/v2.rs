@@ -4,12 +4,14 @@ use ipnet::IpNet;
 
 use super::ends::EndAddresses;
 use super::message::{ExchangeType, MessageDraft, Notify};
+use super::proof::Disbelief;
 use super::{OpenedChild, Play, Stage, child_name};
 use crate::algorithm::{Kind, Transform};
 use crate::duration::duration_words;
 use crate::fits::proposals::{Suite, choose, nearest_two};
 use crate::fits::selectors::{Wanted, answer, taken};
 use crate::gateway::{Child, Connection, Identity, IkeVersion, Mode, Proposal, listed};
+use crate::parameter::Parameter;
 use crate::platform::{AskedIdentity, FurtherChild, Line, Narrowing, PfsGroup, Refusal, TransportMode, WithIkeSa};
 
 impl<'a> Play<'a> {
@@ -22,6 +24,7 @@ impl<'a> Play<'a> {
             self.another(child, answering, &mut id);
         }
         self.rekeys(answering, &mut id);
+        self.left_over(answering);
         // What was agreed on once is agreed on again: the proposals are the same.
         if !self.rehearsal.opened.is_empty() {
             self.new_ike(&suite, id);
@@ -69,7 +72,12 @@ impl<'a> Play<'a> {
                 self.cure(responder, &self.responding().ike().proposals, "or take what is offered"),
             ];
             let told = [Some(Line::RefusedAtOnce), Some(Line::NoIkeProposal)];
-            self.fail(Stage::IkeSa, format!("No IKE proposal of the one fits one of the other.{apart}"), told, cures);
+            self.fail(
+                (Stage::IkeSa, vec![Parameter::IkeProposals.into()]),
+                format!("No IKE proposal of the one fits one of the other.{apart}"),
+                told,
+                cures,
+            );
             return None;
         };
         if suite.group() != guess
@@ -144,9 +152,9 @@ impl<'a> Play<'a> {
             answering.children.iter().any(|own| self.chosen(responder, &keyless(first, initiator), &keyless(own, responder)).is_some());
         // Who refuses everything with the first Child SA looks at that one before anything else.
         let refused = !fits && self.behaviour(responder).refusal == Refusal::Whole;
-        if let Some((reason, cures)) = self.disbelief(initiator, initiating, answering).filter(|_| !refused) {
+        if let Some(Disbelief { cause, reason, cures }) = self.disbelief(initiator, initiating, answering).filter(|_| !refused) {
             self.refuse(ExchangeType::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
-            self.fail(Stage::Authentication, reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
+            self.fail((Stage::Authentication, vec![cause]), reason, [Some(Line::NotBelieved), Some(Line::ProofWrong)], cures);
             return None;
         }
         let peer = self.name(initiator);
@@ -155,11 +163,11 @@ impl<'a> Play<'a> {
             .reply(responder, ExchangeType::IkeAuth, 1, "RFC 7296 section 1.2")
             .with("IDr", || self.shown(responder, answering).words())
             .with("AUTH", || answering.ike().local_method.value.words());
-        if let Some((reason, cures)) = self.disbelief(responder, answering, initiating).filter(|_| !refused) {
+        if let Some(Disbelief { cause, reason, cures }) = self.disbelief(responder, answering, initiating).filter(|_| !refused) {
             self.say(child_payloads(reply, &without_groups(&first.esp.value), first));
             let goodbye = self.request(initiator, ExchangeType::Informational, 2, source);
             self.say(goodbye.refusing(Notify::AUTHENTICATION_FAILED));
-            self.fail(Stage::Authentication, reason, [Some(Line::PeerIsAnother), None], cures);
+            self.fail((Stage::Authentication, vec![cause]), reason, [Some(Line::PeerIsAnother), None], cures);
             return None;
         }
         self.child(first, answering, reply, true);
@@ -190,9 +198,9 @@ impl<'a> Play<'a> {
                 "{} asks for transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left.",
                 self.name(initiator)
             );
-            let cures = vec![self.cure(initiator, &asked.mode, "say tunnel mode")];
+            let (cause, cures) = self.nothing_to_ask(asked);
             let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
-            self.fail(Stage::ChildSa, reason, told, cures).child = child_name(asked);
+            self.fail((Stage::ChildSa, vec![cause]), reason, told, cures).child = child_name(asked);
             return;
         }
         let narrowing = self.behaviour(responder).narrowing.value;
@@ -205,7 +213,12 @@ impl<'a> Play<'a> {
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
             self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE));
-            self.unfit_selectors(asked, answering, [Some(Line::SelectorsRefused), Some(Line::NoSelectors)]);
+            let covers = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_responder(child)).is_some();
+            let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
+            match answering.children.iter().find(covers) {
+                Some(own) => self.nothing_between_hosts(asked, own, told),
+                None => _ = self.unfit_selectors(asked, answering, told),
+            }
             return;
         };
         let transport = |child: &Child| child.mode.value == Mode::Transport;
@@ -331,6 +344,7 @@ impl<'a> Play<'a> {
             *id += 1;
             let Some(suite) = chosen else {
                 self.say(reply.refusing(Notify::NO_PROPOSAL_CHOSEN));
+                let [asked, own] = if by_responder { [judge, near] } else { [near, judge] };
                 self.unfit_esp(asked, own, true, Stage::RekeyChild);
                 self.swap_logs(from, [Line::RekeyRefused, Line::NoRekeyProposal]);
                 continue;

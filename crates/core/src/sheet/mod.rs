@@ -15,7 +15,9 @@ use crate::check::Supplied;
 use crate::compare::{ReadGateway, compare_ends};
 use crate::description::{Description, Site, Tunnel};
 use crate::gateway::{IkeVersion, Passing, Proposal, Protocol};
+use crate::parameter::Parameter;
 use crate::platform::OwnEnd;
+use crate::rehearse::Actor;
 use crate::source::Place;
 
 /// A tunnel's sheet.
@@ -153,59 +155,48 @@ fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
     facts
 }
 
-/// What reasons are about, by the parameter that they explain.
-const EXPLAINED: &[(&str, &str)] = &[
-    ("IKE proposals", "ike"),
-    ("ESP proposals", "esp"),
-    ("PFS", "pfs"),
-    ("lifetime of the IKE SA", "lifetime"),
-    ("liveness", "liveness"),
-    ("opens", "roles"),
-    ("what may cross", "selectors"),
-    ("ESP in UDP", "encapsulation"),
-];
-
 fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
-    let reading = |end: usize| ReadGateway {
-        name: &built.ends[end],
-        gateway: &built.gateways[end],
-        ends_open: ends[end].platform.value.own_end == OwnEnd::ByAddress,
-        tree: build.trees.get(&built.ends[end]),
+    let actor = |end: usize| {
+        let profile = &ends[end].platform.value;
+        let reading = ReadGateway {
+            name: &built.ends[end],
+            gateway: &built.gateways[end],
+            ends_open: profile.own_end == OwnEnd::ByAddress,
+            tree: build.trees.get(&built.ends[end]),
+        };
+        Actor { reading, behaviour: &profile.behaviour, stands: ends[end].stands() }
     };
-    let comparison = compare_ends(reading(0), reading(1));
+    let comparison = compare_ends(actor(0), actor(1));
     let all = built.gateways[0].connections.iter().map(|connection| connection.children.len()).sum::<usize>();
     let mut agreed: Vec<Agreed> = Vec::new();
     for (parameter, children) in comparison.pairs.iter().flat_map(|pair| pair.told()) {
         // What each end is stands among the facts; that a secret is the same on both ends goes without saying here.
-        if ["address of ", "identity of ", "shared secret"].iter().any(|start| parameter.name.starts_with(start)) {
+        if [Parameter::Address, Parameter::Identity, Parameter::SharedSecret].contains(&parameter.parameter) {
             continue;
         }
         // Both ends prove themselves in the same way.
-        let what = parameter.name.split(" of ").next().filter(|name| *name == "authentication").unwrap_or(&parameter.name);
+        let proof = parameter.parameter == Parameter::Authentication;
+        let what = if proof { parameter.parameter.words() } else { &parameter.name };
         let mut lines: Vec<String> = parameter.values[0].value.lines().map(str::to_owned).collect();
         if parameter.values[0].value != parameter.values[1].value {
             lines = (0..2).map(|end| format!("{}: {}", built.ends[end], parameter.values[end].value.replace('\n', ", "))).collect();
         }
-        if agreed
-            .iter()
-            .any(|known| known.what == what && what == "authentication" && known.value.iter().map(|value| &value.words).eq(&lines))
-        {
+        if agreed.iter().any(|known| known.what == what && proof && known.value.iter().map(|value| &value.words).eq(&lines)) {
             continue;
         }
-        let registry: Vec<String> = match parameter.name.as_str() {
-            "IKE proposals" => {
+        let registry: Vec<String> = match parameter.parameter {
+            Parameter::IkeProposals => {
                 built.agreement.ike.iter().map(|proposal| proposal_words(proposal, built.agreement.exchange.version())).collect()
             }
-            "ESP proposals" => {
+            Parameter::EspProposals => {
                 built.agreement.esp.iter().map(|proposal| proposal_words(proposal, built.agreement.exchange.version())).collect()
             }
-            "PFS" => {
+            Parameter::Pfs => {
                 built.agreement.esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange)).map(registered).into_iter().collect()
             }
             _ => Vec::new(),
         };
-        let about = EXPLAINED.iter().find(|(name, _)| *name == parameter.name).map(|(_, about)| *about);
-        let reasons = || built.agreement.reasons.iter().filter(|reason| reason.taken && Some(reason.about) == about);
+        let reasons = || built.agreement.reasons.iter().filter(|reason| reason.taken && reason.about == parameter.parameter);
         let of_line = |line: &str| reasons().find(|reason| reason.value == line).map(|reason| reason.why.clone());
         let value: Vec<AgreedValue> = (lines.iter().enumerate())
             .map(|(i, line)| AgreedValue { words: line.clone(), registry: registry.get(i).cloned(), why: of_line(line) })

@@ -4,7 +4,7 @@
 
 use std::sync::LazyLock;
 
-use uspan_core::{Context, Finding, Gateway, Profile, Tree};
+use uspan_core::{Actor, Comparison, Context, Finding, Gateway, KnownAddresses, Profile, ReadGateway, Tree, compare_ends};
 
 static CONTEXT: LazyLock<Context> = LazyLock::new(Context::built_in);
 
@@ -25,6 +25,23 @@ pub fn profile(place: usize) -> &'static Profile {
 /// The first platform whose files stand in a tree.
 pub fn platform_of(tree: &Tree) -> &'static Profile {
     CONTEXT.profiles_of(tree)[0]
+}
+
+/// A gateway as its platform negotiates, with no more known of its address than its files say.
+pub fn actor<'a>(reading: ReadGateway<'a>, profile: &'a Profile) -> Actor<'a> {
+    Actor { reading, behaviour: &profile.behaviour, stands: KnownAddresses::default() }
+}
+
+/// Two gateways of platforms held against each other.
+pub fn ends_compared(readings: [ReadGateway<'_>; 2], words: [&str; 2]) -> Comparison {
+    let [left, right] = [0, 1].map(|end| actor(readings[end], platform(words[end])));
+    compare_ends(left, right)
+}
+
+/// The same, each of the platform of its files.
+pub fn trees_compared(readings: [ReadGateway<'_>; 2]) -> Comparison {
+    let words = readings.map(|reading| &*platform_of(reading.tree.expect("files")).word);
+    ends_compared(readings, words)
 }
 
 /// Reads a gateway's files as those of a platform.
