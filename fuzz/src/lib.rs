@@ -12,7 +12,10 @@ pub mod seeds;
 use std::collections::BTreeMap;
 
 use seeds::within_budget;
-use uspan_core::{Adoptee, Certificate, Description, Gateway, Given, OwnEnd, PublicKey, ReadGateway, Secret, Source, Subject, Tree, TreeFile, adopt, compare_ends, covered, discreet, is_plain, shown};
+use uspan_core::{
+    Actor, Adoptee, Certificate, Description, Gateway, Given, KnownAddresses, OwnEnd, PublicKey, ReadGateway, Secret, Source, Subject,
+    Tree, TreeFile, adopt, compare_ends, covered, discreet, is_plain, shown,
+};
 
 /// The targets: each with the platform that reads its trees, and the path of a file that stands alone.
 pub const TREES: [(&str, &str, &str); 7] = [
@@ -73,9 +76,10 @@ pub fn read(target: &str, bytes: &[u8]) {
     }
     let seen = covered(&tree);
     let reading = |name, gateway| ReadGateway { name, gateway, ends_open: platform.own_end == OwnEnd::ByAddress, tree: Some(&seen) };
+    let actor = |reading| Actor { reading, behaviour: &platform.behaviour, stands: KnownAddresses::default() };
     let empty = Gateway::default();
     for other in [&gateway, &empty] {
-        let _ = compare_ends(reading("one", &gateway), reading("other", other));
+        let _ = compare_ends(actor(reading("one", &gateway)), actor(reading("other", other)));
         let adopted = adopt(
             [("one", &gateway), ("other", other)].map(|(name, gateway)| Adoptee { reading: reading(name, gateway), facts: platform }),
         );

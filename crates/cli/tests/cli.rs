@@ -482,6 +482,23 @@ fn compare_says_what_is_fatal_where_it_stands_and_exits_with_one() {
     assert_eq!(compare(&["--tunnel", "other"]).code, 2);
 }
 
+/// A value that the daemon refuses may be read as its default, which fits by chance: then nothing is fine.
+#[test]
+fn what_a_daemon_would_refuse_is_never_fine() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    edit(folder.path(), COLD, "pfs=yes", "pfs=perhaps");
+    let ways: [&[&str]; 3] =
+        [&["compare"], &["rehearse"], &["walk", "--from", "10.41.1.7", "--to", "10.73.16.9", "--service", "ping"]];
+    for way in ways {
+        let run = uspan(folder.path(), &[way, &["out/packhouse", "out/coldstore"]].concat());
+        assert_eq!(run.code, 1, "{}", run.all());
+        assert!(run.stdout.contains("It cannot be said: 2 errors in the files"), "{}", run.all());
+        let json = uspan(folder.path(), &[way, &["out/packhouse", "out/coldstore", "--format", "json"]].concat()).json();
+        assert_eq!(json["fine"], Value::Bool(false), "{way:?}");
+    }
+}
+
 #[test]
 fn rehearse_says_at_which_message_it_fails_and_which_line_to_change() {
     let folder = orchard();

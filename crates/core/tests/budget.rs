@@ -8,7 +8,7 @@ mod known;
 use std::fmt::Write as _;
 
 use uspan_core::effort::counted;
-use uspan_core::{Adoptee, Description, Finding, Gateway, ReadGateway, Source, Supplied, Tree, TreeFile, adopt, build, compare_ends};
+use uspan_core::{Adoptee, Description, Finding, Gateway, ReadGateway, Source, Supplied, Tree, TreeFile, adopt, build};
 
 /// As many steps each byte may take, beside a start that is free.
 const STEPS_A_BYTE: u64 = 20;

@@ -8,13 +8,11 @@ mod gateways;
 mod known;
 
 use std::collections::BTreeMap;
-use std::fmt::Write as _;
 
 use descriptions::{description, supplied};
 use gateways::CERTIFICATES;
 use proptest::prelude::*;
-use proptest::sample::{select, subsequence};
-use uspan_core::algorithm::{Kind, Row, Transform};
+
 use uspan_core::*;
 
 proptest! {

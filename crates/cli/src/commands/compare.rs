@@ -40,8 +40,10 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     let names = [left.name.as_str(), right.as_ref().map_or("description", |right| right.name.as_str())];
     // A connection without counterpart may be for a third gateway; against its description it may not.
     let lost = compared.pairs.is_empty() || (against && compared.alone.iter().any(|list| !list.is_empty()));
-    let stopped = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
     let reads: Vec<&Part> = std::iter::once(&left).chain(&right).collect();
+    let unsure = parts::unsure(reads.iter().copied());
+    let differs = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
+    let stopped = differs || unsure.is_some();
     let found: Vec<Finding> = reads.iter().flat_map(|read| read.findings.clone()).collect();
     let sources = reads.iter().flat_map(|read| read.sources.values()).map(|source| (source.name().to_string(), source.clone())).collect();
     let files = [0, 1].map(|end| reads.get(end).map(|read| &read.sources));
@@ -62,7 +64,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
         for (name, list) in names.iter().zip(&compared.alone).filter(|(_, list)| !list.is_empty()) {
             super::print_line(&format!("{name}: without a counterpart: {}\n", list.join(", ")))?;
         }
-        super::print_line(&closing(&compared, against, lost))?;
+        super::print_line(&unsure.filter(|_| !differs).unwrap_or_else(|| closing(&compared, against, lost)))?;
     }
     Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
 }

@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Actor, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Site, Source, Tree,
-    any_stops, covered, discreet, read_tree,
+    Actor, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Severity, Site,
+    Source, Tree, any_stops, covered, discreet, read_tree,
 };
 
 use super::check::plan_of;
@@ -15,7 +15,7 @@ use crate::args::EndsArgs;
 use crate::failure::Failure;
 use crate::files::input::{self, Input};
 use crate::files::trees;
-use crate::show::{Shown, findings, path_shown};
+use crate::show::{STOP, Shown, findings, path_shown, styled};
 
 /// A gateway that takes part, with what its files are called where the user opens them.
 pub struct Part {
@@ -57,6 +57,13 @@ pub fn print_findings(parts: &[Part; 2]) {
         let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
         findings::print_among(&part.findings, &sources);
     }
+}
+
+/// What is said in place of a verdict that is good where a daemon would not take the files as they are; nothing where it would.
+pub fn unsure<'a>(parts: impl IntoIterator<Item = &'a Part>) -> Option<String> {
+    let errors = parts.into_iter().flat_map(|part| &part.findings).filter(|finding| finding.rule.severity == Severity::Error).count();
+    let (count, what) = (format!("{errors} error{}", if errors == 1 { "" } else { "s" }), "what the daemon makes of them is not known");
+    (errors > 0).then(|| format!("{}: {count} in the files, and {what}. Next: mend that first.", styled(STOP, "It cannot be said")))
 }
 
 /// Two gateways as they are shown.

@@ -82,11 +82,12 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         }
         single::text(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
     }
+    let unsure = parts::unsure(acts.iter().flat_map(|act| &act.parts));
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
     if args.format == Format::Json {
         let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
-        super::print_json(&json!({ "fine": failing == 0, "rehearsals": each, "alone": alone }))?;
+        super::print_json(&json!({ "fine": failing == 0 && unsure.is_none(), "rehearsals": each, "alone": alone }))?;
     } else {
         acts.iter().for_each(|act| parts::print_findings(&act.parts));
         for (act, rehearsal) in &all {
@@ -101,9 +102,10 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         for (part, list) in acts.iter().flat_map(|act| act.parts.iter().zip(&act.came.alone)).filter(|(_, list)| !list.is_empty()) {
             super::print_line(&format!("{}: without a counterpart: {}\n", part.name, list.join(", ")))?;
         }
-        super::print_line(&closing(all.len(), failing, all[0].1))?;
+        let closing = || closing(all.len(), failing, all[0].1);
+        super::print_line(&unsure.clone().filter(|_| failing == 0).unwrap_or_else(closing))?;
     }
-    Ok(if failing > 0 { Verdict::Stopped } else { Verdict::Fine })
+    Ok(if failing > 0 || unsure.is_some() { Verdict::Stopped } else { Verdict::Fine })
 }
 
 fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {

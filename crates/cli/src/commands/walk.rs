@@ -41,6 +41,8 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
         ways.push(next);
     }
     let fine = ways.iter().all(|(_, walked)| walked.works() && walked.is_sure()) && ways.last().is_some_and(|(_, last)| !last.there.onward);
+    let unsure = parts::unsure(ways.iter().flat_map(|(parts, _)| *parts)).filter(|_| fine);
+    let fine = fine && unsure.is_none();
     let parts: Vec<_> = ways.iter().map(|(parts, _)| *parts).collect();
     let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts))).collect();
     if args.format == Format::Json {
@@ -56,7 +58,7 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
     } else {
         parts.iter().for_each(|parts| parts::print_findings(parts));
         super::print_line(&path::text(&ways, &flow))?;
-        super::print_line(&closing(&ways))?;
+        super::print_line(&unsure.unwrap_or_else(|| closing(&ways)))?;
     }
     Ok(if fine { Verdict::Fine } else { Verdict::Stopped })
 }
