@@ -488,8 +488,7 @@ fn what_a_daemon_would_refuse_is_never_fine() {
     let folder = orchard();
     build(folder.path(), &[]);
     edit(folder.path(), COLD, "pfs=yes", "pfs=perhaps");
-    let ways: [&[&str]; 3] =
-        [&["compare"], &["rehearse"], &["walk", "--from", "10.41.1.7", "--to", "10.73.16.9", "--service", "ping"]];
+    let ways: [&[&str]; 3] = [&["compare"], &["rehearse"], &["walk", "--from", "10.41.1.7", "--to", "10.73.16.9", "--service", "ping"]];
     for way in ways {
         let run = uspan(folder.path(), &[way, &["out/packhouse", "out/coldstore"]].concat());
         assert_eq!(run.code, 1, "{}", run.all());

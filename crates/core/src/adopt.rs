@@ -273,7 +273,8 @@ fn site(
     }
     let filter = reading.tree.and_then(|tree| PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree)));
     match filter.map(PacketFilter::word) {
-        Some("nftables") => {}
+        // The first is what a site has that names none.
+        Some(word) if word == PACKET_FILTERS[0].word() => {}
         Some(word) => {
             let _ = writeln!(text, "packet-filter = {}", quoted(word));
         }

@@ -6,7 +6,7 @@ use std::process::Command;
 
 use uspan_core::Tree;
 
-use crate::daemon::complains;
+use crate::daemon::{complains, daemon};
 use crate::stage::room::PATH;
 use crate::{Lab, LabError};
 
@@ -38,11 +38,12 @@ impl Lab {
     /// # Errors
     /// When a file or a process fails; what the daemon thinks of the tree is in the result.
     pub fn load(&self, platform: &str, tree: &Tree, address: &str) -> Result<Loaded, LabError> {
+        let driver = daemon(platform).ok_or_else(|| io::Error::other(format!("no daemon `{platform}` is known here")))?.loader();
         let folder = tempfile::Builder::new().prefix("uspan-tree-").tempdir_in("/var/tmp")?;
         lay_out(tree, folder.path())?;
         let output = Command::new("/usr/bin/unshare")
             .env("PATH", PATH)
-            .args(["--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", LOAD, "load.sh", platform])
+            .args(["--net", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", LOAD, "load.sh", driver])
             .arg(folder.path())
             .arg(address)
             .arg(self.cache())

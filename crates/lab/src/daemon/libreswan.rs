@@ -51,6 +51,10 @@ impl Daemon for LibreswanDriver {
         "libreswan"
     }
 
+    fn loader(&self) -> &'static str {
+        include_str!("../../scripts/load/libreswan.sh")
+    }
+
     fn programs(&self, cache: &Path) -> Vec<(PathBuf, &'static str)> {
         vec![
             (cache.join("libreswan/usr/libexec/ipsec/pluto"), "libreswan"),

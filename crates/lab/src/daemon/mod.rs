@@ -70,6 +70,9 @@ pub trait Daemon: Sync {
     /// The word of the platform it belongs to.
     fn platform(&self) -> &'static str;
 
+    /// The part of `load.sh` that is its own.
+    fn loader(&self) -> &'static str;
+
     /// Programs that must be there, below `/` or below the cache, with the package that brings each.
     fn programs(&self, cache: &Path) -> Vec<(PathBuf, &'static str)>;
 

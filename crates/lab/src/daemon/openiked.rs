@@ -59,6 +59,10 @@ impl Daemon for OpenikedDriver {
         "openiked"
     }
 
+    fn loader(&self) -> &'static str {
+        include_str!("../../scripts/load/openiked.sh")
+    }
+
     fn programs(&self, _cache: &Path) -> Vec<(PathBuf, &'static str)> {
         vec![(PathBuf::from("/usr/sbin/iked"), "openiked"), (PathBuf::from("/usr/sbin/ikectl"), "openiked")]
     }

@@ -38,6 +38,10 @@ impl Daemon for StrongswanDriver {
         "strongswan"
     }
 
+    fn loader(&self) -> &'static str {
+        include_str!("../../scripts/load/strongswan.sh")
+    }
+
     fn programs(&self, _cache: &Path) -> Vec<(PathBuf, &'static str)> {
         vec![
             (PathBuf::from("/usr/sbin/charon-systemd"), "charon-systemd"),

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use super::rekeying::Renewed;
 use super::{OPENING, Walkthrough, wait_for};
+use crate::administrator::Listing;
 use crate::flow::{self, Target};
 use crate::job::{Check, Event, Flowed, Negotiation, Opens, Outcome};
 use crate::sas;
@@ -115,18 +116,13 @@ impl Walkthrough<'_, '_> {
 
     /// What a gateway lists of itself, by the file of a tree that it would be.
     fn listings(&self, end: usize) -> io::Result<BTreeMap<String, String>> {
-        const RULES: [(&str, &str, &[&str]); 3] = [
-            ("listing/nft", "nft", &["list", "ruleset"]),
-            ("listing/iptables", "iptables-save", &[]),
-            ("listing/ip6tables", "ip6tables-save", &[]),
-        ];
-        const NETWORK: [(&str, &str, &[&str]); 3] = [
+        const NETWORK: [Listing; 3] = [
             ("listing/ip-address", "ip", &["address"]),
             ("listing/ip-route", "ip", &["route"]),
             ("listing/ip6-route", "ip", &["-6", "route"]),
         ];
         let gateway = self.gateway(end);
-        let rules = if gateway.site.packet_filter == "iptables" { &RULES[1..] } else { &RULES[..1] };
+        let rules = gateway.administrator()?.listings();
         let mut listings = BTreeMap::new();
         for (path, program, args) in rules.iter().chain(&NETWORK) {
             listings.insert((*path).to_owned(), gateway.room.tell(program, args)?.text);

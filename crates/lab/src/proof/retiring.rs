@@ -88,7 +88,7 @@ impl Walkthrough<'_, '_> {
             find("a routing session", "vtysh", &["-c", "show running-config"], &|line| line.contains(&own) || line.contains("neighbor"))?;
         }
         // What the administrator took into a table of his own is his.
-        let taken_over = site.joined && site.packet_filter == "nftables";
+        let taken_over = site.joined && gateway.administrator()?.keeps_joined();
         find("a rule", "nft", &["list", "ruleset"], &|line| line.contains(&own) && !taken_over)?;
         for file in site.files.iter().filter(|file| file.path.contains(&tunnel.name) && !file.path.ends_with(".chains")) {
             let path = format!("/{}", file.path);

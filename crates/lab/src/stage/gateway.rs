@@ -1,7 +1,6 @@
 //! A gateway: a room in which the tree of files stands at `/etc`, with what an administrator has there beside
 //! the tunnel.
 
-use std::fmt::Write as _;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -9,8 +8,9 @@ use std::sync::OnceLock;
 
 use rustix::mount::{MountFlags, UnmountFlags, mount, mount_bind, unmount};
 
+use super::etc;
 use super::room::{Room, Said};
-use super::{etc, nft};
+use crate::administrator::{Administrator, administrator};
 use crate::job::{Site, SiteFile};
 
 /// Where the machine's own `/etc` stays visible, below the state folder.
@@ -78,11 +78,7 @@ impl Gateway {
     /// that lets the inside out and nothing unasked in; and the user's own script.
     pub(super) fn administer(&self) -> io::Result<()> {
         let site = &self.site;
-        if site.packet_filter == "iptables" {
-            self.administer_iptables()?;
-        } else {
-            self.administer_nftables()?;
-        }
+        self.administrator()?.administer(self)?;
         if let Some(script) = &site.script {
             let said = self.room.tell_with("sh", &["-eu"], Some(script.clone()))?;
             if !said.fine {
@@ -92,57 +88,13 @@ impl Gateway {
         Ok(())
     }
 
-    fn administer_nftables(&self) -> io::Result<()> {
-        let site = &self.site;
-        let mut rules = String::new();
-        if site.shares_internet {
-            let hook = "type nat hook postrouting priority 100; policy accept;";
-            let rule = format!("oifname \"{}\" counter masquerade", site.outside);
-            let _ = writeln!(rules, "table inet administrator-nat {{\n\tchain postrouting {{\n\t\t{hook}\n\t\t{rule}\n\t}}\n}}");
-        }
-        rules.push_str(&if site.joined { self.own_filter() } else { self.guard() });
-        nft(&self.room, rules)
-    }
-
-    /// The same in iptables' words. Jumps to the tunnel's chains follow when those are there.
-    fn administer_iptables(&self) -> io::Result<()> {
-        let site = &self.site;
-        let (outside, mut rules) = (&site.outside, String::new());
-        if site.shares_internet {
-            let _ = writeln!(rules, "*nat\n-A POSTROUTING -o {outside} -j MASQUERADE\nCOMMIT");
-        }
-        rules.push_str("*filter\n");
-        if site.joined {
-            rules.push_str(":INPUT DROP\n:FORWARD DROP\n-A INPUT -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT\n");
-            rules.push_str("-A FORWARD -m conntrack --ctstate ESTABLISHED,RELATED -j ACCEPT\n-A INPUT -i lo -j ACCEPT\n");
-            for inside in &site.inside {
-                let _ = writeln!(rules, "-A INPUT -i {inside} -j ACCEPT\n-A FORWARD -i {inside} -o {outside} -j ACCEPT");
-            }
-            rules.push_str("-A INPUT -p ICMP -j ACCEPT\n");
-        } else {
-            let _ = writeln!(rules, "-A FORWARD -i {outside} -m policy --dir in --pol none -m conntrack --ctstate NEW -j DROP");
-        }
-        rules.push_str("COMMIT\n");
-        for (program, icmp) in [("iptables-restore", "icmp"), ("ip6tables-restore", "icmpv6")] {
-            let said = self.room.tell_with(program, &["--noflush"], Some(rules.replace("ICMP", icmp)))?;
-            if !said.fine {
-                return Err(io::Error::other(format!("{program} on {}: {}\n{rules}", site.name, said.text.trim())));
-            }
-        }
-        Ok(())
-    }
-
-    /// What the administrator of a filter does after loading a tunnel's chains: jumps to them before anything drops.
-    fn join_iptables(&self) -> io::Result<()> {
-        let texts = self.site.files.iter().filter(|file| file.path.starts_with("etc/iptables/"));
-        let jumps = texts.flat_map(|file| file.text.lines()).filter_map(|line| line.strip_prefix("#     "));
-        for jump in jumps {
-            let said = self.room.tell("sh", &["-c", jump])?;
-            if !said.fine {
-                return Err(io::Error::other(format!("{jump}: {}", said.text.trim())));
-            }
-        }
-        Ok(())
+    /// Who keeps its packet filter.
+    ///
+    /// # Errors
+    /// When there is no driver for that.
+    pub fn administrator(&self) -> io::Result<&'static dyn Administrator> {
+        let word = &self.site.packet_filter;
+        administrator(word).ok_or_else(|| io::Error::other(format!("no packet filter `{word}` is known here")))
     }
 
     /// Rules and routes, each as the words that take it away again.
@@ -159,43 +111,6 @@ impl Gateway {
         Ok(all)
     }
 
-    /// A filter that drops, takes up the tunnel's chains and jumps to them.
-    fn own_filter(&self) -> String {
-        let chains: Vec<_> = self.site.files.iter().filter(|file| file.path.ends_with(".chains")).collect();
-        let name = |path: &str| Path::new(path).file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
-        let mut rules = String::from("table inet administrator {\n");
-        for file in &chains {
-            let _ = writeln!(rules, "\tinclude \"/{}\"", file.path);
-        }
-        let jumps = |hook: &str| chains.iter().map(|file| format!("\t\tjump {}-{hook}\n", name(&file.path))).collect::<String>();
-        let inside = self.site.inside.iter().map(|name| format!(", \"{name}\"")).collect::<String>();
-        let _ = writeln!(rules, "\tchain input {{\n\t\ttype filter hook input priority 0; policy drop;\n{}", jumps("input"));
-        let _ = writeln!(rules, "\t\tct state established,related accept\n\t\tiifname {{ \"lo\"{inside} }} accept");
-        rules.push_str("\t\tmeta l4proto { icmp, icmpv6 } accept\n\t}\n");
-        let _ = writeln!(rules, "\tchain forward {{\n\t\ttype filter hook forward priority 0; policy drop;\n{}", jumps("forward"));
-        let _ = writeln!(rules, "\t\tct state established,related accept");
-        for name in &self.site.inside {
-            let _ = writeln!(rules, "\t\tiifname \"{name}\" oifname \"{}\" accept", self.site.outside);
-        }
-        rules.push_str("\t}\n");
-        let sending: Vec<_> = chains.iter().filter(|file| file.text.contains("-output {")).map(|file| name(&file.path)).collect();
-        if !sending.is_empty() {
-            rules.push_str("\tchain output {\n\t\ttype filter hook output priority 0; policy accept;\n");
-            sending.iter().for_each(|name| rules.push_str(&format!("\t\tjump {name}-output\n")));
-            rules.push_str("\t}\n");
-        }
-        rules.push_str("}\n");
-        rules
-    }
-
-    /// For a gateway without a filter of its own: only that nobody on the internet opens connections inwards.
-    fn guard(&self) -> String {
-        let rule = format!("iifname \"{}\" meta ipsec missing ct state new counter drop", self.site.outside);
-        format!(
-            "table inet administrator {{\n\tchain forward {{\n\t\ttype filter hook forward priority 0; policy accept;\n\t\t{rule}\n\t}}\n}}\n"
-        )
-    }
-
     /// Loads the keys and the rules of the tree, with the commands that go with it.
     ///
     /// # Errors
@@ -204,8 +119,8 @@ impl Gateway {
         let said = |command: &String| Ok((command.clone(), self.room.tell("sh", &["-c", command])?));
         let loaded: Vec<_> =
             self.site.imports.iter().chain(&self.site.interfaces).chain(&self.site.rules).map(said).collect::<io::Result<_>>()?;
-        if self.site.joined && self.site.packet_filter == "iptables" {
-            self.join_iptables()?;
+        if self.site.joined {
+            self.administrator()?.join(self)?;
         }
         // What is there at boot, before any daemon runs.
         let _ = self.routing.set(self.routing_now()?);

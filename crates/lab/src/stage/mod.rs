@@ -203,7 +203,7 @@ fn forwarding(room: &Room) -> io::Result<()> {
 }
 
 /// Loads rules.
-fn nft(room: &Room, rules: String) -> io::Result<()> {
+pub(crate) fn nft(room: &Room, rules: String) -> io::Result<()> {
     let said = room.tell_with("nft", &["-f", "-"], Some(rules.clone()))?;
     if said.fine { Ok(()) } else { Err(io::Error::other(format!("nft in {}: {}\n{rules}", room.name, said.text.trim()))) }
 }

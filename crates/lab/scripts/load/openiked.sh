@@ -1,0 +1,5 @@
+furnish() { :; }
+
+load() {
+  tell iked iked -n -f /etc/iked.conf
+}
