@@ -81,13 +81,10 @@ fn examples() -> Vec<Example> {
 }
 
 #[test]
+#[ignore = "needs the packages of the daemons, which ./test installs"]
 fn what_comes_with_the_daemons_is_not_blamed() {
     let examples = examples();
-    if examples.len() < 15 {
-        assert!(std::env::var_os("CI").is_none(), "the packages must be there in CI: {} examples", examples.len());
-        eprintln!("NOT SHOWN: only {} examples are on this machine", examples.len());
-        return;
-    }
+    assert!(examples.len() >= 15, "only {} examples are on this machine", examples.len());
     let mut wrong = Vec::new();
     for (name, word, below, text) in &examples {
         let mut tree = Tree::default();

@@ -29,14 +29,9 @@ fn in_private(script: &str, input: &str) -> Result<String, String> {
     }
 }
 
-/// Whether rules can be loaded here; without, it is said.
-fn able() -> bool {
-    let able = in_private("nft list ruleset; iptables-save", "");
-    if let Err(error) = &able {
-        assert!(std::env::var_os("CI").is_none(), "rules must be loaded in CI: {error}");
-        eprintln!("NOT SHOWN: no rules can be loaded here: {error}");
-    }
-    able.is_ok()
+/// Rules can be loaded here.
+fn is_able() {
+    in_private("nft list ruleset; iptables-save", "").expect("rules are loaded here");
 }
 
 fn read(filter: usize, files: &[(&str, &str)]) -> FoundRules {
@@ -94,10 +89,9 @@ fn test(test: &Test) -> String {
 
 /// The examples that are complete rulesets, read as they stand and as the kernel lists them.
 #[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn the_packages_examples_are_read_as_the_kernel_lists_them() {
-    if !able() {
-        return;
-    }
+    is_able();
     let mut files: Vec<_> = std::fs::read_dir(EXAMPLES).into_iter().flatten().flatten().map(|entry| entry.path()).collect();
     files.sort();
     let (mut compared, mut wrong) = (0, Vec::new());
@@ -134,10 +128,9 @@ fn demo(packet_filter: &str) -> Tree {
 }
 
 #[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn a_tunnels_rules_are_read_from_a_listing_as_from_their_files() {
-    if !able() {
-        return;
-    }
+    is_able();
     for (number, filter) in Context::built_in().filters.iter().enumerate() {
         let tree = demo(filter.word());
         let found = filter.read(&tree);

@@ -98,6 +98,48 @@ struct Given {
     built: Option<(BuiltTunnel, [Tree; 2])>,
 }
 
+/// What is needed to make one of many tunnels.
+struct Making<'a> {
+    builder: &'a Builder<'a>,
+    layout: Option<&'a Layout>,
+    before: Option<&'a Earlier>,
+    sound: bool,
+    /// Whether something stops the whole output.
+    broken: &'a AtomicBool,
+}
+
+impl Making<'_> {
+    /// Builds a tunnel and puts its files among the output.
+    fn tunnel(&self, number: usize, tunnel: &Tunnel) -> Result<Given, Failure> {
+        let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None };
+        let made = match self.builder.tunnel(tunnel, self.sound) {
+            Ok(made) => made,
+            Err(findings) => {
+                self.broken.store(true, Ordering::Relaxed);
+                given.findings = findings;
+                return Ok(given);
+            }
+        };
+        given.findings = made.findings;
+        let Some((built, mut trees)) = made.built else { return Ok(given) };
+        // The first one stands for what is to be done with all of them.
+        let sample = (number == 0).then(|| (built.clone(), trees.clone()));
+        for (site, tree) in built.ends.iter().zip(&mut trees) {
+            let mut folders = Folders::default();
+            given.shared.extend(Shared::split(tree).into_iter().map(|(path, file)| (site.clone(), path, file)));
+            for (path, file) in &tree.files {
+                let path = format!("{site}/{path}");
+                let same = self.before.is_some_and(|before| before.has(&path, file));
+                if let Some(layout) = self.layout.filter(|_| !same && !self.broken.load(Ordering::Relaxed)) {
+                    given.planned.push(layout.add(path, file, &mut folders)?);
+                }
+            }
+        }
+        given.built = sample;
+        Ok(given)
+    }
+}
+
 /// The same for very many tunnels: each is written as soon as it is built, read back and rehearsed, and let go.
 fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
     let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
@@ -112,34 +154,8 @@ fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&E
     };
     layout.as_mut().map_or(Ok(()), Layout::flush_meanwhile)?;
     let broken = AtomicBool::new(!sound);
-    let work = |number: usize, tunnel: &Tunnel| -> Result<Given, Failure> {
-        let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None };
-        let made = match builder.tunnel(tunnel, sound) {
-            Ok(made) => made,
-            Err(findings) => {
-                broken.store(true, Ordering::Relaxed);
-                given.findings = findings;
-                return Ok(given);
-            }
-        };
-        given.findings = made.findings;
-        let Some((built, mut trees)) = made.built else { return Ok(given) };
-        // The first one stands for what is to be done with all of them.
-        let sample = (number == 0).then(|| (built.clone(), trees.clone()));
-        for (site, tree) in built.ends.iter().zip(&mut trees) {
-            let mut folders = Folders::default();
-            given.shared.extend(Shared::split(tree).into_iter().map(|(path, file)| (site.clone(), path, file)));
-            for (path, file) in &tree.files {
-                let path = format!("{site}/{path}");
-                let same = before.is_some_and(|before| before.has(&path, file));
-                if let Some(layout) = layout.as_ref().filter(|_| !same && !broken.load(Ordering::Relaxed)) {
-                    given.planned.push(layout.add(path, file, &mut folders)?);
-                }
-            }
-        }
-        given.built = sample;
-        Ok(given)
-    };
+    let making = Making { builder: &builder, layout: layout.as_ref(), before, sound, broken: &broken };
+    let work = |number: usize, tunnel: &Tunnel| making.tunnel(number, tunnel);
     let (mut planned, mut shared, mut sample, mut failed) = (Vec::new(), Shared::default(), None, None);
     fleet::each(description, "building tunnels", work, |came| match came {
         Ok(given) => {

@@ -82,15 +82,20 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         }
         single::text(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
     }
+    told(&acts, &all, args.format)
+}
+
+/// Prints what came of it.
+fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], format: Format) -> Result<Verdict, Failure> {
     let unsure = parts::unsure(acts.iter().flat_map(|act| &act.parts));
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
-    if args.format == Format::Json {
+    if format == Format::Json {
         let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
         super::print_json(&json!({ "fine": failing == 0 && unsure.is_none(), "rehearsals": each, "alone": alone }))?;
     } else {
         acts.iter().for_each(|act| parts::print_findings(&act.parts));
-        for (act, rehearsal) in &all {
+        for (act, rehearsal) in all {
             // Of many, those that work are a line each.
             let text = if all.len() > 1 && rehearsal.works() {
                 ladder::line(rehearsal, &parts::shown(&act.parts))

@@ -215,7 +215,7 @@ fn what_is_laid_out_is_private_whatever_the_umask() {
         let folders = ["", "packhouse", "packhouse/etc", "packhouse/etc/swanctl/conf.d"];
         assert!(folders.iter().all(|name| fs::metadata(out.join(name)).expect("there").mode() & 0o777 == 0o755), "{umask}");
     }
-    // With the output locked by somebody else, the folder that was laid out before stands there to be reading at.
+    // With the output locked by somebody else, the folder that was laid out before stands there to be looked at.
     let mut seen = BTreeSet::new();
     for round in 0..200 {
         let mut child = start(path, &["build", "orchard.span.toml", "-o", &format!("fresh-{round}")]);

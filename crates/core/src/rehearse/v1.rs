@@ -80,41 +80,48 @@ impl<'a> Play<'a> {
         });
         if chosen.is_none() {
             let proves = able.iter().any(same_proof);
-            // Some do not answer what no connection of theirs could be about.
-            let silent = !proves && self.behaviour(responder).strangers == ToStrangers::RefusesInV2;
-            if !silent {
-                self.refuse_v1(responder, Notify::V1_NO_PROPOSAL);
-            }
-            let told = [Some(if silent { Line::Unanswered } else { Line::RefusedAtOnce }), Some(Line::NoIkeProposal)];
-            let responding = self.responding();
-            if proves {
-                let apart = nearest_two([self.name(initiator), self.name(responder)], offer, &responding.ike().proposals.value);
-                let cures = vec![
-                    self.cure(initiator, &initiating.ike().proposals, "offer what the other end has"),
-                    self.cure(responder, &responding.ike().proposals, "or take what is offered"),
-                ];
-                self.fail(
-                    (Stage::IkeSa, vec![Parameter::IkeProposals.into()]),
-                    format!("No IKE proposal of the one fits one of the other.{apart}"),
-                    told,
-                    cures,
-                );
-            } else {
-                let (has, wants) = (initiating.ike().local_method.value.words(), responding.ike().remote_method.value.words());
-                let reason = format!("{} offers {has}, {} wants {wants}.", self.name(initiator), self.name(responder));
-                let cures = vec![
-                    self.cure(responder, &responding.ike().remote_method, format!("expect {has}")),
-                    self.cure(initiator, &initiating.ike().local_method, format!("or use {wants}")),
-                ];
-                let apart = [(initiator, responder), (responder, initiator)].into_iter().filter(|(shows, judges)| {
-                    let [shows, judges] = [*shows, *judges].map(|end| if end == initiator { initiating } else { responding });
-                    shows.ike().local_method.value != judges.ike().remote_method.value
-                });
-                let causes = apart.map(|(shows, _)| Parameter::Authentication.of(shows)).collect();
-                self.fail((if silent { Stage::Answer } else { Stage::IkeSa }, causes), reason, told, cures);
-            }
+            self.unfit_v1(offer, proves);
         }
         chosen
+    }
+
+    /// Neither the proposals nor, if it does not prove itself as the responder wants, the ways of proving fit.
+    fn unfit_v1(&mut self, offer: &[Proposal], proves: bool) {
+        let (initiator, responder) = (self.initiator, self.responder());
+        let initiating = self.initiating();
+        // Some do not answer what no connection of theirs could be about.
+        let silent = !proves && self.behaviour(responder).strangers == ToStrangers::RefusesInV2;
+        if !silent {
+            self.refuse_v1(responder, Notify::V1_NO_PROPOSAL);
+        }
+        let told = [Some(if silent { Line::Unanswered } else { Line::RefusedAtOnce }), Some(Line::NoIkeProposal)];
+        let responding = self.responding();
+        if proves {
+            let apart = nearest_two([self.name(initiator), self.name(responder)], offer, &responding.ike().proposals.value);
+            let cures = vec![
+                self.cure(initiator, &initiating.ike().proposals, "offer what the other end has"),
+                self.cure(responder, &responding.ike().proposals, "or take what is offered"),
+            ];
+            self.fail(
+                (Stage::IkeSa, vec![Parameter::IkeProposals.into()]),
+                format!("No IKE proposal of the one fits one of the other.{apart}"),
+                told,
+                cures,
+            );
+        } else {
+            let (has, wants) = (initiating.ike().local_method.value.words(), responding.ike().remote_method.value.words());
+            let reason = format!("{} offers {has}, {} wants {wants}.", self.name(initiator), self.name(responder));
+            let cures = vec![
+                self.cure(responder, &responding.ike().remote_method, format!("expect {has}")),
+                self.cure(initiator, &initiating.ike().local_method, format!("or use {wants}")),
+            ];
+            let apart = [(initiator, responder), (responder, initiator)].into_iter().filter(|(shows, judges)| {
+                let [shows, judges] = [*shows, *judges].map(|end| if end == initiator { initiating } else { responding });
+                shows.ike().local_method.value != judges.ike().remote_method.value
+            });
+            let causes = apart.map(|(shows, _)| Parameter::Authentication.of(shows)).collect();
+            self.fail((if silent { Stage::Answer } else { Stage::IkeSa }, causes), reason, told, cures);
+        }
     }
 
     pub(super) fn refuse_v1(&mut self, end: usize, notify: Notify) {

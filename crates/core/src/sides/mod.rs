@@ -352,62 +352,32 @@ impl SideBuilder<'_> {
     fn filter(&self) -> Vec<FilterRule> {
         let ipv4 = self.me().outer_ipv4().or(self.peer().outer_ipv4()).unwrap_or(true);
         let (me, peer) = (self.me().local().range(ipv4), self.peer().reached().range(ipv4));
-        let reach = |traffic| FilterRule {
-            hook: Hook::Input,
-            from: peer,
-            to: me,
-            protection: Protection::Any,
-            traffic,
-            verdict: Verdict::Accept,
-            place: ReadAt::default(),
-        };
-        let pass = |from, to, protection, traffic, verdict| FilterRule {
-            hook: Hook::Forward,
-            from,
-            to,
-            protection,
-            traffic,
-            verdict,
-            place: ReadAt::default(),
-        };
         let bare = [Traffic::Udp(vec![500, 4500]), Traffic::Esp];
+        let reach = |traffic| rule(Hook::Input, (peer, me), Protection::Any, traffic, Verdict::Accept);
         let mut rules: Vec<_> = bare.iter().cloned().map(reach).collect();
         if self.tunnel.gre.is_some() {
             // In clear it comes and goes when there is no SA.
-            let gre = |hook, from, to, protection, verdict| FilterRule {
-                hook,
-                from,
-                to,
-                protection,
-                traffic: Traffic::Gre,
-                verdict,
-                place: ReadAt::default(),
-            };
-            for (hook, from, to, protection) in
-                [(Hook::Input, peer, me, Protection::Arrived), (Hook::Output, me, peer, Protection::Leaving)]
+            for (hook, ends, protection) in
+                [(Hook::Input, (peer, me), Protection::Arrived), (Hook::Output, (me, peer), Protection::Leaving)]
             {
-                rules.push(gre(hook, from, to, protection, Verdict::Accept));
-                rules.push(gre(hook, from, to, Protection::Any, Verdict::Drop));
+                rules.push(rule(hook, ends, protection, Traffic::Gre, Verdict::Accept));
+                rules.push(rule(hook, ends, Protection::Any, Traffic::Gre, Verdict::Drop));
             }
         }
         let [leaving, arrived] = Protection::of(self.interface().as_ref().map(|interface| interface.name.as_str()));
         let stop: &[Verdict] = if self.tunnel.logs_drops { &[Verdict::Log, Verdict::Drop] } else { &[Verdict::Drop] };
         let drop = |from, to, protection: &Protection| -> Vec<FilterRule> {
-            stop.iter().map(|verdict| pass(from, to, protection.clone(), Traffic::Any, *verdict)).collect()
+            stop.iter().map(|verdict| rule(Hook::Forward, (from, to), protection.clone(), Traffic::Any, *verdict)).collect()
         };
         if self.tunnel.hosts.is_some() {
             // What makes and carries the SAs is not in them; all else between the two is.
-            let own = |hook, from, to, protection: &Protection, traffic, verdict| {
-                let protection = protection.clone();
-                FilterRule { hook, from, to, protection, traffic, verdict, place: ReadAt::default() }
-            };
-            rules.extend(bare.into_iter().map(|traffic| own(Hook::Output, me, peer, &Protection::Any, traffic, Verdict::Accept)));
-            for (hook, from, to, protection, opener) in
-                [(Hook::Output, me, peer, &leaving, self.end), (Hook::Input, peer, me, &arrived, 1 - self.end)]
+            rules.extend(bare.into_iter().map(|traffic| rule(Hook::Output, (me, peer), Protection::Any, traffic, Verdict::Accept)));
+            for (hook, ends, protection, opener) in
+                [(Hook::Output, (me, peer), &leaving, self.end), (Hook::Input, (peer, me), &arrived, 1 - self.end)]
             {
                 let traffics = self.passing(opener).into_iter();
-                rules.extend(traffics.map(|traffic| own(hook, from, to, protection, traffic, Verdict::Accept)));
-                rules.extend(stop.iter().map(|verdict| own(hook, from, to, &Protection::Any, Traffic::Any, *verdict)));
+                rules.extend(traffics.map(|traffic| rule(hook, ends, protection.clone(), traffic, Verdict::Accept)));
+                rules.extend(stop.iter().map(|verdict| rule(hook, ends, Protection::Any, Traffic::Any, *verdict)));
             }
         }
         let outside = &self.me().outside.value;
@@ -425,27 +395,19 @@ impl SideBuilder<'_> {
                 [(local, remote, out, &clear_out, self.end), (remote, local, &arrived, &clear_in, 1 - self.end)]
             {
                 let traffics = self.passing(opener).into_iter();
-                rules.extend(traffics.map(|traffic| pass(from, to, protection.clone(), traffic, Verdict::Accept)));
+                rules.extend(traffics.map(|traffic| rule(Hook::Forward, (from, to), protection.clone(), traffic, Verdict::Accept)));
                 rules.extend(drop(from, to, clear));
             }
             if late {
                 let departing = |rule: FilterRule| FilterRule { hook: Hook::Departure, ..rule };
-                rules.push(departing(pass(apparent, remote, leaving.clone(), Traffic::Any, Verdict::Accept)));
+                rules.push(rule(Hook::Departure, (apparent, remote), leaving.clone(), Traffic::Any, Verdict::Accept));
                 rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
         }
         if let (Some(session), Some(interface)) = (self.session(), self.interface()) {
             let [_, arrived] = Protection::of(Some(&interface.name));
-            let (from, to) = (session.neighbour.into(), session.own.into());
-            rules.push(FilterRule {
-                hook: Hook::Input,
-                from,
-                to,
-                protection: arrived,
-                traffic: BgpSession::traffic(),
-                verdict: Verdict::Accept,
-                place: ReadAt::default(),
-            });
+            let ends = (session.neighbour.into(), session.own.into());
+            rules.push(rule(Hook::Input, ends, arrived, BgpSession::traffic(), Verdict::Accept));
         }
         // Routes look at the destination alone: what else takes the interface does not cross.
         if self.routed() {
@@ -520,4 +482,9 @@ impl SideBuilder<'_> {
             routes: routed(&[if tunnel.gre.is_some() { (t, "carrier") } else { (s, "style") }, (t, "carries")]),
         }
     }
+}
+
+/// A rule that is planned.
+fn rule(hook: Hook, (from, to): (IpNet, IpNet), protection: Protection, traffic: Traffic, verdict: Verdict) -> FilterRule {
+    FilterRule { hook, from, to, protection, traffic, verdict, place: ReadAt::default() }
 }

@@ -4,6 +4,7 @@
 //! selectors, which see the packet as it was translated (RFC 4301 section 5.1); on arrival the selectors again (section
 //! 5.2), and the same chain. The SAs are those that a rehearsal brings up.
 
+mod filtering;
 mod leg;
 
 use std::net::IpAddr;

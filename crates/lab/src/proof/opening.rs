@@ -87,7 +87,7 @@ impl<'a> Walkthrough<'_, 'a> {
             Opens::AtOnce | Opens::Never => {}
             Opens::OnTraffic => {
                 for pair in 0..tunnel.pairs.len() {
-                    // What it opens is reading at below; whether it is answered, later.
+                    // What it opens is looked at below; whether it is answered, later.
                     let _ = self.crosses(pair, end, 4);
                 }
             }

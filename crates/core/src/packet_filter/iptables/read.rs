@@ -240,7 +240,13 @@ fn parse(mut words: &[&str], place: ReadAt) -> Rule {
         };
         rule.tests.push(Test { not, what: what.unwrap_or(What::Other) });
     }
-    match (direction, protected) {
+    finish(&mut rule, (direction, protected), rate, target);
+    rule
+}
+
+/// What is said in several options, and what becomes of a packet.
+fn finish(rule: &mut Rule, protection: (Option<&str>, Option<bool>), rate: Option<Option<u32>>, target: Option<(&str, bool)>) {
+    match protection {
         (None, None) => {}
         (Some("out"), Some(protected)) => rule.tests.push(Test { not: !protected, what: What::Leaving }),
         (Some("in"), Some(protected)) => rule.tests.push(Test { not: !protected, what: What::Arrived }),
@@ -267,7 +273,6 @@ fn parse(mut words: &[&str], place: ReadAt) -> Rule {
             chain => Action::Jump(chain.to_owned()),
         };
     }
-    rule
 }
 
 #[cfg(test)]

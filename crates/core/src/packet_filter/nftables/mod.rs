@@ -13,6 +13,7 @@
 //! connection may be opened from either side.
 
 mod read;
+mod rule;
 mod syntax;
 mod write;
 

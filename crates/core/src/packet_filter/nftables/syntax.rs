@@ -33,7 +33,7 @@ const MAX_DEPTH: usize = 16;
 /// As many words as most statements have.
 const ROOM: usize = 12;
 
-/// Bytes at which a word ends, or at which a character begins that has to be reading at as such.
+/// Bytes at which a word ends, or at which a character begins that has to be looked at as such.
 const STOPS: [bool; 256] = {
     let mut stops = [false; 256];
     let mut byte = 0;

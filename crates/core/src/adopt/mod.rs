@@ -1,0 +1,222 @@
+//! Two gateways as their files say become one description.
+//!
+//! Nothing is papered over: where the two ends disagree, one value is taken and the other one is told; what the files do not
+//! show is told too.
+
+mod site;
+mod tunnel;
+
+use std::collections::BTreeMap;
+use std::collections::HashMap;
+
+use ipnet::IpNet;
+
+use site::SiteWriter;
+
+use crate::compare::{ComparedParameter, Gravity, ReadGateway, Shown, compare_ends};
+use crate::description::is_name;
+use crate::gateway::{Connection, Gateway};
+use crate::pairing::Pairing;
+use crate::parameter::Parameter;
+use crate::platform::{Liveness, Profile, ReplayWindow};
+use crate::rehearse::{Actor, KnownAddresses};
+use crate::secret::Secret;
+use crate::source::{Place, misleads};
+
+/// A gateway to be adopted.
+#[derive(Clone, Copy, Debug)]
+pub struct Adoptee<'a> {
+    /// As it was read.
+    pub reading: ReadGateway<'a>,
+    /// Its platform.
+    pub facts: &'a Profile,
+}
+
+/// Something to be told beside the description.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Note {
+    /// The tunnel that it is about; nothing where it is about a gateway.
+    pub tunnel: Option<String>,
+    /// What it is about.
+    pub about: String,
+    /// What is to be told.
+    pub text: String,
+    /// Where it stands at each end.
+    pub places: [Option<Place>; 2],
+    /// Whether the two ends disagree so that the tunnel does not work.
+    pub fatal: bool,
+}
+
+/// What came of it.
+#[derive(Clone, Debug, Default)]
+pub struct Adopted {
+    /// The description.
+    pub text: String,
+    /// Secrets by the file that the description names for each.
+    pub secrets: BTreeMap<String, Secret>,
+    /// Everything to be told.
+    pub notes: Vec<Note>,
+}
+
+/// A text as TOML writes it (TOML 1.0, basic strings; JSON's are a part of those, but for U+007F), with nothing in it that misleads.
+fn quoted(text: &str) -> String {
+    let mut out = String::new();
+    for c in serde_json::Value::from(text).to_string().chars() {
+        match c {
+            _ if !misleads(c) => out.push(c),
+            '\u{10000}'.. => out.push_str(&format!("\\U{:08x}", u32::from(c))),
+            _ => out.push_str(&format!("\\u{:04x}", u32::from(c))),
+        }
+    }
+    out
+}
+
+fn list<T: ToString>(items: &[T]) -> String {
+    match items {
+        [one] => quoted(&one.to_string()),
+        several => format!("[{}]", several.iter().map(|item| quoted(&item.to_string())).collect::<Vec<_>>().join(", ")),
+    }
+}
+
+/// Two connections that become a tunnel.
+struct Counterparts<'a> {
+    name: String,
+    connections: [&'a Connection; 2],
+    /// What of each gateway belongs to it.
+    parts: [Gateway; 2],
+}
+
+/// Makes a description of the tunnels that two gateways have with each other.
+pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
+    let mut adopted = Adopted::default();
+    let gateways = ends.map(|end| end.reading.gateway);
+    let couples = Pairing::of(gateways, ends.map(|end| end.reading.ends_open), true);
+    let mut pairs: Vec<Counterparts<'_>> = Vec::new();
+    for (i, (one, other)) in couples.pairs().enumerate() {
+        let taken = |name: &str| pairs.iter().any(|pair| pair.name == name);
+        let name = [one, other].into_iter().map(|connection| plain(&connection.name)).find(|name| is_name(name) && !taken(name));
+        let name = name.unwrap_or_else(|| format!("tunnel-{}", i + 1));
+        let parts = [gateways[0].part_of(one), gateways[1].part_of(other)];
+        pairs.push(Counterparts { name, connections: [one, other], parts });
+    }
+    for (end, alone) in couples.alone().into_iter().enumerate() {
+        for connection in alone {
+            let text = "it has no counterpart at the other end, and is left out".to_owned();
+            let mut places = [None, None];
+            places[end] = connection.remote.origin.place().cloned();
+            adopted.notes.push(Note {
+                tunnel: None,
+                about: format!("{} of {}", connection.name, ends[end].reading.name),
+                text,
+                places,
+                fatal: false,
+            });
+        }
+    }
+    let nets = [0, 1].map(|end| networks(&pairs, end));
+    let mut text = "unified-span = 1\n".to_owned();
+    for end in [0, 1] {
+        SiteWriter { ends, end, pairs: &pairs, nets: &nets[end], notes: &mut adopted.notes }.write(&mut text);
+    }
+    for pair in &pairs {
+        tunnel::write(&mut text, &mut adopted, ends, pair, &nets);
+    }
+    adopted.notes.extend(disagreements(ends, &pairs));
+    adopted.text = text;
+    adopted
+}
+
+/// A name as a description can have it, as far as it is one.
+fn plain(name: &str) -> String {
+    let mut plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' }).collect();
+    plain.truncate(LONGEST_NAME);
+    plain.trim_matches('-').to_owned()
+}
+
+/// As many letters a name of a description has.
+const LONGEST_NAME: usize = 32;
+
+/// The names of the two sites: what their gateways are called, where those are names, and not the same one.
+fn site_names(ends: [Adoptee<'_>; 2]) -> [String; 2] {
+    let names = ends.map(|end| plain(end.reading.name));
+    match names.iter().all(|name| is_name(name)) && names[0] != names[1] {
+        true => names,
+        false => ["left".to_owned(), "right".to_owned()],
+    }
+}
+
+/// What crosses a pair, as its first end sees it: its network, as what that appears, the other's as that appears, and itself.
+fn crossing(pair: &Counterparts<'_>) -> Vec<[IpNet; 4]> {
+    let [one, other] = &pair.parts;
+    // In the order of the Child SAs, and of the networks within them.
+    let mut places: HashMap<(IpNet, IpNet), usize> = HashMap::new();
+    for child in &pair.connections[0].children {
+        for near in &child.local.value {
+            for far in &child.remote.value {
+                let next = places.len();
+                places.entry((*near, *far)).or_insert(next);
+            }
+        }
+    }
+    let place = |near: &IpNet, far: &IpNet| places.get(&(*near, *far)).copied().unwrap_or(usize::MAX);
+    let mut crossing: Vec<_> = one.crossing().into_iter().collect();
+    crossing.sort_by_cached_key(|(near, far)| place(near, far));
+    crossing.into_iter().map(|(near, far)| [one.inner(near, far), near, far, other.inner(far, near)]).collect()
+}
+
+/// The networks behind an end, each with a name: what the Child SAs are called after where that tells, else a number.
+fn networks(pairs: &[Counterparts<'_>], end: usize) -> Vec<(String, IpNet)> {
+    let mut nets: Vec<(String, IpNet)> = Vec::new();
+    for pair in pairs.iter().filter(|pair| !pair.parts[0].speaks_for_itself()) {
+        for crossed in crossing(pair) {
+            let net = if end == 0 { crossed[0] } else { crossed[3] };
+            if nets.iter().any(|(_, known)| *known == net) {
+                continue;
+            }
+            let children = pair.connections[end].children.iter();
+            let appears = if end == 0 { crossed[1] } else { crossed[2] };
+            let mut told = children.filter(|child| child.local.value == [appears]).filter_map(|child| {
+                let mut words = child.name.strip_prefix(&pair.connections[end].name)?.strip_prefix('_')?.split('_');
+                let (first, second) = (words.next()?, words.next()?);
+                words.next().is_none().then(|| if end == 0 { first } else { second }.to_owned())
+            });
+            let free = |name: &String| is_name(name) && nets.iter().all(|(known, _)| known != name);
+            let name = told.find(free).unwrap_or_else(|| format!("net-{}", nets.len() + 1));
+            nets.push((name, net));
+        }
+    }
+    nets
+}
+
+/// Whether a harmless difference is one that a description has too: what each end has for itself, or cannot choose.
+fn each_for_itself(ends: [Adoptee<'_>; 2], row: &ComparedParameter) -> bool {
+    let fixed = |of: fn(&Profile) -> bool| ends.iter().any(|end| of(end.facts));
+    row.gravity == Gravity::Compatible
+        && match row.parameter {
+            Parameter::Exemption | Parameter::Opening | Parameter::Steering | Parameter::Address => true,
+            Parameter::ReplayWindow => fixed(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_))),
+            Parameter::Liveness => fixed(|facts| facts.liveness == Liveness::OfDaemon),
+            _ => false,
+        }
+}
+
+/// Everything in which the two ends differ: what the first one says was taken.
+fn disagreements(ends: [Adoptee<'_>; 2], pairs: &[Counterparts<'_>]) -> Vec<Note> {
+    let [left, right] = ends.map(|end| Actor { reading: end.reading, behaviour: &end.facts.behaviour, stands: KnownAddresses::default() });
+    let comparison = compare_ends(left, right);
+    let mut notes = Vec::new();
+    for compared in &comparison.pairs {
+        let tunnel = pairs.iter().find(|pair| pair.connections[0].name == compared.names[0]).map(|pair| pair.name.clone());
+        let told = compared.told().into_iter().map(|(parameter, _)| parameter);
+        for parameter in told.filter(|parameter| parameter.gravity != Gravity::Equal && !each_for_itself(ends, parameter)) {
+            let said = |shown: &Shown| shown.value.replace('\n', "; ");
+            let [one, other] = parameter.values.each_ref().map(said);
+            let names = ends.map(|end| end.reading.name);
+            let text = format!("{} says {one}, {} says {other}", names[0], names[1]);
+            let places = parameter.values.each_ref().map(|shown| shown.place.clone());
+            let fatal = parameter.gravity == Gravity::Fatal;
+            notes.push(Note { tunnel: tunnel.clone(), about: parameter.name.clone(), text, places, fatal });
+        }
+    }
+    notes
+}

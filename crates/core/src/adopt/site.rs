@@ -1,0 +1,152 @@
+//! A site of an adopted description.
+
+use std::fmt::Write as _;
+
+use ipnet::IpNet;
+
+use super::{Adoptee, Counterparts, Note, list, quoted, site_names};
+use crate::gateway::{Endpoint, Filter, Identity, Method, NatTarget, OwnAddress};
+use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
+
+/// A site while it is written.
+pub(super) struct SiteWriter<'a> {
+    pub(super) ends: [Adoptee<'a>; 2],
+    pub(super) end: usize,
+    pub(super) pairs: &'a [Counterparts<'a>],
+    /// The networks behind it, by name.
+    pub(super) nets: &'a [(String, IpNet)],
+    pub(super) notes: &'a mut Vec<Note>,
+}
+
+impl SiteWriter<'_> {
+    fn note(&mut self, about: &str, text: String) {
+        let about = format!("{about} of {}", self.ends[self.end].reading.name);
+        self.notes.push(Note { tunnel: None, about, text, places: [None, None], fatal: false });
+    }
+
+    /// The table of the site.
+    pub(super) fn write(&mut self, text: &mut String) {
+        self.place(text);
+        self.proof(text);
+        self.rules(text);
+        let gateway = self.ends[self.end].reading.gateway;
+        if self.pairs.iter().any(|pair| pair.connections[self.end].interface.value.is_some()) {
+            let _ = writeln!(text, "style = \"route-based\"");
+        }
+        if let Some(session) = gateway.sessions.first() {
+            let _ = writeln!(text, "as-number = {}", session.own_as);
+        }
+    }
+
+    /// Where it is, and what is behind it; and who it is.
+    fn place(&mut self, text: &mut String) {
+        let Self { ends, end, pairs, nets, .. } = *self;
+        let reading = ends[end].reading;
+        let (name, gateway) = (site_names(ends)[end].clone(), reading.gateway);
+        let (own, seen) = match pairs.first() {
+            Some(pair) => (pair.connections[end].local.value.clone(), pair.connections[1 - end].remote.value.clone()),
+            None => (Endpoint::Anywhere, Endpoint::Anywhere),
+        };
+        let address = match (seen.first(), own.first()) {
+            (Endpoint::At(address), _) => address.to_string(),
+            (Endpoint::Named(name), _) => name.clone(),
+            (Endpoint::Anywhere, Endpoint::At(address)) => address.to_string(),
+            _ => "dynamic".to_owned(),
+        };
+        let mut parts = vec![format!("address = {}", quoted(&address))];
+        if let (Endpoint::At(own), Endpoint::At(seen)) = (&own, &seen)
+            && own != seen
+        {
+            parts.push(format!("own-address = {}", quoted(&own.to_string())));
+        }
+        // The files may tell which interface has the outer address, and which ones the networks are behind.
+        let outer = [own.address().or(seen.address())];
+        let outside = gateway.addresses.iter().find(|own| outer.contains(&Some(own.address.addr())));
+        let near = |own: &&OwnAddress| nets.iter().any(|(_, net)| net.contains(&own.address.addr()));
+        let mut inside: Vec<String> = gateway.addresses.iter().filter(near).map(|own| own.interface.clone()).collect();
+        inside.sort();
+        inside.dedup();
+        if outside.is_none() || (inside.is_empty() && !nets.is_empty()) {
+            self.note("interfaces", "not all of their names are in the files: write them in place of wan0 and lan0".to_owned());
+        }
+        parts.push(format!("outside = {}", quoted(outside.map_or("wan0", |own| &own.interface))));
+        if !nets.is_empty() {
+            parts.push(format!("inside = {}", if inside.is_empty() { quoted("lan0") } else { list(&inside) }));
+        }
+        let _ = writeln!(text, "\n[site.{name}]\nplatform = {}\ngateway = {{ {} }}", quoted(&ends[end].facts.word), parts.join(", "));
+        if !nets.is_empty() {
+            let each: Vec<_> = nets.iter().map(|(name, net)| format!("{name} = {}", quoted(&net.to_string()))).collect();
+            let _ = writeln!(text, "networks = {{ {} }}", each.join(", "));
+        }
+        let identity = pairs.first().map(|pair| &pair.connections[end].ike().local_identity.value);
+        let words = match identity {
+            Some(Identity::Address(is)) if is.to_string() != address => Some(("address", is.to_string())),
+            Some(Identity::Address(_) | Identity::Anybody) | None => None,
+            Some(Identity::Implied(what)) => {
+                self.note("identity", format!("it is not said: {what}"));
+                None
+            }
+            Some(said) => Some((said.kind(), said.to_string())),
+        };
+        if let Some((kind, is)) = words {
+            let _ = writeln!(text, "identity = {{ {kind} = {} }}", quoted(&is));
+        }
+    }
+
+    /// What it proves itself with.
+    fn proof(&mut self, text: &mut String) {
+        let Self { ends, end, pairs, .. } = *self;
+        let name = site_names(ends)[end].clone();
+        let methods: Vec<_> = pairs.iter().map(|pair| pair.connections[end].ike().local_method.value).collect();
+        if methods.contains(&Method::PublicKey) {
+            let _ = writeln!(text, "keys = {{ public = \"keys/{name}.pub\" }}");
+            self.note("keys", format!("put the public key into keys/{name}.pub; the private one stays on the gateway"));
+        }
+        if methods.contains(&Method::Certificate) {
+            let _ = writeln!(text, "keys = {{ certificate = \"keys/{name}.crt\", issuer = \"keys/ca.crt\" }}");
+            self.note(
+                "keys",
+                format!(
+                    "put the certificate into keys/{name}.crt and its authority's into keys/ca.crt; the private key stays on the gateway"
+                ),
+            );
+        }
+    }
+
+    /// What its packet filter is, and how the tunnel's rules stand to it.
+    fn rules(&mut self, text: &mut String) {
+        let Self { ends, end, .. } = *self;
+        let reading = ends[end].reading;
+        let gateway = reading.gateway;
+        if gateway.ruleset.masquerades() || gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource) {
+            let _ = writeln!(text, "shares-internet = true");
+        }
+        let filter = reading.tree.and_then(|tree| PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree)));
+        match filter.map(PacketFilter::word) {
+            // The first is what a site has that names none.
+            Some(word) if word == PACKET_FILTERS[0].word() => {}
+            Some(word) => {
+                let _ = writeln!(text, "packet-filter = {}", quoted(word));
+            }
+            None => self.note("packet filter", "there are no files of one: the rules that are written will be new".to_owned()),
+        }
+        // What its own chains drop nobody lets pass beside them: the tunnel's rules must join those.
+        let must_join = gateway.filter.is_none() && gateway.ruleset.drops_the_rest();
+        if must_join || gateway.filter.as_ref().is_some_and(Filter::is_joined) {
+            let _ = writeln!(text, "filter = \"joined\"");
+        }
+        let chains: Vec<_> = gateway.ruleset.chains.iter().map(|chain| format!("{} of the table {}", chain.name, chain.table)).collect();
+        if !chains.is_empty() {
+            let jump = if must_join { "; jump to the tunnel's from those that drop" } else { "" };
+            let mut places = [None, None];
+            places[end] = gateway.ruleset.chains.iter().find_map(|chain| chain.base.as_ref()?.place.0.clone());
+            self.notes.push(Note {
+                tunnel: None,
+                about: format!("rules of {}", reading.name),
+                text: format!("chains that are not a tunnel's stay as they are, outside of the description: {}{jump}", chains.join(", ")),
+                places,
+                fatal: false,
+            });
+        }
+    }
+}
