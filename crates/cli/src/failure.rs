@@ -47,6 +47,7 @@ pub enum Failure {
     #[error("the system gives no random numbers: {0}")]
     Random(getrandom::Error),
     /// Making a key or a certificate.
+    #[cfg(feature = "certificates")]
     #[error("the key or certificate cannot be made: {0}")]
     Key(rcgen::Error),
     /// Something that the work needs is not on this machine.

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+#[cfg(feature = "png")]
 use resvg::{tiny_skia, usvg};
 use uspan_core::{BuiltTunnel, Drawing, any_stops, draw};
 
@@ -42,7 +43,14 @@ pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     Ok(Verdict::Fine)
 }
 
+/// Nothing can: it was left out.
+#[cfg(not(feature = "png"))]
+fn png(_drawing: &Drawing, path: &Path) -> Result<Vec<u8>, Failure> {
+    Err(Failure::Outside(format!("`{}` cannot be drawn: this program was built without `png`; write an .svg", path_shown(path))))
+}
+
 /// The picture in pixels, twice as fine as a screen, with the fonts that are installed.
+#[cfg(feature = "png")]
 fn png(drawing: &Drawing, path: &Path) -> Result<Vec<u8>, Failure> {
     const FINE: f32 = 2.0;
     let mut options = usvg::Options::default();

@@ -8,6 +8,8 @@ mod compare;
 mod demo;
 mod draw;
 mod explain;
+#[cfg_attr(not(feature = "certificates"), path = "no_keys.rs")]
+mod keys;
 mod many;
 mod new;
 mod parts;
@@ -58,8 +60,8 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Prove(args) => prove::run(&args),
         #[cfg(feature = "prove")]
         Command::ProveInside { .. } => Err(Failure::Usage("this command is for `uspan prove` alone".to_owned())),
-        Command::Secret { file, for_lab: true, replace, .. } => secret::for_lab(&file, replace),
-        Command::Secret { file, pair: true, replace, .. } => secret::pair(&file, replace),
+        Command::Secret { file, for_lab: true, replace, .. } => keys::for_lab(&file, replace),
+        Command::Secret { file, pair: true, replace, .. } => keys::pair(&file, replace),
         Command::Secret { file, print, replace, .. } => secret::run(&file, print, replace),
         Command::Platforms { format } => platforms::run(format),
         Command::Algorithms { kind, format } => algorithms::run(kind, format),

@@ -1,5 +1,6 @@
 //! Files: descriptions and secrets in, trees of configuration out.
 
+#[cfg(feature = "certificates")]
 pub mod authority;
 pub mod input;
 pub mod keys;

@@ -107,6 +107,7 @@ pub fn json_among(findings: &[Finding], sources: &BTreeMap<String, Source>) -> V
 }
 
 /// The same, one by one.
+#[cfg(feature = "prove")]
 pub fn json_list(findings: &[Finding], sources: &BTreeMap<String, Source>) -> Vec<Value> {
     match json_among(findings, sources) {
         Value::Array(list) => list,
