@@ -3,20 +3,20 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use crate::agreement::{Agreement, agree};
-use crate::check::{Supplied, check};
-use crate::compare::ReadGateway;
-use crate::context::Context;
-use crate::description::{Description, Site, Tunnel};
-use crate::dialect::{Unwritable, gate};
-use crate::finding::{self as rules, Finding, any_stops, in_reading_order};
-use crate::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
-use crate::network;
-use crate::packet_filter::{FoundRules, PacketFilter, write_rules};
-use crate::platform::{OwnEnd, Profile};
-use crate::rehearse::{Actor, Rehearsal, Stage, outcome_only};
-use crate::routing;
-use crate::sides::{End, Proofs, Side, cross_check, take_sides};
+use uspan_description::agreement::{Agreement, agree};
+use uspan_description::check::{Supplied, check};
+use uspan_description::description::{Description, Site, Tunnel};
+use uspan_description::sides::{End, Proofs, Side, cross_check, take_sides};
+use uspan_dialects::context::Context;
+use uspan_dialects::dialect::{Unwritable, gate};
+use uspan_dialects::network;
+use uspan_dialects::packet_filter::{FoundRules, PacketFilter, write_rules};
+use uspan_dialects::profile::{OwnEnd, Profile};
+use uspan_dialects::routing;
+use uspan_judge::actor::{Actor, ReadGateway};
+use uspan_judge::rehearse::{Rehearsal, Stage, outcome_only};
+use uspan_model::finding::{self as rules, Finding, any_stops, in_reading_order};
+use uspan_model::gateway::{Connection, Gateway, MOST_PAIRS, Method, Route, Through, Tree};
 
 /// What came of a tunnel.
 #[derive(Clone, Debug)]

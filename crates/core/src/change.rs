@@ -4,46 +4,12 @@ use std::collections::BTreeMap;
 use std::fmt;
 
 use crate::build::verify;
-use crate::context::Context;
-use crate::description::Site;
-use crate::duration::duration_words;
-use crate::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Protection, Traffic, Tree};
-use crate::parameter::Parameter;
-use crate::platform::Interrupts;
-
-/// When a change takes effect.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Effect {
-    /// The tunnel comes up with it.
-    Opens,
-    /// The tunnel is gone.
-    Closes,
-    /// At once: taking up the files ends the tunnel's SAs, and it is opened anew with it.
-    Interrupts,
-    /// When the IKE SA is opened anew; until then SAs go on, and are rekeyed, as they were agreed.
-    AtOpening,
-    /// As soon as the files are taken up, without an interruption.
-    AtOnce,
-}
-
-impl Effect {
-    /// In words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Effect::Opens => "comes up",
-            Effect::Closes => "stays until `uspan retire` of the description before",
-            Effect::Interrupts => "interrupts: taking it up ends the SAs",
-            Effect::AtOpening => "when the IKE SA is opened anew",
-            Effect::AtOnce => "at once",
-        }
-    }
-}
-
-impl fmt::Display for Effect {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.words())
-    }
-}
+use uspan_description::description::Site;
+use uspan_dialects::context::Context;
+use uspan_dialects::profile::Interrupts;
+use uspan_model::duration::duration_words;
+use uspan_model::gateway::{Child, Connection, Gateway, InterfaceKind, Lifetime, NatTarget, OnDeadPeer, Protection, Traffic, Tree};
+use uspan_model::parameter::{Effect, Parameter};
 
 /// One difference, in neutral words.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -224,7 +190,7 @@ fn selectors(connection: &Connection) -> String {
 
 /// Rules as lines, for comparing lists.
 fn translations(gateway: &Gateway) -> Vec<String> {
-    let line = |rule: &crate::gateway::NatRule| {
+    let line = |rule: &uspan_model::gateway::NatRule| {
         let done = match rule.target {
             NatTarget::KeepSource => "keeps its source".to_owned(),
             NatTarget::SourceTo(address) => format!("gets the source {address}"),
@@ -238,7 +204,7 @@ fn translations(gateway: &Gateway) -> Vec<String> {
 
 fn filter(gateway: &Gateway) -> Vec<String> {
     let rules = gateway.filter.iter().flat_map(|filter| &filter.rules);
-    let line = |rule: &crate::gateway::FilterRule| {
+    let line = |rule: &uspan_model::gateway::FilterRule| {
         let traffic = if rule.traffic == Traffic::Any { String::new() } else { format!(" {}", rule.traffic) };
         let protection = match &rule.protection {
             Protection::Any => "",

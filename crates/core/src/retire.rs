@@ -4,12 +4,12 @@ use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use crate::build::{Build, build};
-use crate::check::Supplied;
-use crate::description::{Description, Site, Tunnel};
-use crate::dialect::remark;
-use crate::gateway::{FilterForm, Gateway, Tree};
-use crate::network;
-use crate::routing;
+use uspan_description::check::Supplied;
+use uspan_description::description::{Description, Site, Tunnel};
+use uspan_dialects::dialect::remark;
+use uspan_dialects::network;
+use uspan_dialects::routing;
+use uspan_model::gateway::{FilterForm, Gateway, Tree};
 
 /// What takes a tunnel out of one gateway.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,8 +1,8 @@
 //! What to look at after installing, gateway by gateway, in order; and what it means when something else is seen.
 
 use crate::build::BuiltTunnel;
-use crate::description::{Description, Site, Tunnel};
-use crate::gateway::Encapsulation;
+use uspan_description::description::{Description, Site, Tunnel};
+use uspan_model::gateway::Encapsulation;
 
 /// Something to look at.
 #[derive(Clone, Debug, PartialEq, Eq)]

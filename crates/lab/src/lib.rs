@@ -9,7 +9,6 @@
 //! `stage/` (namespaces, gateways, hosts), `daemon/` (a driver for each daemon), `flow` (traffic), `witness`
 //! (what is seen on the internet), `sas` (the kernel's counters), `proof` (the checks).
 
-mod administrator;
 mod casting;
 mod daemon;
 mod flow;

@@ -13,15 +13,16 @@ use ipnet::IpNet;
 
 use site::SiteWriter;
 
-use crate::compare::{ComparedParameter, Gravity, ReadGateway, Shown, compare_ends};
-use crate::description::is_name;
-use crate::gateway::{Connection, Gateway};
-use crate::pairing::Pairing;
-use crate::parameter::Parameter;
-use crate::platform::{Liveness, Profile, ReplayWindow};
-use crate::rehearse::{Actor, KnownAddresses};
-use crate::secret::Secret;
-use crate::source::{Place, misleads};
+use uspan_description::description::is_name;
+use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
+use uspan_judge::actor::{Actor, ReadGateway};
+use uspan_judge::compare::{ComparedParameter, Gravity, Shown, compare_ends};
+use uspan_model::gateway::KnownAddresses;
+use uspan_model::gateway::{Connection, Gateway};
+use uspan_model::pairing::Pairing;
+use uspan_model::parameter::Parameter;
+use uspan_model::secret::Secret;
+use uspan_model::source::{Place, misleads};
 
 /// A gateway to be adopted.
 #[derive(Clone, Copy, Debug)]

@@ -5,8 +5,8 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 
 use super::{Adoptee, Counterparts, Note, list, quoted, site_names};
-use crate::gateway::{Endpoint, Filter, Identity, Method, NatTarget, OwnAddress};
-use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
+use uspan_dialects::packet_filter::{PACKET_FILTERS, PacketFilter};
+use uspan_model::gateway::{Endpoint, Filter, Identity, Method, NatTarget, OwnAddress};
 
 /// A site while it is written.
 pub(super) struct SiteWriter<'a> {

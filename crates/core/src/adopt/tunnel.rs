@@ -7,13 +7,15 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::{Adopted, Adoptee, Counterparts, Note, crossing, list, quoted, site_names};
-use crate::algorithm::{Kind, PRESETS, Transform};
-use crate::duration::duration_words;
-use crate::fits::proposals::common;
-use crate::gateway::{Child, Connection, Dscp, Encapsulation, Exchange, GRE, Gateway, IkeVersion, Method, Opening, Passing, Proposal};
-use crate::platform::{Liveness, Profile, ReplayWindow};
-use crate::secret::Secret;
-use crate::source::Place;
+use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
+use uspan_judge::fits::proposals::common;
+use uspan_model::algorithm::{Kind, PRESETS, Transform};
+use uspan_model::duration::duration_words;
+use uspan_model::gateway::{
+    Child, Connection, Dscp, Encapsulation, Exchange, GRE, Gateway, IkeVersion, Method, Opening, Passing, Proposal,
+};
+use uspan_model::secret::Secret;
+use uspan_model::source::Place;
 
 /// What a description means that says nothing of the replay window.
 const DEFAULT_WINDOW: u32 = 128;

@@ -2,8 +2,8 @@
 
 use std::fmt::Write as _;
 
-use crate::digest::digest;
-use crate::source::shown;
+use uspan_model::digest::digest;
+use uspan_model::source::shown;
 
 /// A rectangle.
 #[derive(Clone, Copy, Debug, PartialEq)]

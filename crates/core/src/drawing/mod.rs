@@ -10,8 +10,8 @@ mod pair;
 pub use canvas::{Drawing, Link, Point, Rect, Theme, escaped};
 
 use crate::build::BuiltTunnel;
-use crate::description::{Description, Site};
-use crate::gateway::{Encapsulation, NatTarget, Passing};
+use uspan_description::description::{Description, Site};
+use uspan_model::gateway::{Encapsulation, NatTarget, Passing};
 
 /// A site as it is drawn.
 #[derive(Clone, Debug)]

@@ -10,14 +10,14 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, TableLike, Value};
 
 use super::handover::{Handover, handovers};
 use super::{proposal_words, registered};
-use crate::algorithm::{Kind, Lookup, look_up};
 use crate::build::BuiltTunnel;
-use crate::check::Supplied;
-use crate::description::{Address, Description, Site, Tunnel, is_name};
-use crate::duration::{duration_words, parse_duration};
-use crate::finding::{self as rules, Finding};
-use crate::gateway::{Encapsulation, Endpoint, Method, Passing};
-use crate::source::{Source, Span};
+use uspan_description::check::Supplied;
+use uspan_description::description::{Address, Description, Site, Tunnel, is_name};
+use uspan_model::algorithm::{Kind, Lookup, look_up};
+use uspan_model::duration::{duration_words, parse_duration};
+use uspan_model::finding::{self as rules, Finding};
+use uspan_model::gateway::{Encapsulation, Endpoint, Method, Passing};
+use uspan_model::source::{Source, Span};
 
 /// The sheet for one end's owner.
 #[derive(Clone, Debug)]

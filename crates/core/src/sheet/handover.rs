@@ -2,12 +2,13 @@
 
 use ring::digest::{Context, SHA256};
 
-use crate::check::{SecretFile, Supplied};
-use crate::description::{Description, Tunnel};
-use crate::dialect::shell;
-use crate::digest::hex;
-use crate::gateway::Method;
-use crate::secret::Secret;
+use uspan_description::check::{SecretFile, Supplied};
+use uspan_description::description::{Description, Tunnel};
+use uspan_dialects::dialect::shell;
+use uspan_model::digest::hex;
+use uspan_model::gateway::Method;
+use uspan_model::key::pem_contents;
+use uspan_model::secret::Secret;
 
 /// Something to hand over.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -49,8 +50,7 @@ pub fn fingerprint(secret: &Secret, tunnel: &str, sites: [&str; 2]) -> String {
 
 /// The SHA-256 of what a PEM text holds, in hexadecimal.
 fn digest(pem: &str) -> Option<String> {
-    let (_, pem) = x509_parser::pem::parse_x509_pem(pem.as_bytes()).ok()?;
-    Some(hex(ring::digest::digest(&SHA256, &pem.contents).as_ref()))
+    Some(hex(ring::digest::digest(&SHA256, &pem_contents(pem)?).as_ref()))
 }
 
 fn command(file: &str, tunnel: &str, sites: [&str; 2]) -> String {

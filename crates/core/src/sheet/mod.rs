@@ -9,16 +9,16 @@ mod handover;
 pub use form::{Field, Form, Refilled, fill, form};
 pub use handover::{Handover, fingerprint};
 
-use crate::algorithm::{Kind, Transform};
 use crate::build::{Build, BuiltTunnel};
-use crate::check::Supplied;
-use crate::compare::{ReadGateway, compare_ends};
-use crate::description::{Description, Site, Tunnel};
-use crate::gateway::{IkeVersion, Passing, Proposal, Protocol};
-use crate::parameter::Parameter;
-use crate::platform::OwnEnd;
-use crate::rehearse::Actor;
-use crate::source::Place;
+use uspan_description::check::Supplied;
+use uspan_description::description::{Description, Site, Tunnel};
+use uspan_dialects::profile::OwnEnd;
+use uspan_judge::actor::{Actor, ReadGateway};
+use uspan_judge::compare::compare_ends;
+use uspan_model::algorithm::{Kind, Transform};
+use uspan_model::gateway::{IkeVersion, Passing, Proposal, Protocol};
+use uspan_model::parameter::Parameter;
+use uspan_model::source::Place;
 
 /// A tunnel's sheet.
 #[derive(Clone, Debug)]

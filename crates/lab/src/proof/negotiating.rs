@@ -8,10 +8,10 @@ use std::time::Duration;
 
 use super::rekeying::Renewed;
 use super::{OPENING, Walkthrough, wait_for};
-use crate::administrator::Listing;
 use crate::flow::{self, Target};
 use crate::job::{Check, Event, Flowed, Negotiation, Opens, Outcome};
 use crate::sas;
+use crate::stage::Listing;
 use crate::stage::Machine;
 
 /// How long somebody listens in vain, and a little more.

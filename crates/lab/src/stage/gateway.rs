@@ -8,9 +8,9 @@ use std::sync::OnceLock;
 
 use rustix::mount::{MountFlags, UnmountFlags, mount, mount_bind, unmount};
 
+use super::administrator::{Administrator, administrator};
 use super::etc;
 use super::room::{Room, Said};
-use crate::administrator::{Administrator, administrator};
 use crate::job::{Site, SiteFile};
 
 /// Where the machine's own `/etc` stays visible, below the state folder.

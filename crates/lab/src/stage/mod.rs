@@ -3,6 +3,7 @@
 //! The internet is a router that knows no private network and drops what comes from one or goes to one. No room
 //! has a way out.
 
+mod administrator;
 pub mod etc;
 pub(crate) mod gateway;
 pub mod plan;
@@ -15,6 +16,7 @@ use std::path::Path;
 
 use ipnet::IpNet;
 
+pub use administrator::Listing;
 pub use gateway::Gateway;
 
 use crate::job::Job;

@@ -1,5 +1,0 @@
-//! Whether two ends fit: the one judge that comparing, rehearsing, holding and adopting ask.
-
-pub(crate) mod keys;
-pub(crate) mod proposals;
-pub(crate) mod selectors;

@@ -1,0 +1,48 @@
+//! What is given beside a description: the platforms and packet filters that its sites can name.
+
+use std::sync::Arc;
+
+use crate::network;
+use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
+use crate::platform::built_in;
+use crate::profile::Profile;
+use crate::routing;
+use uspan_model::gateway::Tree;
+
+/// The platforms and packet filters that a description can name.
+#[derive(Clone, Debug)]
+pub struct Context {
+    /// Platforms, in the order in which tables show them.
+    pub profiles: Vec<Arc<Profile>>,
+    /// Packet filters; the first is what a site has that names none.
+    pub filters: Vec<&'static dyn PacketFilter>,
+}
+
+impl Context {
+    /// What comes with the program.
+    pub fn built_in() -> Context {
+        Context { profiles: built_in(), filters: PACKET_FILTERS.to_vec() }
+    }
+
+    /// The platform of this word.
+    pub fn profile(&self, word: &str) -> Option<&Arc<Profile>> {
+        self.profiles.iter().find(|profile| profile.word == word)
+    }
+
+    /// The packet filter of this word.
+    pub fn filter(&self, word: &str) -> Option<&'static dyn PacketFilter> {
+        self.filters.iter().copied().find(|filter| filter.word() == word)
+    }
+
+    /// Where below a gateway's `/` the files stand that are read: each path begins with one of these.
+    pub fn reads_below(&self) -> Vec<&str> {
+        let daemons = self.profiles.iter().flat_map(|profile| profile.reads_below.iter().map(|begin| &**begin));
+        let filters = self.filters.iter().flat_map(|filter| filter.reads_below().iter().copied());
+        daemons.chain(filters).chain(network::READS_BELOW.iter().chain(routing::READS_BELOW).copied()).collect()
+    }
+
+    /// The platforms whose files stand in a tree.
+    pub fn profiles_of(&self, tree: &Tree) -> Vec<&Arc<Profile>> {
+        self.profiles.iter().filter(|profile| profile.family.is_of(tree)).collect()
+    }
+}

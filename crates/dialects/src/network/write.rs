@@ -1,0 +1,61 @@
+//! Writes interfaces(5).
+
+use std::fmt::Write as _;
+
+use super::FOLDER;
+use crate::dialect::{Remarks, Unwritable};
+use crate::dialect::{head, remark};
+use uspan_model::gateway::{Gateway, InterfaceKind, Through, Tree, TreeFile};
+
+/// The files of a gateway, or what they cannot say.
+pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let mut tree = Tree::default();
+    if gateway.interfaces.is_empty() && gateway.routes.is_empty() {
+        return Ok(tree);
+    }
+    let [interface] = gateway.interfaces.as_slice() else {
+        return Err(vec![Unwritable::new("routes of a tunnel without one interface", "Give the tunnel one interface.")]);
+    };
+    crate::dialect::interface(&interface.name).map_err(|refused| vec![refused])?;
+    let mut out = head(&remarks.head);
+    let name = &interface.name;
+    let _ = writeln!(out, "auto {name}\niface {name} inet manual");
+    let _ = match interface.kind {
+        InterfaceKind::Numbered(id) => writeln!(out, "\tpre-up ip link add {name} type xfrm if_id {id}"),
+        InterfaceKind::Gre { local, remote } if local.is_ipv4() => {
+            writeln!(out, "\tpre-up ip link add {name} type gre local {local} remote {remote} ttl 64")
+        }
+        // The limit would cost 8 bytes of every packet (RFC 2473 section 4.1.1).
+        InterfaceKind::Gre { local, remote } => {
+            writeln!(out, "\tpre-up ip link add {name} type ip6gre local {local} remote {remote} hoplimit 64 encaplimit none")
+        }
+    };
+    remark(&mut out, "\t", &remarks.mtu);
+    let _ = writeln!(out, "\tup ip link set {name} mtu {} up", interface.mtu);
+    if !interface.addresses.is_empty() {
+        remark(&mut out, "\t", &remarks.link);
+    }
+    for address in &interface.addresses {
+        let _ = writeln!(out, "\tup ip address add {address} dev {name}");
+    }
+    remark(&mut out, "\t", &remarks.routes);
+    let mut undo = Vec::new();
+    for route in &gateway.routes {
+        let through = match &route.through {
+            Through::Interface(at) if at == name => format!("{} dev {name} metric {}", route.to, route.metric),
+            Through::Interface(_) => return Err(vec![Unwritable::new("a route into another interface", "Route into its own.")]),
+            Through::BlackHole => format!("blackhole {} metric {}", route.to, route.metric),
+        };
+        let _ = writeln!(out, "\tup ip route add {through}");
+        if route.through == Through::BlackHole {
+            undo.push(through);
+        }
+    }
+    // The other routes go with the interface.
+    for through in undo {
+        let _ = writeln!(out, "\tdown ip route del {through}");
+    }
+    let _ = writeln!(out, "\tpost-down ip link del {name}");
+    tree.add(format!("{FOLDER}/uspan-{}", remarks.stem), TreeFile::public(out));
+    Ok(tree)
+}

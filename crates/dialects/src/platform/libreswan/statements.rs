@@ -1,0 +1,253 @@
+//! The statements of ipsec.conf(5) of 4.10, in the order in which they are written.
+
+use std::time::Duration;
+
+use super::proposal;
+use super::syntax::quote;
+use crate::dialect::Unwritable;
+use crate::profile::Profile;
+use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, words};
+use crate::text::prefix;
+use uspan_model::address_text;
+use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Mode, OnDeadPeer, Opening, Proposal, Protocol};
+use uspan_model::subject::Subject;
+
+const ADDRESSES: [Codec; 2] = [
+    Codec::Own(Spelling { write: |_, value| write_endpoint(value, "%defaultroute"), read: |_, text| read_endpoint(text) }),
+    Codec::Own(Spelling { write: |_, value| write_endpoint(value, "%any"), read: |_, text| read_endpoint(text) }),
+];
+const IDENTITIES: Codec = Codec::Own(Spelling { write: write_identity, read: |_, text| identity(text).map(Value::Identity) });
+const TEXTS: Codec = Codec::Own(Spelling { write: write_text, read: |_, text| Some(Value::Text(text.to_owned())) });
+const IKE: Codec = Codec::Own(Spelling { write: write_proposals, read: |profile, text| read_proposals(profile, text, Protocol::Ike) });
+const ESP: Codec = Codec::Own(Spelling { write: write_proposals, read: |profile, text| read_proposals(profile, text, Protocol::Esp) });
+const ONE_NET: Codec = Codec::Own(Spelling { write: write_selector, read: |_, text| Some(selectors([prefix(text)?])) });
+const NETS: Codec = Codec::Own(Spelling { write: write_selector, read: |_, text| read_selectors(text) });
+const PROTOCOL: Codec = Codec::Own(Spelling { write: write_protocol, read: |_, text| read_protocol(text) });
+const LIVES: Codec = Codec::Own(Spelling { write: write_life, read: |profile, text| Codec::Time.read(profile, text).value });
+const TRIES: Codec = Codec::Own(Spelling { write: write_number, read: |_, text| read_tries(text) });
+const INTERFACES: Codec = Codec::Own(Spelling { write: write_number, read: |_, text| read_interface(text) });
+
+fn flags() -> Codec {
+    words([("yes", Value::Flag(true)), ("no", Value::Flag(false))])
+}
+
+/// All rows.
+#[rustfmt::skip]
+pub(super) fn statements() -> Vec<Statement> {
+    use Section::{Child, Connection};
+    let row = Statement::new;
+    let [left, right] = ADDRESSES;
+    vec![
+        Statement::idle(Connection, "also", "the syntax takes the section over"),
+        Statement::idle(Connection, "alsoflip", "the syntax takes the section over, with its ends exchanged"),
+        row(Connection, "ikev2", Field::Version, words([
+            ("insist", Value::Version(IkeVersion::V2)), ("yes", Value::Version(IkeVersion::V2)),
+            ("no", Value::Version(IkeVersion::V1)), ("never", Value::Version(IkeVersion::V1)),
+        ])).or("insist"),
+        Statement::only(Connection, "keyexchange", ["ike"]),
+        row(Connection, "authby", Field::Proofs, TEXTS),
+        row(Connection, "aggressive", Field::Aggressive, flags()).or("no").unless_default().spares("IKEv2 has no aggressive mode"),
+        row(Connection, "left", Field::LocalAddress, left).about(About::Addresses).beside(|text| text.starts_with('%')),
+        row(Connection, "right", Field::RemoteAddress, right).beside(|text| text.starts_with('%')),
+        row(Connection, "ipsec-interface", Field::InterfaceOut, INTERFACES).or("no").unless_default().about(About::Routes)
+            // That is an interface of another number.
+            .beside(|text| text == "0"),
+        // The interface and its routes are there already; the daemon's script would set its own.
+        row(Connection, "leftupdown", Field::NoScript, words([("\"\"", Value::Flag(true))])).beside(|_| true)
+            .spares("no script is what the hub has; another one is named"),
+        row(Connection, "encapsulation", Field::Encapsulation, words([
+            ("auto", Value::Encapsulation(Encapsulation::Automatic)), ("yes", Value::Encapsulation(Encapsulation::Forced)),
+            ("no", Value::Encapsulation(Encapsulation::Off)),
+        ])).or("auto").unless_default(),
+        row(Connection, "leftid", Field::LocalIdentity, IDENTITIES).about(About::Identities).beside(|text| text.starts_with('%')),
+        row(Connection, "rightid", Field::RemoteIdentity, IDENTITIES).beside(|text| text.starts_with('%')),
+        row(Connection, "leftcert", Field::LocalCertificate, TEXTS).about(About::Secret)
+            .spares("with a shared secret it is not used; else another name is told"),
+        row(Connection, "ike", Field::IkeProposals, IKE).or_derived(default_ike).about(About::Ike),
+        row(Connection, "ikelifetime", Field::IkeHardLife, LIVES).or("8h").about(About::IkeLifetime),
+        row(Connection, "rekeymargin", Field::IkeMargin, Codec::Time).or("9m"),
+        // In IKEv2 the interval alone switches the check on (4.10 warns about a timeout beside it).
+        row(Connection, "dpddelay", Field::Liveness, Codec::Time).or("0s").unless_default().about(About::Liveness),
+        row(Connection, "dpdtimeout", Field::Patience, Codec::Time).spares("in IKEv2 a timeout beside the interval is ignored"),
+        row(Connection, "keyingtries", Field::Tries, TRIES).or("%forever").unless_default()
+            .spares("once or several times is the same to the hub: it gives up"),
+        row(Child, "leftsubnet", Field::LocalSelectors, ONE_NET).about(About::Selectors).beside(is_virtual),
+        row(Child, "rightsubnet", Field::RemoteSelectors, ONE_NET).beside(is_virtual),
+        row(Child, "leftsubnets", Field::LocalSelectorsEach, NETS).unwritten(),
+        row(Child, "rightsubnets", Field::RemoteSelectorsEach, NETS).unwritten(),
+        row(Child, "leftprotoport", Field::LocalProtocol, PROTOCOL).beside(|text| text.contains('/')),
+        row(Child, "rightprotoport", Field::RemoteProtocol, PROTOCOL).beside(|text| text.contains('/')),
+        Statement::only(Child, "phase2", ["esp"]),
+        row(Child, "esp", Field::EspProposals, ESP).or_derived(default_esp).about(About::Esp),
+        row(Child, "pfs", Field::Pfs, flags()).or("yes"),
+        row(Child, "esn", Field::SequenceNumbers, flags()),
+        row(Child, "type", Field::Mode, words([
+            ("tunnel", Value::Mode(Mode::Tunnel)), ("transport", Value::Mode(Mode::Transport)),
+        ])).or("tunnel").beside(|text| ["passthrough", "reject", "drop"].contains(&text)),
+        row(Child, "salifetime", Field::EspHardLife, LIVES).or("8h").about(About::EspLifetime),
+        row(Child, "auto", Field::Opening, words([
+            ("start", Value::Opening(Opening::START)), ("up", Value::Opening(Opening::START)),
+            ("ondemand", Value::Opening(Opening::TRAP)), ("route", Value::Opening(Opening::TRAP)),
+            ("add", Value::Opening(Opening::WAIT)), ("keep", Value::Opening(Opening::WAIT)),
+        ])).or("add").about(About::Opening)
+            .cannot("opening at once with a trap beside it, of which Libreswan has one or the other", "Let it open at once, or on traffic."),
+        row(Child, "dpdaction", Field::OnDeadPeer, words([
+            ("restart", Value::OnDeadPeer(OnDeadPeer::Reopen)), ("hold", Value::OnDeadPeer(OnDeadPeer::AwaitTraffic)),
+            ("clear", Value::OnDeadPeer(OnDeadPeer::Forget)),
+        ])),
+        row(Child, "decap-dscp", Field::Dscp, words([
+            ("no", Value::Dscp(Dscp::Outwards)), ("yes", Value::Dscp(Dscp::Both)),
+        ])).or("no").unless_default().cannot("a DSCP that is not copied outwards, which Libreswan cannot say", "Let it be copied."),
+        row(Child, "replay-window", Field::ReplayWindow, Codec::Number).or("128"),
+    ]
+}
+
+fn default_ike(profile: &Profile, record: &Record) -> Option<Value> {
+    Some(Value::Proposals(profile.offers.ike(record.value(Field::Version)?)))
+}
+
+fn default_esp(profile: &Profile, record: &Record) -> Option<Value> {
+    Some(Value::Proposals(profile.offers.esp(record.value(Field::Version)?)))
+}
+
+fn is_virtual(text: &str) -> bool {
+    text.starts_with("vhost:") || text.starts_with("vnet:")
+}
+
+fn unknown() -> Vec<Unwritable> {
+    vec![Unwritable::new("a value of another kind", "Choose another value.")]
+}
+
+fn write_endpoint(value: &Value, anywhere: &str) -> Result<String, Vec<Unwritable>> {
+    match value {
+        Value::Endpoint(Endpoint::OneOf(_) | Endpoint::Within(_)) => {
+            Err(vec![Unwritable::new("an end at one of several addresses, while Libreswan has one", "Write one address, or any.")])
+        }
+        Value::Endpoint(end) => Ok(address_text::endpoint(end, anywhere)),
+        _ => Err(unknown()),
+    }
+}
+
+fn read_endpoint(text: &str) -> Option<Value> {
+    let anywhere = matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
+    anywhere.or_else(|| Endpoint::read(text)).map(Value::Endpoint)
+}
+
+fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Identity(identity) = value else { return Err(unknown()) };
+    identity_text(identity).map_err(|refused| vec![refused])
+}
+
+/// An identity as it stands in both files. The leading `@` keeps the daemon from asking a name server.
+pub(super) fn identity_text(identity: &Identity) -> Result<String, Unwritable> {
+    quote(&match identity {
+        Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
+        Identity::Address(address) => address_text::address(*address),
+        Identity::Name(name) => format!("@{name}"),
+        Identity::Mail(name) => name.clone(),
+        Identity::Free(name) => format!("@[{name}]"),
+        Identity::Subject(subject) => subject.to_string(),
+    })
+}
+
+pub(super) fn identity(text: &str) -> Option<Identity> {
+    let text = text.trim_matches('"');
+    if let Ok(address) = text.parse() {
+        return Some(Identity::Address(address));
+    }
+    if let Some(free) = text.strip_prefix("@[").and_then(|rest| rest.strip_suffix(']')) {
+        return Some(Identity::Free(free.to_owned()));
+    }
+    if let Some(name) = text.strip_prefix('@') {
+        return Some(Identity::Name(name.to_owned()));
+    }
+    if text.contains('=') {
+        return Subject::read(text).map(Identity::Subject);
+    }
+    if text.contains('@') {
+        return Some(Identity::Mail(text.to_owned()));
+    }
+    // A name without `@` before it is asked of a name server.
+    matches!(Endpoint::read(text), Some(Endpoint::Named(_))).then(|| Identity::Name(text.to_owned()))
+}
+
+fn write_text(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Text(text) = value else { return Err(unknown()) };
+    Ok(text.clone())
+}
+
+fn write_proposals(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Proposals(list) = value else { return Err(unknown()) };
+    let (words, refused): (Vec<_>, Vec<_>) = list.iter().map(|one| proposal::write(profile, one)).partition(Result::is_ok);
+    match refused.is_empty() {
+        true => Ok(words.into_iter().filter_map(Result::ok).collect::<Vec<_>>().join(",")),
+        false => Err(refused.into_iter().filter_map(Result::err).collect()),
+    }
+}
+
+/// All of a list or nothing: the daemon refuses a connection with a proposal that it does not know.
+fn read_proposals(profile: &Profile, text: &str, protocol: Protocol) -> Option<Value> {
+    let each = text.split(',').map(|item| proposal::read(profile, item.trim(), protocol));
+    each.collect::<Option<Vec<Proposal>>>().map(Value::Proposals)
+}
+
+fn selectors(nets: impl IntoIterator<Item = ipnet::IpNet>) -> Value {
+    Value::Selectors(nets.into_iter().map(|net| Selector { net: Some(net), protocol: None }).collect())
+}
+
+fn write_selector(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Selectors(list) = value else { return Err(unknown()) };
+    match list.as_slice() {
+        [Selector { net: Some(net), .. }] => Ok(address_text::prefix(*net)),
+        _ => Err(vec![Unwritable::new(
+            "several selectors in one Child SA, while Libreswan has one pair for each",
+            "Write a Child SA for each pair.",
+        )]),
+    }
+}
+
+fn read_selectors(text: &str) -> Option<Value> {
+    let inner = text.trim().trim_start_matches('{').trim_end_matches('}');
+    let nets = inner.split([',', ' ']).filter(|net| !net.is_empty()).map(|net| net.parse().ok());
+    nets.collect::<Option<Vec<_>>>().map(selectors)
+}
+
+fn write_protocol(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Number(protocol) = value else { return Err(unknown()) };
+    Ok(format!("{protocol}/0"))
+}
+
+fn read_protocol(text: &str) -> Option<Value> {
+    let number: u8 = text.strip_suffix("/0").unwrap_or(text).parse().ok()?;
+    Some(Value::Number(number.into()))
+}
+
+fn write_life(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Time(life) = value else { return Err(unknown()) };
+    if *life > profile.longest_lifetime {
+        return Err(vec![Unwritable::new("a lifetime over 24 h, which Libreswan does not accept", "Choose at most `24h`.")]);
+    }
+    if *life != Duration::from_secs(life.as_secs()) {
+        return Err(vec![Unwritable::new("a lifetime with parts of a second", "Choose whole seconds.")]);
+    }
+    Ok(format!("{}s", life.as_secs()))
+}
+
+fn write_number(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Number(number) = value else { return Err(unknown()) };
+    Ok(number.to_string())
+}
+
+/// 0 is for ever.
+fn read_tries(text: &str) -> Option<Value> {
+    if text == "%forever" { Some(Value::Number(0)) } else { text.parse().ok().map(Value::Number) }
+}
+
+/// 0 is none.
+fn read_interface(text: &str) -> Option<Value> {
+    match text {
+        "no" => Some(Value::Number(0)),
+        "yes" => Some(Value::Number(1)),
+        _ => text.parse().ok().filter(|number| *number > 0).map(Value::Number),
+    }
+}

@@ -1,0 +1,153 @@
+//! The grammar of iked.conf(5): statements of words, one a line, continued with `\`; `#` begins a comment.
+
+use std::collections::BTreeMap;
+
+use crate::dialect::Unwritable;
+use uspan_model::finding::{self as rules, Finding};
+use uspan_model::source::{Located, Source, Span};
+
+/// Quotes a text. The grammar has no escapes that are safe for every version.
+///
+/// # Errors
+/// Quotes, backslashes and control characters.
+pub(super) fn quote(text: &str) -> Result<String, Unwritable> {
+    if text.chars().any(|c| c.is_control() || c == '"' || c == '\\') {
+        return Err(Unwritable::new("a quote, a backslash or a control character, which iked.conf cannot carry", "Remove it."));
+    }
+    Ok(format!("\"{text}\""))
+}
+
+/// The statements of a file, each as its words. Total: what cannot be read is reported and skipped.
+pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>) {
+    let (text, mut findings) = (source.text(), Vec::new());
+    let mut statements = Vec::new();
+    let mut words: Vec<Located<String>> = Vec::new();
+    let mut at = 0;
+    while let Some(c) = text[at..].chars().next() {
+        match c {
+            '\n' => {
+                if !words.is_empty() {
+                    statements.push(std::mem::take(&mut words));
+                }
+                at += 1;
+            }
+            '\\' if text[at + 1..].starts_with('\n') => at += 2,
+            '#' => at += remark(&text[at..]),
+            '"' => {
+                let line = &text[at + 1..text[at..].find('\n').map_or(text.len(), |end| at + end)];
+                let Some(length) = line.find('"') else {
+                    findings.push(
+                        Finding::new(&rules::DEVICE_SYNTAX, "a quote is not closed")
+                            .at(source.place(Span { start: at, end: at + 1 + line.len() })),
+                    );
+                    at += 1 + line.len();
+                    continue;
+                };
+                words.push(Located::new(line[..length].to_owned(), Span { start: at, end: at + length + 2 }));
+                at += length + 2;
+            }
+            c if c.is_whitespace() => at += c.len_utf8(),
+            '=' | ',' | '{' | '}' | '(' | ')' => {
+                words.push(Located::new(c.to_string(), Span { start: at, end: at + 1 }));
+                at += 1;
+            }
+            _ => {
+                let stop = |c: char| c.is_whitespace() || "\"#=,{}()".contains(c);
+                let length = text[at..].find(stop).unwrap_or(text.len() - at);
+                words.push(Located::new(text[at..at + length].to_owned(), Span { start: at, end: at + length }));
+                at += length;
+            }
+        }
+    }
+    if !words.is_empty() {
+        statements.push(words);
+    }
+    (statements, findings)
+}
+
+/// The length of a remark: to the end of its line, and where a backslash stands before that, of the next one too.
+fn remark(text: &str) -> usize {
+    let mut escaped = false;
+    let end = text.bytes().position(|byte| {
+        let ends = byte == b'\n' && !escaped;
+        escaped = byte == b'\\' && !escaped;
+        ends
+    });
+    end.unwrap_or(text.len())
+}
+
+/// Macros by name, each as its words.
+pub(super) type Macros = BTreeMap<String, Vec<String>>;
+
+/// More words than any macro has.
+const MOST_WORDS: usize = 1000;
+
+/// Takes a statement that defines a macro, `name = value`, and says whether it was one.
+pub(super) fn define(text: &str, words: &[Located<String>], macros: &mut Macros) -> bool {
+    let [name, equals, value @ ..] = words else { return false };
+    if equals.value != "=" || quoted(text, equals) || quoted(text, name) {
+        return false;
+    }
+    let mut list = Vec::new();
+    for word in expand(text, value, macros) {
+        match word.value.contains(char::is_whitespace) {
+            // What stands in quotes is read again where the macro is used.
+            true => list.extend(word.value.split_whitespace().map(str::to_owned)),
+            false => list.push(word.value),
+        }
+    }
+    // Macros of macros grow fast.
+    list.truncate(MOST_WORDS);
+    macros.insert(name.value.clone(), list);
+    true
+}
+
+/// Puts the values of macros where their names stand, outside of quotes.
+pub(super) fn expand(text: &str, words: &[Located<String>], macros: &Macros) -> Vec<Located<String>> {
+    let each = words.iter().flat_map(|word| match word.value.strip_prefix('$').filter(|_| !quoted(text, word)) {
+        Some(name) if macros.contains_key(name) => macros[name].iter().map(|value| Located::new(value.clone(), word.span)).collect(),
+        _ => vec![word.clone()],
+    });
+    each.collect()
+}
+
+fn quoted(text: &str, word: &Located<String>) -> bool {
+    text[word.span.start..].starts_with('"')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn words(text: &str) -> Vec<Vec<String>> {
+        let (statements, _) = parse(&Source::new("x", text));
+        statements.into_iter().map(|words| words.into_iter().map(|word| word.value).collect()).collect()
+    }
+
+    #[test]
+    fn statements_are_lines_unless_continued() {
+        assert_eq!(words("a b # c\n\n d \"e f\" \\\n\tg\n"), [vec!["a", "b"], vec!["d", "e f", "g"]]);
+    }
+
+    #[test]
+    fn a_remark_that_ends_in_a_backslash_takes_the_next_line_along() {
+        assert_eq!(words("# x \\\na b\nc\n"), [vec!["c"]]);
+        assert_eq!(words("# x \\\\\na b\n"), [vec!["a", "b"]]);
+        assert_eq!(words("# x \\"), Vec::<Vec<String>>::new());
+    }
+
+    #[test]
+    fn an_open_quote_is_reported_and_ends_with_its_line() {
+        let source = Source::new("x", "a \"b\nc");
+        let (statements, findings) = parse(&source);
+        assert_eq!((statements.len(), findings.len()), (2, 1));
+    }
+
+    #[test]
+    fn what_the_grammar_cannot_carry_is_refused() {
+        assert_eq!(quote("a b").expect("plain"), "\"a b\"");
+        for text in ["a\"b", "a\\b", "a\nb"] {
+            assert!(quote(text).is_err(), "{text}");
+        }
+    }
+}

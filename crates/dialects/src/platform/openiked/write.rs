@@ -1,0 +1,174 @@
+//! Writes a gateway as iked.conf(5) policies (0600: the secret stands in them) and the main file that includes them.
+
+use std::fmt::Write as _;
+
+use super::proposal;
+use super::syntax::quote;
+use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
+use crate::dialect::{Remarks, Unwritable};
+use crate::dialect::{head, remark};
+use crate::profile::Profile;
+use crate::text::authority_name;
+use uspan_model::gateway::{
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Lifetime, Method, Mode, OnDeadPeer, Tree, TreeFile,
+};
+
+pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+    let one = |e| vec![e];
+    let mut out = head(&remarks.head);
+    for connection in &gateway.connections {
+        policy(profile, &mut out, gateway, connection, remarks).map_err(one)?;
+    }
+    let mut tree = Tree::default();
+    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::private(out));
+    tree.add(MAIN, TreeFile::shared(main_file(gateway, remarks).map_err(one)?));
+    if let [pair] = gateway.key_pairs.as_slice() {
+        // All tunnels write the same lines.
+        tree.add(OWN_PUBLIC, TreeFile::shared(pair.public.pem().to_owned()));
+        if let Some(certificate) = &pair.certificate {
+            tree.add(OWN_CERTIFICATE, TreeFile::common(certificate.pem().to_owned()));
+        }
+        if let Some(text) = pair.private_text() {
+            tree.add(OWN_PRIVATE, TreeFile::shared(text));
+        }
+    }
+    for authority in &gateway.authorities {
+        tree.add(format!("{AUTHORITIES}/{}.crt", authority_name(authority)), TreeFile::common(authority.pem().to_owned()));
+    }
+    for pinned in &gateway.pinned {
+        tree.add(peer_key(&pinned.identity), TreeFile::public(pinned.public.pem().to_owned()));
+    }
+    Ok(tree)
+}
+
+/// What holds for the whole daemon, then the tunnels. Several tunnels of a gateway write the same lines but for
+/// their own `include`.
+fn main_file(gateway: &Gateway, remarks: &Remarks) -> Result<String, Unwritable> {
+    let mut out = head(remarks.head.get(1..2).unwrap_or_default());
+    let mut intervals: Vec<_> = gateway.connections.iter().map(|connection| connection.ike().liveness.value).collect();
+    intervals.dedup();
+    let [interval] = intervals.as_slice() else {
+        return Err(Unwritable::new("different liveness intervals, while OpenIKED has one for the whole daemon", "Use the same interval."));
+    };
+    let _ = writeln!(out, "set dpd_check_interval {}", interval.map_or(0, |interval| interval.as_secs()));
+    // A peer that lost its SAs and comes again takes the place of the old one at once.
+    out.push_str("set enforcesingleikesa\n");
+    let _ = writeln!(out, "include {}", quote(&format!("/{FOLDER}/{}.conf", remarks.stem))?);
+    Ok(out)
+}
+
+fn identity(identity: &Identity) -> Result<String, Unwritable> {
+    match identity {
+        Identity::Address(address) => quote(&address.to_string()),
+        // The daemon guesses the kind from the form.
+        Identity::Name(name) if name.contains(['@', '/', ':']) || name.parse::<std::net::IpAddr>().is_ok() => Err(Unwritable::new(
+            format!("the DNS name `{name}`, which OpenIKED would take for another kind of identity"),
+            "Use a plain name.",
+        )),
+        Identity::Mail(name) if !name.contains('@') || name.starts_with('/') => {
+            Err(Unwritable::new(format!("the mail-like name `{name}`, which OpenIKED would take for another kind"), "Use a plain name."))
+        }
+        Identity::Name(name) | Identity::Mail(name) => quote(name),
+        Identity::Subject(subject) => quote(&subject.slashed()),
+        Identity::Anybody | Identity::Implied(_) => Err(Unwritable::no_identity()),
+        Identity::Free(_) => Err(Unwritable::new("an identity without form (ID_KEY_ID), which OpenIKED does not know", "Use a DNS name.")),
+    }
+}
+
+fn policy(profile: &Profile, out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Unwritable> {
+    let [child] = connection.children.as_slice() else {
+        return Err(Unwritable::new(
+            "several Child SAs for one peer: with two of them OpenIKED sends all answers on the newest",
+            "Carry everything in one Child SA.",
+        ));
+    };
+    let name = expressible(connection, child)?;
+    for text in [&remarks.addresses, &remarks.identities, &remarks.ike, &remarks.esp, &remarks.ike_lifetime, &remarks.esp_lifetime] {
+        remark(out, "", text);
+    }
+    remark(out, "", &remarks.opening);
+    remark(out, "", &remarks.secret);
+    remarks.selectors.iter().for_each(|text| remark(out, "", text));
+    let opens = if child.opening.value.start { "active" } else { "passive" };
+    let mode = if child.mode.value == Mode::Transport { "transport " } else { "" };
+    let _ = writeln!(out, "ikev2 {} {opens} {mode}esp \\", quote(name)?);
+    if let Some(protocol) = child.protocol.value {
+        let _ = writeln!(out, "\tproto {protocol} \\");
+    }
+    for local in &child.local.value {
+        for remote in &child.remote.value {
+            let _ = writeln!(out, "\tfrom {local} to {remote} \\");
+        }
+    }
+    if connection.local.value != Endpoint::Anywhere {
+        let _ = writeln!(out, "\tlocal {} \\", connection.local.value);
+    }
+    let peer = if connection.remote.value == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.value.to_string() };
+    let _ = writeln!(out, "\tpeer {peer} \\");
+    for proposal in &connection.ike().proposals.value {
+        let _ = writeln!(out, "\t{} \\", proposal::write(profile, proposal)?);
+    }
+    for proposal in &child.esp.value {
+        let _ = writeln!(out, "\t{} \\", proposal::write(profile, proposal)?);
+    }
+    let (own, other) = (identity(&connection.ike().local_identity.value)?, identity(&connection.ike().remote_identity.value)?);
+    let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
+    let (ike, esp) = (connection.ike().lifetime.value, child.lifetime.value);
+    let _ = writeln!(out, "\tikelifetime {} lifetime {} \\", (ike.hard - IKE_EARLY).as_secs(), esp.hard.as_secs());
+    if connection.ike().local_method.value != Method::SharedSecret {
+        out.push_str("\trfc7427\n");
+        return Ok(());
+    }
+    let secret = gateway.secret_for(connection).ok_or_else(|| Unwritable::new("a peer without a secret", "Give it one."))?;
+    // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
+    out.push_str("\tpsk 0x");
+    out.push_str(&secret.to_hex());
+    out.push('\n');
+    Ok(())
+}
+
+/// What a policy cannot say of a connection; otherwise the policy's name.
+fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str, Unwritable> {
+    let refuse = |what: &str, remedy: &str| Err(Unwritable::new(what, remedy));
+    if connection.ike().exchange.value != Exchange::V2 {
+        return refuse("IKEv1, which OpenIKED does not speak", "Use IKEv2.");
+    }
+    if connection.ike().local_method.value != connection.ike().remote_method.value {
+        return refuse("ends that prove themselves in different ways", "Use the same for both.");
+    }
+    if connection.interface.value.is_some() {
+        return refuse("a tunnel interface, which OpenIKED does not have on Linux", "Let the selectors steer.");
+    }
+    if connection.encapsulation.value != Encapsulation::Automatic {
+        return refuse("ESP in UDP for one peer, which OpenIKED decides for the whole daemon", "Leave it automatic.");
+    }
+    if [&connection.local, &connection.remote].iter().any(|end| matches!(end.value, Endpoint::OneOf(_) | Endpoint::Within(_))) {
+        return refuse("an end at one of several addresses, while OpenIKED has one", "Write one address, or any.");
+    }
+    if child.name != format!("{}_all", connection.name) {
+        return refuse("a Child SA with a name of its own", "Name it after the connection.");
+    }
+    let at_once = child.opening.value.start;
+    if child.opening.value.trap {
+        return refuse("opening on traffic, which OpenIKED cannot do", "Let it open at once, or let the other end open.");
+    }
+    if connection.ike().persistent.value != at_once {
+        return refuse("an end that opens but gives up, or the other way round", "Let it try for ever.");
+    }
+    let reaction = connection.ike().liveness.value.map(|_| if at_once { OnDeadPeer::Reopen } else { OnDeadPeer::Forget });
+    if child.on_dead_peer.value != reaction {
+        return refuse("another answer to a dead peer than its mode gives", "Let an end that opens reopen, and the other one forget.");
+    }
+    if child.dscp.value != Dscp::Outwards {
+        return refuse("another use of the DSCP than copying it outwards", "Leave it at that.");
+    }
+    if child.replay_window.value != super::profile::default::REPLAY_WINDOW {
+        return refuse("a replay window, which OpenIKED cannot set", "Leave it at 32 packets.");
+    }
+    let (ike, esp) = (connection.ike().lifetime.value, child.lifetime.value);
+    let wanted = margin(ike.hard, esp.hard);
+    if [ike, esp].iter().any(|life: &Lifetime| life.margin != wanted) || ike.hard <= IKE_EARLY {
+        return refuse("rekey margins of its own, while OpenIKED chooses them", "Use a tenth of the shorter life.");
+    }
+    Ok(&connection.name)
+}

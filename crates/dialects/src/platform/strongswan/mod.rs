@@ -1,0 +1,67 @@
+//! strongSwan 5.9.8 as Debian 12 packages it (charon-systemd, swanctl).
+
+mod behaviour;
+mod offers;
+mod profile;
+mod proposal;
+mod read;
+mod statements;
+mod syntax;
+mod write;
+
+use profile::BASE;
+
+use crate::dialect::{Remarks, Unwritable};
+use crate::profile::{Family, Profile, TakeOut};
+use uspan_model::finding::Finding;
+use uspan_model::gateway::{Connection, Gateway, Tree};
+
+/// The release of Debian 12.
+pub(super) fn base() -> Profile {
+    Profile { statements: statements::statements(), ..BASE }
+}
+
+/// What its releases have in common.
+#[derive(Debug)]
+pub(super) struct Strongswan;
+
+impl Family for Strongswan {
+    fn write(&self, profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        write::write(profile, gateway, remarks)
+    }
+
+    fn is_of(&self, tree: &Tree) -> bool {
+        tree.files.keys().any(|path| path.starts_with("etc/swanctl/"))
+    }
+
+    fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
+        read::read(profile, tree)
+    }
+
+    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+        let close = |connection: &Connection| format!("swanctl --terminate --ike {} --timeout 10 --force >/dev/null 2>&1", connection.name);
+        TakeOut {
+            before: gateway.connections.iter().map(close).collect(),
+            // What is not in the files any more is unloaded, secrets too.
+            after: vec!["swanctl --load-all --clear >/dev/null".to_owned()],
+        }
+    }
+}
+
+/// Where it looks for keys by name (swanctl(8)).
+const PUBLIC_KEYS: &str = "etc/swanctl/pubkey";
+const PRIVATE_KEYS: &str = "etc/swanctl/private";
+const CERTIFICATES: &str = "etc/swanctl/x509";
+const AUTHORITIES: &str = "etc/swanctl/x509ca";
+
+/// Its main file.
+const MAIN: &str = "etc/swanctl/swanctl.conf";
+
+/// Where its connection files stand.
+const FOLDER: &str = "etc/swanctl/conf.d";
+
+/// Switches of the whole daemon (strongswan.conf(5)), read when it starts.
+const SWITCHES: &str = "etc/strongswan.d/uspan.conf";
+
+/// Without it a responder refuses aggressive mode with a shared secret.
+const AGGRESSIVE_SWITCH: &str = "charon {\n  i_dont_care_about_security_and_use_aggressive_mode_psk = yes\n}\n";

@@ -1,0 +1,309 @@
+//! Reads swanctl.conf(5) snippets into a gateway. What is left out becomes the default of 5.9.8.
+
+use std::time::Duration;
+
+use ipnet::IpNet;
+
+use super::statements::{patience, read_identity};
+use super::syntax::{SettingsSection, load};
+use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_unknown, read_section};
+use crate::profile::{Profile, implied};
+use crate::text::Opened;
+use uspan_model::finding::{self as rules, Finding, Rule};
+use uspan_model::gateway::{
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
+    Mode, OnDeadPeer, Opening, Origin, PinnedKey, ReadAt, Setting, SharedSecret, Tree,
+};
+use uspan_model::key::{Certificate, PublicKey};
+use uspan_model::secret::Secret;
+use uspan_model::source::Place;
+
+pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
+    let mut gateway = Gateway::default();
+    let mut findings = Vec::new();
+    // Without a main file of its own the packaged one stands there, which includes the folder.
+    let files: Vec<&str> = match tree.files.contains_key(MAIN) {
+        true => vec![MAIN],
+        false => tree.in_folder(FOLDER, ".conf").map(|(path, _)| path).collect(),
+    };
+    let mut opened = Opened::of(tree);
+    for path in files {
+        let (root, syntax) = load(tree, path, &mut opened);
+        findings.extend(syntax);
+        let mut reader = SwanctlReader { profile, findings: &mut findings };
+        reader.sections(&root, &["connections", "secrets"]);
+        for (key, _) in &root.settings {
+            reader.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
+        }
+        for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            let Some(connection) = reader.connection(section) else { continue };
+            let identity = connection.ike().local_identity.value.clone();
+            // The private key has the name of its public one, or of its certificate.
+            let private = |file: &str| tree.secret(&format!("{PRIVATE_KEYS}/{file}"));
+            for (end, beside) in [("local", "certs"), ("remote", "cacerts")] {
+                let end = section.with_suffix(end);
+                let both = end.and_then(|end| end.get("pubkeys").and(end.get(beside)));
+                if let Some(place) = both.map(|value| value.place.clone()) {
+                    reader.say(&rules::DEVICE_UNKNOWN, &place, format!("`{beside}` beside `pubkeys` is not understood"));
+                }
+            }
+            if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
+                gateway.key_pairs.push(KeyPair { identity, public, certificate: None, private: private(&file) });
+            } else if let Some((file, certificate)) = reader.pem(tree, section, "local", CERTIFICATE) {
+                let public = certificate.public();
+                gateway.key_pairs.push(KeyPair { identity, public, certificate: Some(certificate), private: private(&file) });
+            }
+            if let Some((_, public)) = reader.pem(tree, section, "remote", PUBLIC_KEY) {
+                gateway.pinned.push(PinnedKey { identity: connection.ike().remote_identity.value.clone(), public });
+            }
+            if let Some((_, authority)) = reader.pem(tree, section, "remote", AUTHORITY) {
+                gateway.authorities.push(authority);
+            }
+            gateway.connections.push(connection);
+        }
+        for section in root.section("secrets").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            gateway.secrets.extend(reader.secret(section));
+        }
+    }
+    findings.extend(opened.finding());
+    let switched = tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(AGGRESSIVE_SWITCH));
+    if gateway.connections.iter().any(|connection| connection.ike().exchange.value == Exchange::V1Aggressive) && !switched {
+        let message = "aggressive mode with a shared secret, which the daemon refuses to answer without a switch in strongswan.conf";
+        findings.push(Finding::new(&rules::DEVICE_VALUE, message));
+    }
+    (gateway, findings)
+}
+
+/// A setting that names a file, the folder of that, and what it holds.
+type NamedFile<T> = (&'static str, &'static str, fn(&str) -> Option<T>);
+const PUBLIC_KEY: NamedFile<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::from_pem);
+const CERTIFICATE: NamedFile<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
+const AUTHORITY: NamedFile<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
+
+/// Sections whose names have a suffix where there are several.
+const ENDS: [&str; 2] = ["local", "remote"];
+
+struct SwanctlReader<'a> {
+    profile: &'a Profile,
+    findings: &'a mut Vec<Finding>,
+}
+
+impl SwanctlReader<'_> {
+    fn say(&mut self, rule: &'static Rule, place: &Place, message: String) {
+        self.findings.push(Finding::new(rule, message).at(place.clone()));
+    }
+
+    /// Names the sections that are beside those that are understood.
+    fn sections(&mut self, section: &SettingsSection, known: &[&str]) {
+        for inner in section.sections.iter().filter(|inner| !known.contains(&inner.name.value.as_str())) {
+            self.say(&rules::DEVICE_UNKNOWN, &inner.name.place, format!("the section `{}` is not understood", inner.name.value));
+        }
+    }
+
+    fn record(&mut self, kind: Section, section: &SettingsSection) -> Record {
+        name_unknown(self.profile, &[kind], section.settings.iter().map(|(keyword, _)| keyword), self.findings);
+        read_section(self.profile, &[kind], &section.settings, Counts::Last, self.findings)
+    }
+
+    /// The section of an end: the first one whose name begins with this word. Further ones are further rounds of proving an identity.
+    fn end<'s>(&mut self, connection: &'s SettingsSection, word: &str) -> Option<&'s SettingsSection> {
+        let mut all = connection.sections.iter().filter(|section| section.name.value.starts_with(word));
+        let first = all.next();
+        if first.is_none() {
+            self.say(&rules::DEVICE_VALUE, &connection.name.place, format!("the connection has no section `{word}`"));
+        }
+        for further in all {
+            let message = format!("`{}`, a further round of authentication, is not understood", further.name.value);
+            self.say(&rules::DEVICE_UNKNOWN, &further.name.place, message);
+        }
+        first
+    }
+
+    fn connection(&mut self, section: &SettingsSection) -> Option<Connection> {
+        let record = self.record(Section::Connection, section);
+        let ends = ENDS.map(|word| self.end(section, word));
+        let inner: Vec<_> = section.sections.iter().filter(|inner| !ENDS.iter().any(|word| inner.name.value.starts_with(word))).collect();
+        for other in inner.into_iter().filter(|inner| inner.name.value != "children") {
+            self.say(&rules::DEVICE_UNKNOWN, &other.name.place, format!("the section `{}` is not understood", other.name.value));
+        }
+        // Without its addresses nothing of it would be right.
+        let (local, remote) = (record.setting::<Endpoint>(Field::LocalAddress)?, record.setting::<Endpoint>(Field::RemoteAddress)?);
+        let addresses = ["local_addrs", "remote_addrs"].map(|key| section.get(key).is_some());
+        if addresses[0] && local.origin == Origin::Default || addresses[1] && remote.origin == Origin::Default {
+            return None;
+        }
+        let version = record.setting_or(Field::Version, IkeVersion::V2);
+        let aggressive = record.setting_or(Field::Aggressive, false);
+        let soft = record.setting_or(Field::IkeSoftLife, Duration::ZERO);
+        let over: Duration = record.value(Field::IkeMargin).unwrap_or_default();
+        let liveness = record.setting_or(Field::Liveness, Duration::ZERO).map(|interval| Some(interval).filter(|one| !one.is_zero()));
+        if let (Some(interval), Some(place)) = (liveness.value, record.place(Field::Patience))
+            && patience(version.value, Some(interval)).is_some_and(|due| record.value(Field::Patience) != Some(due))
+        {
+            self.say(&rules::DEVICE_UNKNOWN, place, "`dpd_timeout` is not five times `dpd_delay`".to_owned());
+        }
+        let tries = record.setting_or(Field::Tries, 1u32);
+        let [inbound, outbound] = [Field::InterfaceIn, Field::InterfaceOut].map(|field| record.optional::<u32>(field));
+        if inbound != outbound {
+            self.say(
+                &rules::DEVICE_UNKNOWN,
+                &section.name.place,
+                "`if_id_in` and `if_id_out` are different interfaces for the two directions".to_owned(),
+            );
+        }
+        let [(local_method, local_identity), (remote_method, remote_identity)] = [
+            self.proof(
+                Section::LocalEnd,
+                ends[0],
+                &local.value,
+                [Field::LocalMethod, Field::LocalIdentity, Field::LocalKey, Field::LocalCertificate],
+            ),
+            self.proof(
+                Section::RemoteEnd,
+                ends[1],
+                &remote.value,
+                [Field::RemoteMethod, Field::RemoteIdentity, Field::RemoteKey, Field::Authority],
+            ),
+        ];
+        let mut children = Vec::new();
+        for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
+        }
+        Some(Connection {
+            interface: outbound,
+            name: section.name.value.clone(),
+            encapsulation: record.setting_or(Field::Encapsulation, Encapsulation::Automatic),
+            keying: Keying::Ike(Box::new(Ike {
+                exchange: version.map(|version| Exchange::of(version, aggressive.value)),
+                mode: record.read_at(Field::Aggressive),
+                local_method,
+                remote_method,
+                local_identity,
+                remote_identity,
+                proposals: record.setting_or(Field::IkeProposals, Vec::new()),
+                lifetime: soft.map(|soft| Lifetime { hard: soft + over, margin: over }),
+                liveness,
+                persistent: tries.map(|tries| tries == 0),
+            })),
+            local,
+            remote,
+            children,
+        })
+    }
+
+    /// How an end proves itself, and who it is.
+    fn proof(
+        &mut self,
+        kind: Section,
+        end: Option<&SettingsSection>,
+        at: &Endpoint,
+        [how, who, key, certificate]: [Field; 4],
+    ) -> (Setting<Method>, Setting<Identity>) {
+        let Some(end) = end else { return (Setting::default_of(Method::Certificate), Setting::default_of(implied(at))) };
+        let record = self.record(kind, end);
+        let mut method = record.setting_or(how, Method::Certificate);
+        if method.value == Method::Certificate && record.value::<String>(key).is_some() {
+            method.value = Method::PublicKey;
+        }
+        let unsaid = match () {
+            () if record.value::<String>(key).is_some() => Identity::Implied("that of its public key"),
+            () if kind == Section::LocalEnd && record.value::<String>(certificate).is_some() => {
+                Identity::Implied("the subject of its certificate")
+            }
+            () if kind == Section::RemoteEnd => Identity::Anybody,
+            () => implied(at),
+        };
+        (method, record.setting_or(who, unsaid))
+    }
+
+    /// The key or certificate that an end of a connection names, and its file.
+    fn pem<T>(&mut self, tree: &Tree, connection: &SettingsSection, which: &str, (key, folder, take): NamedFile<T>) -> Option<(String, T)> {
+        let named = connection.with_suffix(which)?.get(key)?;
+        let found = tree.files.get(&format!("{folder}/{}", named.value)).and_then(|file| take(&file.text));
+        if found.is_none() {
+            self.say(
+                &rules::DEVICE_FILE_MISSING,
+                &named.place,
+                format!("`{}` is no file in /{folder} of the kind that `{key}` names", named.value),
+            );
+        }
+        found.map(|found| (named.value.clone(), found))
+    }
+
+    fn child(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], liveness: bool) -> Child {
+        let record = self.record(Section::Child, section);
+        self.sections(section, &[]);
+        let [local, remote] = [(Field::LocalSelectors, ends[0]), (Field::RemoteSelectors, ends[1])].map(|(field, end)| {
+            let stated = record.setting_or::<Vec<Selector>>(field, Vec::new());
+            // `dynamic` is the address of the end itself.
+            let own = end.address().map(IpNet::from);
+            if let (None, Some(place)) = (own, stated.origin.place())
+                && stated.value.iter().any(|selector| selector.net.is_none())
+            {
+                self.say(&rules::DEVICE_VALUE, place, "`dynamic` is not a prefix where the address of the end is not fixed".to_owned());
+            }
+            stated.map(|list| list.into_iter().filter_map(|one| Some((one.net.or(own)?, one.protocol))).collect::<Vec<_>>())
+        });
+        let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, protocol)| *protocol).collect();
+        protocols.dedup();
+        if protocols.len() > 1 {
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
+        }
+        let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect::<Vec<_>>();
+        let soft: Duration = record.value(Field::EspSoftLife).unwrap_or_default();
+        let life = record.setting_or(Field::EspHardLife, Duration::ZERO);
+        Child {
+            name: section.name.value.clone(),
+            protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
+            local: local.map(prefixes),
+            remote: remote.map(prefixes),
+            pfs: ReadAt::default(),
+            sequence_numbers: ReadAt::default(),
+            esp: record.setting_or(Field::EspProposals, Vec::new()),
+            mode: record.setting_or(Field::Mode, Mode::Tunnel),
+            lifetime: life.map(|hard| Lifetime { hard, margin: hard.saturating_sub(soft) }),
+            opening: record.setting_or(Field::Opening, Opening::WAIT),
+            on_dead_peer: match record.optional(Field::OnDeadPeer) {
+                Setting { value: None, .. } => Setting::default_of(liveness.then_some(OnDeadPeer::Forget)),
+                stated => stated,
+            },
+            replay_window: record.setting_or(Field::ReplayWindow, 0u32),
+            dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
+        }
+    }
+
+    fn secret(&mut self, section: &SettingsSection) -> Option<SharedSecret> {
+        if !section.name.value.starts_with("ike") {
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, format!("the secret `{}` is not understood", section.name.value));
+            return None;
+        }
+        let mut identities = Vec::new();
+        let mut secret = None;
+        for (key, value) in &section.settings {
+            if key.value.starts_with("id") {
+                match read_identity(&value.value) {
+                    Some(identity) => identities.push(identity),
+                    None => self.say(&rules::DEVICE_VALUE, &value.place, format!("`{}` is not an identity", value.value)),
+                }
+            } else if key.value == "secret" {
+                secret = decode_secret(&value.value);
+                if secret.is_none() {
+                    self.say(&rules::DEVICE_VALUE, &key.place, "the secret cannot be decoded".to_owned());
+                }
+            } else {
+                self.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
+            }
+        }
+        Some(SharedSecret::between(identities, secret?))
+    }
+}
+
+/// A secret as the daemon decodes it: `0x` is hexadecimal, `0s` base64, anything else is taken as it stands.
+fn decode_secret(text: &str) -> Option<Secret> {
+    match text.strip_prefix("0x") {
+        Some(digits) => Secret::from_hex(digits),
+        None if text.starts_with("0s") => Secret::from_base64(&text[2..]),
+        None => Some(Secret::new(text.as_bytes().to_vec())),
+    }
+}

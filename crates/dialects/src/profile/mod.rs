@@ -1,0 +1,374 @@
+//! What is known of a platform in one release: a value.
+//!
+//! Another release is the same value with changes ([`Profile::with`]). What several releases of a daemon share, the syntax of its files
+//! and how statements stand in them, is its [`Family`].
+
+mod behaviour;
+pub(crate) mod names;
+mod offers;
+pub mod statement;
+
+pub use behaviour::{
+    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+};
+pub use names::{Name, Sa};
+pub use offers::{DefaultProposal, DefaultProposals};
+
+use std::borrow::Cow;
+use std::fmt;
+use std::time::Duration;
+
+use statement::Statement;
+
+use crate::dialect::{Remarks, Unwritable};
+use uspan_model::algorithm::{Kind, Transform};
+use uspan_model::finding::Finding;
+use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Gateway, Identity, IkeVersion, Method, Tree, ike_differences};
+
+/// A text of a profile.
+pub(crate) type Text = Cow<'static, str>;
+
+/// A text of a profile that comes with the program.
+pub(crate) const fn text(text: &'static str) -> Text {
+    Cow::Borrowed(text)
+}
+
+/// A platform in one release: all that the program knows about it.
+#[derive(Clone, Debug)]
+pub struct Profile {
+    /// The word in descriptions.
+    pub word: Text,
+    /// Name and release.
+    pub title: Text,
+    /// The release that is written for.
+    pub release: Text,
+    /// The manual pages the facts were taken from, and how they were checked.
+    pub source: Text,
+    /// What must be installed for all of them to hold.
+    pub packages: Text,
+    /// Where its files stand, for people.
+    pub files: Text,
+    /// How paths of its files begin, below `/`.
+    pub reads_below: Cow<'static, [Text]>,
+    /// What writes and reads them.
+    pub family: &'static dyn Family,
+    /// The statements of its files, in the order in which they are written.
+    pub statements: Vec<Statement>,
+    /// Versions of the key exchange.
+    pub versions: Cow<'static, [IkeVersion]>,
+    /// Spellings of the algorithms that it can do, by kind.
+    pub names: Cow<'static, [Name]>,
+    /// How the PRF is chosen.
+    pub prf: PrfChoice,
+    /// How the group for PFS is chosen.
+    pub pfs: PfsChoice,
+    /// The groups that it can use for PFS in IKEv1; all of its own where nothing is said.
+    pub ikev1_pfs_groups: Option<Cow<'static, [u16]>>,
+    /// The longest lifetime it accepts.
+    pub longest_lifetime: Duration,
+    /// What becomes of several pairs when the peer is dead.
+    pub dead_peer: Observed<DeadPeer>,
+    /// How it can carry several pairs of networks between two gateways.
+    pub selectors: Cow<'static, [SeveralPairs]>,
+    /// When it can open a tunnel, beside at once.
+    pub openings: Cow<'static, [OpeningWay]>,
+    /// Kinds of identities, beside address, DNS name and mail-like name.
+    pub identities: Identities,
+    /// How a tunnel interface may be called.
+    pub interface_name: InterfaceName,
+    /// What can steer packets into a tunnel.
+    pub steering: Cow<'static, [Steering]>,
+    /// Which of a connection's two ends is its own.
+    pub own_end: OwnEnd,
+    /// What a connection can say of ESP in UDP.
+    pub encapsulations: Cow<'static, [Encapsulation]>,
+    /// Whether it finds NAT devices also where its own address is not configured (RFC 7296 section 2.23).
+    pub nat_detection: Observed<NatDetection>,
+    /// How far a liveness interval reaches.
+    pub liveness: Liveness,
+    /// Whether the replay window can be set.
+    pub replay_window: ReplayWindow,
+    /// The lengths of sequence numbers that ESP can have, in bits.
+    pub sequence_numbers: Cow<'static, [u8]>,
+    /// How it can prove who it is, and have its peers prove it.
+    pub methods: Cow<'static, [Method]>,
+    /// For what keys the certificates of the two ends may be.
+    pub key_kinds: KeyKinds,
+    /// What can be made of the DSCP.
+    pub dscp: Cow<'static, [Dscp]>,
+    /// Who sets the routes of policy-based tunnels.
+    pub routes: RoutesBy,
+    /// What it offers where a configuration names no proposals.
+    pub offers: DefaultProposals,
+    /// How it negotiates.
+    pub behaviour: Behaviour,
+    /// What holds where a configuration says nothing, for tables.
+    pub defaults: Cow<'static, [(Text, Text)]>,
+    /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.
+    pub take_up: Cow<'static, [Text]>,
+    /// What that interrupts.
+    pub take_up_interrupts: Observed<Interrupts>,
+    /// What to look at once it runs, in order: what it shows, the shell command with `{}` for the tunnel's name, and what is seen
+    /// when all is well.
+    pub looks: Cow<'static, [(Text, Text, Text)]>,
+    /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
+    pub open: Cow<'static, [Text]>,
+}
+
+/// How the PRF of an IKE proposal is chosen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PrfChoice {
+    /// By itself.
+    Free,
+    /// Beside a separate integrity algorithm it is the one of the same hash.
+    OfIntegrity,
+}
+
+/// How the group for PFS is chosen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PfsChoice {
+    /// For each ESP proposal.
+    Each,
+    /// One for all ESP proposals of a connection.
+    OneForAll,
+    /// New keys take the group that the IKE SA was negotiated with.
+    OfIke,
+}
+
+/// What becomes of several pairs of networks when the peer is dead.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DeadPeer {
+    /// The IKE SA goes, and with it all of them; they are reopened over a new one.
+    Forgotten,
+    /// They are reopened over the dead IKE SA, which stays for as long as packets ask for them; in IKEv1 until it would end by itself.
+    KeptWhileAsked,
+}
+
+/// A way to carry several pairs of networks between two gateways.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SeveralPairs {
+    /// Several selectors in one Child SA (RFC 7296 section 2.9).
+    InOneSa,
+    /// Several Child SAs of one IKE SA.
+    AnSaEach,
+}
+
+/// A way to open a tunnel, beside at once.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OpeningWay {
+    /// When the first packet wants to cross.
+    OnTraffic,
+    /// When a packet wants to cross, beside at once: nothing leaves in clear before the SA is there.
+    TrapBesideStart,
+    /// By a command.
+    ByHand,
+}
+
+/// What steers packets into a tunnel.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Steering {
+    /// The selectors.
+    Selectors,
+    /// A tunnel interface and routes into it.
+    Routes,
+}
+
+/// How a gateway knows which end of a connection is its own.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OwnEnd {
+    /// The files say it.
+    Named,
+    /// It is the one that has an address of its interfaces, whatever it is called.
+    ByAddress,
+}
+
+/// Where NAT devices are found (RFC 7296 section 2.23).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NatDetection {
+    /// Wherever they are.
+    Always,
+    /// Only where the own address is configured; without it every path looks like one with a NAT device.
+    NeedsOwnAddress,
+}
+
+/// For what keys the certificates of two ends may be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeyKinds {
+    /// For any.
+    Any,
+    /// For keys of one kind, ECDSA or RSA.
+    SameAtBothEnds,
+}
+
+/// Who sets the routes of policy-based tunnels.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RoutesBy {
+    /// The daemon.
+    Daemon,
+    /// Nobody: they are written.
+    Files,
+}
+
+/// What taking up changed files interrupts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Interrupts {
+    /// Nothing: SAs go on until they are opened anew.
+    Nothing,
+    /// The tunnels whose files are taken up.
+    ItsTunnels,
+}
+
+/// Kinds of identities that not every platform knows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Identities {
+    /// ID_KEY_ID.
+    pub free: bool,
+}
+
+/// How the interface of a route-based tunnel may be called.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum InterfaceName {
+    /// As one likes.
+    Free,
+    /// This word and the interface's number.
+    Numbered(&'static str),
+}
+
+/// How far a liveness interval reaches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Liveness {
+    /// Each connection has its own.
+    OfConnection,
+    /// One holds for the whole daemon.
+    OfDaemon,
+}
+
+/// Whether a replay window can be set.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReplayWindow {
+    /// For each Child SA, in packets.
+    Settable,
+    /// It is always this many packets.
+    Fixed(u32),
+}
+
+/// Commands that take a tunnel out of a daemon.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TakeOut {
+    /// Before its files are removed.
+    pub before: Vec<String>,
+    /// After that.
+    pub after: Vec<String>,
+}
+
+/// What the releases of a daemon have in common: the syntax of its files, and how statements stand in them.
+pub trait Family: Sync + fmt::Debug {
+    /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`.
+    ///
+    /// # Errors
+    /// What the platform's files cannot express.
+    fn write(&self, profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>>;
+
+    /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
+    fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>);
+
+    /// Whether files of a tree are for it.
+    fn is_of(&self, tree: &Tree) -> bool;
+
+    /// The commands that take keys and certificates from a tree into a database of the daemon's, before it takes up the
+    /// rest; nothing where it reads them from files.
+    fn bring_in(&self, _tree: &Tree) -> Vec<String> {
+        Vec::new()
+    }
+
+    /// The commands that end a tunnel and make the daemon forget it, before and after its files go.
+    fn take_out(&self, gateway: &Gateway) -> TakeOut;
+
+    /// Files that the daemon cannot run without, whatever tunnels there are.
+    fn needs(&self) -> &'static [&'static str] {
+        &[]
+    }
+}
+
+/// The identity of an end that states none: its address.
+pub(crate) fn implied(at: &Endpoint) -> Identity {
+    match at.first() {
+        Endpoint::At(address) => Identity::Address(*address),
+        Endpoint::Named(name) => Identity::Name(name.clone()),
+        _ => Identity::Implied(OWN_ADDRESS),
+    }
+}
+
+/// The identity of an end that says nothing of it, and whose address is not fixed.
+pub const OWN_ADDRESS: &str = "its own address";
+
+/// How long a silent peer is given in IKEv1, which asks it several times (RFC 3706); IKEv2 retransmits instead.
+pub(crate) fn v1_patience(interval: Duration) -> Duration {
+    interval * 5
+}
+
+impl Profile {
+    /// The same with changes: another release.
+    #[must_use]
+    pub fn with(&self, change: impl FnOnce(&mut Profile)) -> Profile {
+        let mut changed = self.clone();
+        change(&mut changed);
+        changed
+    }
+
+    /// Writes the IKE part of a gateway: one tunnel's share of it, in files named after `remarks.stem`. What is written reads back as it
+    /// was meant.
+    ///
+    /// # Errors
+    /// What the platform's files cannot express.
+    pub fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
+        let tree = self.family.write(self, gateway, remarks)?;
+        let (read, findings) = self.read(&tree);
+        let lost = findings.iter().map(|finding| finding.message.clone()).chain(ike_differences(gateway, &read)).collect::<Vec<_>>();
+        if lost.is_empty() { Ok(tree) } else { Err(Unwritable::lost(lost, &self.title)) }
+    }
+
+    /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
+    pub fn read(&self, tree: &Tree) -> (Gateway, Vec<Finding>) {
+        self.family.read(self, tree)
+    }
+
+    /// The spelling of an algorithm for an SA, if the platform can do it.
+    pub fn spelling(&self, transform: Transform, sa: Sa) -> Option<&str> {
+        self.names.iter().find(|row| row.transform == transform && row.sa.covers(sa)).map(|row| &*row.word)
+    }
+
+    /// The algorithm of a kind that the platform spells like that, for whatever SA it can use it.
+    pub fn algorithm(&self, kind: Kind, word: &str) -> Option<Transform> {
+        self.names.iter().find(|row| row.word == word && row.transform.kind == kind).map(|row| row.transform)
+    }
+
+    /// Whether the platform can do an algorithm in an SA.
+    pub fn can(&self, transform: Transform, sa: Sa) -> bool {
+        self.spelling(transform, sa).is_some()
+    }
+
+    /// Whether a way to open a tunnel is one of its own.
+    pub fn opens(&self, way: OpeningWay) -> bool {
+        self.openings.contains(&way)
+    }
+
+    /// Whether routes can steer, instead of the selectors.
+    pub fn is_steered_by_routes(&self) -> bool {
+        self.steering.contains(&Steering::Routes)
+    }
+
+    /// Whether ESP can count in 64 bits.
+    pub fn has_long_sequence_numbers(&self) -> bool {
+        self.sequence_numbers.contains(&64)
+    }
+}
+
+impl PartialEq for Profile {
+    fn eq(&self, other: &Self) -> bool {
+        (&self.word, &self.release) == (&other.word, &other.release)
+    }
+}
+
+impl Eq for Profile {}

@@ -1,0 +1,236 @@
+//! Statements: a keyword of a platform's files, what it says of the hub model, and how its value is spelled.
+//!
+//! A row both writes and reads. Which keywords are known, what holds where nothing is said, and what a release cannot say follow from the
+//! rows; a syntax (a tree of sections, lines of `key=value`) lays them out and finds them.
+
+mod codec;
+mod field;
+mod record;
+
+pub(crate) use codec::words;
+pub use codec::{Codec, Spelling};
+pub use field::{Field, Selector, Value};
+pub use record::Record;
+pub(crate) use record::{Counts, Layout, name_unknown, read_section, write_section};
+
+use std::borrow::Cow;
+
+use crate::dialect::Remarks;
+use crate::profile::Profile;
+
+/// A text of a row.
+pub(crate) type Text = Cow<'static, str>;
+
+/// Where a statement stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Section {
+    /// What is said of a peer.
+    Connection,
+    /// What is said of the own end, where that has a section of its own.
+    LocalEnd,
+    /// The same of the peer's end.
+    RemoteEnd,
+    /// What is said of a Child SA.
+    Child,
+}
+
+/// What a statement comes to.
+#[derive(Clone, Debug)]
+pub enum Says {
+    /// It sets a field.
+    Field(Field, Codec),
+    /// It changes nothing where it says one of these, and is named where it says anything else.
+    Only(Cow<'static, [Text]>),
+    /// It changes nothing that matters here, for this reason; a syntax may look at it by itself.
+    Nothing(Text),
+}
+
+/// What holds where a statement is left out.
+#[derive(Clone, Debug)]
+pub enum Default {
+    /// Nothing: the field has no value.
+    Absent,
+    /// This, as the platform spells it.
+    Spelled(Text),
+    /// What follows from the other fields.
+    Derived(fn(&Profile, &Record) -> Option<Value>),
+}
+
+/// When a statement is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Writes {
+    /// Wherever its field has a value.
+    Always,
+    /// Where the value is not the one that holds without it.
+    UnlessDefault,
+    /// Never: it is another way to say what a row above it says.
+    Never,
+}
+
+/// Which part of the description a statement follows from, for remarks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum About {
+    /// Addresses.
+    Addresses,
+    /// Proposals for IKE.
+    Ike,
+    /// The life of the IKE SA.
+    IkeLifetime,
+    /// Routes.
+    Routes,
+    /// Liveness.
+    Liveness,
+    /// Identities.
+    Identities,
+    /// The selectors of a Child SA, by its place.
+    Selectors,
+    /// Proposals for ESP.
+    Esp,
+    /// The life of the ESP SAs.
+    EspLifetime,
+    /// Who opens it.
+    Opening,
+    /// The secret, or what stands for it.
+    Secret,
+}
+
+impl About {
+    /// The remark, in the Child SA at this place.
+    pub(crate) fn of(self, remarks: &Remarks, child: usize) -> &str {
+        match self {
+            About::Addresses => &remarks.addresses,
+            About::Ike => &remarks.ike,
+            About::IkeLifetime => &remarks.ike_lifetime,
+            About::Routes => &remarks.routes,
+            About::Liveness => &remarks.liveness,
+            About::Identities => &remarks.identities,
+            About::Selectors => remarks.selectors.get(child).map_or("", String::as_str),
+            About::Esp => &remarks.esp,
+            About::EspLifetime => &remarks.esp_lifetime,
+            About::Opening => &remarks.opening,
+            About::Secret => &remarks.secret,
+        }
+    }
+}
+
+/// A row: a statement of a platform in one release.
+#[derive(Clone, Debug)]
+pub struct Statement {
+    /// The keyword.
+    pub keyword: Text,
+    /// Where it stands.
+    pub section: Section,
+    /// What it comes to.
+    pub says: Says,
+    /// What holds without it.
+    pub default: Default,
+    /// When it is written.
+    pub writes: Writes,
+    /// The remark above it, where it is the first of several that follow from the same.
+    pub about: Option<About>,
+    /// A comment that always stands above it.
+    pub note: Option<Text>,
+    /// What cannot be said with it and what to do then, where the codec has no word for a value.
+    pub cannot: Option<(Text, Text)>,
+    /// Why another value may change nothing that the hub has; `None` if it always does, or is named.
+    pub spares: Option<Text>,
+    /// Values that the daemon takes and the program does not understand: they are named, and not blamed.
+    pub beside: Option<fn(&str) -> bool>,
+}
+
+impl Statement {
+    /// A row that is written wherever its field has a value.
+    pub(crate) fn new(section: Section, keyword: &'static str, field: Field, codec: Codec) -> Statement {
+        Statement {
+            keyword: Cow::Borrowed(keyword),
+            section,
+            says: Says::Field(field, codec),
+            default: Default::Absent,
+            writes: Writes::Always,
+            about: None,
+            note: None,
+            cannot: None,
+            spares: None,
+            beside: None,
+        }
+    }
+
+    /// A row that changes nothing that matters.
+    pub(crate) fn idle(section: Section, keyword: &'static str, why: &'static str) -> Statement {
+        Statement { says: Says::Nothing(Cow::Borrowed(why)), ..Statement::new(section, keyword, Field::Version, Codec::Flag) }
+    }
+
+    /// A row that changes nothing where it says one of these.
+    pub(crate) fn only<const N: usize>(section: Section, keyword: &'static str, values: [&'static str; N]) -> Statement {
+        let values = Cow::Owned(values.map(Cow::Borrowed).to_vec());
+        Statement { says: Says::Only(values), ..Statement::new(section, keyword, Field::Version, Codec::Flag) }
+    }
+
+    /// The same, not written: another row says the same.
+    pub(crate) fn unwritten(self) -> Statement {
+        Statement { writes: Writes::Never, ..self }
+    }
+
+    /// The same with what holds without it, as the platform spells it.
+    pub(crate) fn or(self, spelled: &'static str) -> Statement {
+        Statement { default: Default::Spelled(Cow::Borrowed(spelled)), ..self }
+    }
+
+    /// The same with what follows from the other fields without it.
+    pub(crate) fn or_derived(self, derive: fn(&Profile, &Record) -> Option<Value>) -> Statement {
+        Statement { default: Default::Derived(derive), ..self }
+    }
+
+    /// The same, written only where the value is not the one that holds without it.
+    pub(crate) fn unless_default(self) -> Statement {
+        Statement { writes: Writes::UnlessDefault, ..self }
+    }
+
+    /// The same under a remark.
+    pub(crate) fn about(self, about: About) -> Statement {
+        Statement { about: Some(about), ..self }
+    }
+
+    /// The same under a comment.
+    pub(crate) fn note(self, note: &'static str) -> Statement {
+        Statement { note: Some(Cow::Borrowed(note)), ..self }
+    }
+
+    /// The same with what cannot be said with it.
+    pub(crate) fn cannot(self, what: &'static str, remedy: &'static str) -> Statement {
+        Statement { cannot: Some((Cow::Borrowed(what), Cow::Borrowed(remedy))), ..self }
+    }
+
+    /// The same with the reason why another value may change nothing.
+    pub(crate) fn spares(self, why: &'static str) -> Statement {
+        Statement { spares: Some(Cow::Borrowed(why)), ..self }
+    }
+
+    /// Whether two texts are the same value to it; two that are none are.
+    pub fn is_same(&self, profile: &Profile, one: &str, other: &str) -> bool {
+        self.field().is_some_and(|(_, codec)| codec.read(profile, one).value == codec.read(profile, other).value)
+    }
+
+    /// Whether a text is the value that holds without it.
+    pub fn default_is(&self, profile: &Profile, text: &str) -> bool {
+        match (&self.default, self.field()) {
+            (Default::Spelled(default), Some((_, codec))) => codec.read(profile, default).value == codec.read(profile, text).value,
+            // What follows from other fields is not known here.
+            (Default::Derived(_), Some(_)) => true,
+            _ => false,
+        }
+    }
+
+    /// The same with values that the daemon takes beside those that are understood.
+    pub(crate) fn beside(self, takes: fn(&str) -> bool) -> Statement {
+        Statement { beside: Some(takes), ..self }
+    }
+
+    /// The field that it sets, and how.
+    pub(crate) fn field(&self) -> Option<(Field, &Codec)> {
+        match &self.says {
+            Says::Field(field, codec) => Some((*field, codec)),
+            Says::Only(_) | Says::Nothing(_) => None,
+        }
+    }
+}

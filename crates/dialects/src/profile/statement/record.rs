@@ -1,0 +1,204 @@
+//! What the statements of one section say, field by field.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+
+use super::field::FieldValue;
+use super::{Default, Field, Says, Section, Statement, Value, Writes};
+use crate::dialect::{Remarks, Unwritable, remark};
+use crate::profile::Profile;
+use crate::text::Word;
+use uspan_model::finding::{self as rules, Finding};
+use uspan_model::gateway::{Origin, ReadAt, Setting};
+use uspan_model::source::Place;
+
+/// The fields of a section.
+#[derive(Clone, Debug, std::default::Default, PartialEq, Eq)]
+pub struct Record {
+    values: BTreeMap<Field, Setting<Value>>,
+}
+
+impl Record {
+    /// The value of a field with its place; `None` if it has none.
+    pub(crate) fn setting<T: FieldValue>(&self, field: Field) -> Option<Setting<T>> {
+        let found = self.values.get(&field)?;
+        Some(Setting { value: T::out_of(&found.value)?, origin: found.origin.clone() })
+    }
+
+    /// The same, with what stands for none.
+    pub(crate) fn setting_or<T: FieldValue>(&self, field: Field, none: T) -> Setting<T> {
+        self.setting(field).unwrap_or(Setting::default_of(none))
+    }
+
+    /// The same, where no value is a value of its own.
+    pub(crate) fn optional<T: FieldValue>(&self, field: Field) -> Setting<Option<T>> {
+        self.setting(field).map_or(Setting::default_of(None), |setting| setting.map(Some))
+    }
+
+    /// The value of a field.
+    pub(crate) fn value<T: FieldValue>(&self, field: Field) -> Option<T> {
+        self.values.get(&field).and_then(|found| T::out_of(&found.value))
+    }
+
+    /// Where a field is said, if it is said at all.
+    pub(crate) fn place(&self, field: Field) -> Option<&Place> {
+        self.values.get(&field)?.origin.place()
+    }
+
+    /// The same as a place of a part.
+    pub(crate) fn read_at(&self, field: Field) -> ReadAt {
+        ReadAt(self.place(field).cloned())
+    }
+
+    /// Sets a field that is planned.
+    pub(crate) fn plan<T: FieldValue>(&mut self, field: Field, value: T) {
+        self.values.insert(field, Setting::planned(value.into_value()));
+    }
+
+    /// Sets a field that is planned, where it has a value.
+    pub(crate) fn plan_some<T: FieldValue>(&mut self, field: Field, value: Option<T>) {
+        if let Some(value) = value {
+            self.plan(field, value);
+        }
+    }
+}
+
+/// A section as a syntax found it: keywords and values in the order of the file.
+pub(crate) type Found<'a> = &'a [(Word, Word)];
+
+/// Which of several statements of one keyword counts; an empty one is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Counts {
+    /// The first one.
+    First,
+    /// The last one.
+    Last,
+}
+
+fn rows<'a>(profile: &'a Profile, sections: &'a [Section]) -> impl Iterator<Item = &'a Statement> + Clone {
+    profile.statements.iter().filter(|row| sections.contains(&row.section))
+}
+
+/// Names the statements of sections that no row is for.
+pub(crate) fn name_unknown<'a>(
+    profile: &Profile,
+    sections: &[Section],
+    keywords: impl IntoIterator<Item = &'a Word>,
+    findings: &mut Vec<Finding>,
+) {
+    for keyword in keywords {
+        if !rows(profile, sections).any(|row| row.keyword == keyword.value) {
+            let message = format!("the setting `{}` is not understood", keyword.value);
+            findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(keyword.place.clone()));
+        }
+    }
+}
+
+/// Reads the statements of sections that stand together. Total: what is not understood is reported.
+pub(crate) fn read_section(
+    profile: &Profile,
+    sections: &[Section],
+    found: Found<'_>,
+    counts: Counts,
+    findings: &mut Vec<Finding>,
+) -> Record {
+    let mut record = Record::default();
+    for row in rows(profile, sections) {
+        let mut of_row = found.iter().filter(|(keyword, _)| keyword.value == row.keyword).map(|(_, value)| value);
+        let value = match counts {
+            Counts::First => of_row.find(|value| !value.value.is_empty()),
+            Counts::Last => of_row.next_back().filter(|value| !value.value.is_empty()),
+        };
+        let Some(value) = value else { continue };
+        let not_understood = |text: &str| {
+            let message = format!("`{text}` for `{}` is not understood", row.keyword);
+            Finding::new(&rules::DEVICE_UNKNOWN, message).at(value.place.clone())
+        };
+        match &row.says {
+            Says::Field(field, codec) => {
+                let read = codec.read(profile, &value.value);
+                findings.extend(read.wrong.iter().map(|wrong| match row.beside.is_some_and(|takes| takes(wrong)) {
+                    true => not_understood(wrong),
+                    false => {
+                        let message = format!("`{wrong}` is not {}", field.expected());
+                        Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone())
+                    }
+                }));
+                if let Some(read) = read.value {
+                    record.values.insert(*field, Setting::stated(read, value.place.clone()));
+                }
+            }
+            Says::Only(values) if !values.iter().any(|one| *one == value.value) => findings.push(not_understood(&value.value)),
+            Says::Only(_) | Says::Nothing(_) => {}
+        }
+    }
+    let rows = || rows(profile, sections);
+    for row in rows() {
+        let Some((field, _)) = row.field() else { continue };
+        if !record.values.contains_key(&field)
+            && let Some(value) = default(profile, row, &record)
+        {
+            record.values.insert(field, Setting { value, origin: Origin::Default });
+        }
+    }
+    record
+}
+
+/// What holds without a statement.
+fn default(profile: &Profile, row: &Statement, record: &Record) -> Option<Value> {
+    let (_, codec) = row.field()?;
+    match &row.default {
+        Default::Absent => None,
+        Default::Spelled(text) => codec.read(profile, text).value,
+        Default::Derived(derive) => derive(profile, record),
+    }
+}
+
+/// Where and how statements are laid out.
+pub(crate) struct Layout<'a> {
+    /// What stands before each line.
+    pub indent: &'a str,
+    /// What stands between a keyword and its value.
+    pub between: &'a str,
+    /// The remarks, and the place of the Child SA that they are of.
+    pub remarks: &'a Remarks,
+    /// The place of the Child SA among those of its connection.
+    pub child: usize,
+}
+
+/// Writes the statements of a section, one a line.
+///
+/// # Errors
+/// What they cannot say.
+pub(crate) fn write_section(
+    out: &mut String,
+    profile: &Profile,
+    section: Section,
+    record: &Record,
+    layout: &Layout<'_>,
+) -> Result<(), Vec<Unwritable>> {
+    for row in profile.statements.iter().filter(|row| row.section == section && row.writes != Writes::Never) {
+        let Some((field, codec)) = row.field() else { continue };
+        let Some(setting) = record.values.get(&field) else { continue };
+        if row.writes == Writes::UnlessDefault && default(profile, row, record).as_ref() == Some(&setting.value) {
+            continue;
+        }
+        let text = codec.write(profile, &setting.value)?.ok_or_else(|| {
+            vec![match &row.cannot {
+                Some((what, remedy)) => Unwritable::new(what.to_string(), remedy.to_string()),
+                None => Unwritable::new(
+                    format!("{:?} for `{}`, which {} has no word for", setting.value, row.keyword, profile.title),
+                    "Choose another value.",
+                ),
+            }]
+        })?;
+        if let Some(about) = row.about {
+            remark(out, layout.indent, about.of(layout.remarks, layout.child));
+        }
+        if let Some(note) = &row.note {
+            let _ = writeln!(out, "{}# {note}", layout.indent);
+        }
+        out.extend([layout.indent, &row.keyword, layout.between, &text, "\n"]);
+    }
+    Ok(())
+}

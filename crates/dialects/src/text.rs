@@ -1,0 +1,167 @@
+//! What the readers of all platforms share.
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+
+use uspan_model::digest::digest;
+use uspan_model::effort::Budget;
+use uspan_model::finding::{self as rules, Finding};
+use uspan_model::gateway::Tree;
+use uspan_model::key::Certificate;
+use uspan_model::source::{Place, Span};
+
+/// A prefix, or an address as the prefix of itself.
+pub(crate) fn prefix(text: &str) -> Option<IpNet> {
+    text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+}
+
+/// A word of a file, and its place.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Word {
+    pub value: String,
+    pub place: Place,
+}
+
+/// The name of an authority, for files and databases: the same for every tunnel that believes it.
+pub(crate) fn authority_name(authority: &Certificate) -> String {
+    format!("uspan-{:08x}", digest(authority.pem()))
+}
+
+/// Deeper than anybody includes.
+const DEEPEST: usize = 16;
+
+/// The files that include each other while they are read, so that none goes round in circles and all together come to
+/// an end: what they are read over and over for is no more than a few times what they hold.
+#[derive(Debug)]
+pub(crate) struct Opened {
+    open: Vec<String>,
+    budget: Budget,
+    /// The file at which it was given up.
+    given_up: Option<String>,
+}
+
+impl Opened {
+    /// For the files of a tree.
+    pub(crate) fn of(tree: &Tree) -> Opened {
+        let bytes = tree.files.values().map(|file| file.text.len()).sum();
+        Opened { open: Vec::new(), budget: Budget::of(bytes), given_up: None }
+    }
+
+    /// Opens a file; `false` if it is open already, or too much is.
+    pub(crate) fn enter(&mut self, path: &str, text: &str) -> bool {
+        if self.has(path) || self.open.len() >= DEEPEST {
+            return false;
+        }
+        let fits = self.afford(path, text.len());
+        if fits {
+            self.open.push(path.to_owned());
+        }
+        fits
+    }
+
+    /// Spends something on what a file says; `false` if there is no more to spend.
+    pub(crate) fn afford(&mut self, path: &str, count: usize) -> bool {
+        let fits = self.given_up.is_none() && self.budget.spend(count);
+        if !fits && self.given_up.is_none() {
+            self.given_up = Some(path.to_owned());
+        }
+        fits
+    }
+
+    /// Whether there is nothing more to spend.
+    pub(crate) fn is_given_up(&self) -> bool {
+        self.given_up.is_some()
+    }
+
+    /// That it was given up, where it was.
+    pub(crate) fn finding(&self) -> Option<Finding> {
+        let path = self.given_up.as_ref()?;
+        let message =
+            format!("`{path}` and what it takes in, again and again, is many times what stands in the files: the rest is not read");
+        Some(Finding::new(&rules::TOO_MUCH, message).at(Place { file: path.as_str().into(), span: Span::default() }))
+    }
+
+    /// Whether a file is open.
+    pub(crate) fn has(&self, path: &str) -> bool {
+        self.open.iter().any(|open| open == path)
+    }
+
+    /// Closes the file that was opened last.
+    pub(crate) fn leave(&mut self) {
+        self.open.pop();
+    }
+}
+
+/// The files of a tree that an include statement in the file at `path` means, in order of name: relative to its
+/// folder, with the wildcards of a shell.
+pub(crate) fn included(tree: &Tree, path: &str, pattern: &str) -> Vec<String> {
+    let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let whole = match pattern.strip_prefix('/') {
+        Some(absolute) => absolute.to_owned(),
+        None => format!("{folder}/{pattern}"),
+    };
+    tree.files.keys().filter(|name| glob(&whole, name)).cloned().collect()
+}
+
+/// Whether a path fits a pattern with `*`, `?` and `[...]`, none of which stands for a slash.
+pub(crate) fn glob(pattern: &str, path: &str) -> bool {
+    let (pattern, path): (Vec<_>, Vec<_>) = (pattern.split('/').collect(), path.split('/').collect());
+    pattern.len() == path.len() && pattern.iter().zip(&path).all(|(pattern, name)| part(pattern.as_bytes(), name.as_bytes()))
+}
+
+/// The last star that was met may take one more byte, whenever the rest does not fit.
+fn part(pattern: &[u8], name: &[u8]) -> bool {
+    let (mut p, mut n, mut star) = (0, 0, None);
+    // A star does not stand for the dot of a hidden file.
+    if name.first() == Some(&b'.') && pattern.first() != Some(&b'.') {
+        return false;
+    }
+    while n < name.len() {
+        let class =
+            pattern.get(p).filter(|b| **b == b'[').and_then(|_| pattern[p..].iter().position(|b| *b == b']').map(|end| (p + 1, p + end)));
+        match (pattern.get(p), class) {
+            (Some(b'*'), _) => {
+                star = Some((p, n));
+                p += 1;
+                continue;
+            }
+            (Some(b'['), Some((start, end))) if pattern[start..end].contains(&name[n]) => {
+                p = end + 1;
+                n += 1;
+                continue;
+            }
+            (Some(byte), None) if *byte == b'?' || *byte == name[n] => {
+                p += 1;
+                n += 1;
+                continue;
+            }
+            _ => {}
+        }
+        let Some((at, taken)) = star else { return false };
+        star = Some((at, taken + 1));
+        (p, n) = (at + 1, taken + 1);
+    }
+    pattern[p..].iter().all(|byte| *byte == b'*')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn wildcards_stay_within_a_folder() {
+        for (pattern, path, fits) in [
+            ("etc/a/*.conf", "etc/a/b.conf", true),
+            ("etc/a/*.conf", "etc/a/b/c.conf", false),
+            ("etc/a/*.conf", "etc/a/.conf", false),
+            ("etc/*/x?z", "etc/a/xyz", true),
+            ("etc/[ab]*", "etc/bcd", true),
+            ("etc/[ab]*", "etc/cd", false),
+            ("etc/*a*b", "etc/xxaxxaxb", true),
+            ("etc/[", "etc/[", true),
+        ] {
+            assert_eq!(glob(pattern, path), fits, "{pattern} {path}");
+        }
+    }
+}

@@ -1,0 +1,31 @@
+//! Who is believed by a key or a certificate.
+
+use uspan_model::gateway::{Connection, Gateway, Method};
+
+/// What becomes of what a gateway signs with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum KeyFit {
+    /// The peer believes it.
+    Believed,
+    /// There is no key to sign with among the files.
+    NoKey,
+    /// There is no certificate among the files; a daemon may keep it in a database of its own.
+    NoCertificate,
+    /// The peer knows another key, or none.
+    NotPinned,
+    /// The peer has no authority that issued the certificate.
+    NotIssued,
+}
+
+/// How a gateway that signs and the peer that judges it fit, each with its connection, where there is no shared secret.
+pub(crate) fn key_fit((signer, shows): (&Gateway, &Connection), (judge, judges): (&Gateway, &Connection)) -> KeyFit {
+    if shows.ike().local_method.value == Method::Certificate {
+        let Some(own) = signer.own_certificate(shows) else { return KeyFit::NoCertificate };
+        return if judge.authorities.iter().any(|issuer| own.issued_by(issuer)) { KeyFit::Believed } else { KeyFit::NotIssued };
+    }
+    match signer.own_key(shows) {
+        None => KeyFit::NoKey,
+        signs if signs == judge.pinned_key(judges) => KeyFit::Believed,
+        _ => KeyFit::NotPinned,
+    }
+}

@@ -1,0 +1,158 @@
+//! Proposals as RFC 7296 section 3.3 defines them: alternatives of each transform type, in order.
+
+use std::fmt;
+
+use crate::algorithm::{Kind, Transform};
+
+/// What a proposal is for (IANA "Security Protocol Identifiers").
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Protocol {
+    /// The IKE SA.
+    Ike,
+    /// AH (RFC 4302): integrity without encryption.
+    Ah,
+    /// ESP (RFC 4303).
+    Esp,
+}
+
+impl Protocol {
+    /// Its name.
+    pub fn words(self) -> &'static str {
+        match self {
+            Protocol::Ike => "IKE",
+            Protocol::Ah => "AH",
+            Protocol::Esp => "ESP",
+        }
+    }
+}
+
+/// A proposal (RFC 7296 section 3.3.1): one transform of each kind is chosen of it. Those of a kind are in order of preference; a kind
+/// of which it has none is not negotiated.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Proposal {
+    /// What it is for.
+    pub protocol: Protocol,
+    /// By kind, then by preference.
+    transforms: Vec<Transform>,
+}
+
+impl Proposal {
+    /// A proposal of these transforms, in whatever order the kinds come. One that comes again counts once.
+    pub fn new(protocol: Protocol, transforms: impl IntoIterator<Item = Transform>) -> Proposal {
+        let mut proposal = Proposal { protocol, transforms: Vec::new() };
+        for transform in transforms {
+            proposal.push(transform);
+        }
+        proposal
+    }
+
+    /// Adds an alternative behind those of its kind.
+    pub fn push(&mut self, transform: Transform) {
+        if !self.transforms.contains(&transform) {
+            let at = self.transforms.partition_point(|known| known.kind <= transform.kind);
+            self.transforms.insert(at, transform);
+        }
+    }
+
+    /// All transforms, by kind.
+    pub fn transforms(&self) -> &[Transform] {
+        &self.transforms
+    }
+
+    /// The alternatives of a kind.
+    pub fn of(&self, kind: Kind) -> &[Transform] {
+        let from = self.transforms.partition_point(|known| known.kind < kind);
+        let count = self.transforms[from..].partition_point(|known| known.kind == kind);
+        &self.transforms[from..from + count]
+    }
+
+    /// The first alternative of a kind.
+    pub fn first(&self, kind: Kind) -> Option<Transform> {
+        self.of(kind).first().copied()
+    }
+
+    /// The kinds of which it has any, in order.
+    pub fn kinds(&self) -> Vec<Kind> {
+        let mut kinds: Vec<_> = self.transforms.iter().map(|transform| transform.kind).collect();
+        kinds.dedup();
+        kinds
+    }
+
+    /// The same with other alternatives of a kind.
+    #[must_use]
+    pub fn with(&self, kind: Kind, alternatives: impl IntoIterator<Item = Transform>) -> Proposal {
+        let others = self.transforms.iter().copied().filter(|transform| transform.kind != kind);
+        Proposal::new(self.protocol, others.chain(alternatives))
+    }
+
+    /// Replaces the alternatives of a kind.
+    pub fn set(&mut self, kind: Kind, alternatives: impl IntoIterator<Item = Transform>) {
+        *self = self.with(kind, alternatives);
+    }
+
+    /// The same without a kind.
+    #[must_use]
+    pub fn without(&self, kind: Kind) -> Proposal {
+        self.with(kind, [])
+    }
+
+    /// The same with only the first alternative of each kind.
+    #[must_use]
+    pub fn firsts(&self) -> Proposal {
+        Proposal::new(self.protocol, self.kinds().into_iter().filter_map(|kind| self.first(kind)))
+    }
+
+    /// Whether all its ciphers protect integrity themselves.
+    pub fn is_combined(&self) -> bool {
+        self.of(Kind::Encryption).iter().all(|cipher| cipher.is_aead())
+    }
+
+    /// The PRFs of the same hashes as its integrity algorithms.
+    pub fn prfs_of_hashes(&self) -> Vec<Transform> {
+        self.of(Kind::Integrity).iter().filter_map(|integrity| integrity.prf_of_hash()).collect()
+    }
+
+    /// What protects the packets: ciphers and integrity algorithms, in words.
+    pub fn protection(&self) -> String {
+        let parts = [Kind::Encryption, Kind::Integrity].map(|kind| alternatives(self.of(kind)));
+        parts.iter().filter(|part| !part.is_empty()).map(String::as_str).collect::<Vec<_>>().join(" + ")
+    }
+}
+
+/// Alternatives of one kind in words.
+pub fn alternatives(list: &[Transform]) -> String {
+    list.iter().map(ToString::to_string).collect::<Vec<_>>().join("|")
+}
+
+impl fmt::Display for Proposal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.protection())?;
+        for kind in self.kinds() {
+            let lead = match (kind, self.protocol) {
+                (Kind::Encryption | Kind::Integrity | Kind::SequenceNumbers, _) => continue,
+                (Kind::Prf, _) => ", prf ",
+                (Kind::KeyExchange, Protocol::Ike) => ", group ",
+                (Kind::KeyExchange, _) => ", pfs ",
+                (Kind::AdditionalKeyExchange(_), _) => ", then ",
+            };
+            write!(f, "{lead}{}", alternatives(self.of(kind)))?;
+        }
+        if self.protocol != Protocol::Ike && self.of(Kind::KeyExchange).is_empty() { f.write_str(", no pfs") } else { Ok(()) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn transforms_stand_by_kind_and_keep_their_order_within_it() {
+        let [gcm, cbc] = [Transform::encryption(20, 256), Transform::encryption(12, 256)];
+        let proposal = Proposal::new(Protocol::Esp, [Transform::key_exchange(19), gcm, Transform::integrity(12), cbc, gcm]);
+        assert_eq!(proposal.to_string(), "aes-256-gcm|aes-256-cbc + sha2-256, pfs ecp-256");
+        assert_eq!(proposal.of(Kind::Encryption), [gcm, cbc]);
+        assert_eq!(proposal.without(Kind::KeyExchange).to_string(), "aes-256-gcm|aes-256-cbc + sha2-256, no pfs");
+        assert_eq!(proposal.firsts().to_string(), "aes-256-gcm + sha2-256, pfs ecp-256");
+        assert!(!proposal.is_combined() && proposal.firsts().is_combined());
+    }
+}
