@@ -2,6 +2,7 @@
 
 use std::net::IpAddr;
 
+use glob::{MatchOptions, Pattern};
 use ipnet::IpNet;
 
 use uspan_model::digest::digest;
@@ -104,45 +105,23 @@ pub(crate) fn included(tree: &Tree, path: &str, pattern: &str) -> Vec<String> {
     tree.files.keys().filter(|name| glob(&whole, name)).cloned().collect()
 }
 
-/// Whether a path fits a pattern with `*`, `?` and `[...]`, none of which stands for a slash.
+/// Whether a path fits a pattern as glob(3) takes it: `*`, `?` and `[...]`, none of which stands for a slash or for the dot of a hidden
+/// file.
 pub(crate) fn glob(pattern: &str, path: &str) -> bool {
-    let (pattern, path): (Vec<_>, Vec<_>) = (pattern.split('/').collect(), path.split('/').collect());
-    pattern.len() == path.len() && pattern.iter().zip(&path).all(|(pattern, name)| part(pattern.as_bytes(), name.as_bytes()))
-}
-
-/// The last star that was met may take one more byte, whenever the rest does not fit.
-fn part(pattern: &[u8], name: &[u8]) -> bool {
-    let (mut p, mut n, mut star) = (0, 0, None);
-    // A star does not stand for the dot of a hidden file.
-    if name.first() == Some(&b'.') && pattern.first() != Some(&b'.') {
+    const WITHIN_FOLDERS: MatchOptions =
+        MatchOptions { case_sensitive: true, require_literal_separator: true, require_literal_leading_dot: true };
+    let mut folders = pattern.split('/').zip(path.split('/'));
+    if folders.any(|(pattern, name)| name.starts_with('.') && !pattern.starts_with('.')) {
         return false;
     }
-    while n < name.len() {
-        let class =
-            pattern.get(p).filter(|b| **b == b'[').and_then(|_| pattern[p..].iter().position(|b| *b == b']').map(|end| (p + 1, p + end)));
-        match (pattern.get(p), class) {
-            (Some(b'*'), _) => {
-                star = Some((p, n));
-                p += 1;
-                continue;
-            }
-            (Some(b'['), Some((start, end))) if pattern[start..end].contains(&name[n]) => {
-                p = end + 1;
-                n += 1;
-                continue;
-            }
-            (Some(byte), None) if *byte == b'?' || *byte == name[n] => {
-                p += 1;
-                n += 1;
-                continue;
-            }
-            _ => {}
-        }
-        let Some((at, taken)) = star else { return false };
-        star = Some((at, taken + 1));
-        (p, n) = (at + 1, taken + 1);
+    let mut plain = pattern.replace("[^", "[!");
+    // Two stars are no more than one.
+    while plain.contains("**") {
+        plain = plain.replace("**", "*");
     }
-    pattern[p..].iter().all(|byte| *byte == b'*')
+    // A bracket that nothing closes stands for itself.
+    let understood = Pattern::new(&plain).or_else(|_| Pattern::new(&plain.replace('[', "[[]")));
+    understood.is_ok_and(|understood| understood.matches_with(path, WITHIN_FOLDERS))
 }
 
 #[cfg(test)]
@@ -160,6 +139,13 @@ mod tests {
             ("etc/[ab]*", "etc/cd", false),
             ("etc/*a*b", "etc/xxaxxaxb", true),
             ("etc/[", "etc/[", true),
+            ("etc/[a-c]*", "etc/bcd", true),
+            ("etc/[a-c]*", "etc/d", false),
+            ("etc/[!a-c]*", "etc/d", true),
+            ("etc/[^a-c]*", "etc/b", false),
+            ("etc/**", "etc/a/b", false),
+            ("etc/**", "etc/ab", true),
+            ("etc/?", "etc/.", false),
         ] {
             assert_eq!(glob(pattern, path), fits, "{pattern} {path}");
         }

@@ -10,6 +10,7 @@ use std::collections::BTreeMap;
 use std::collections::HashMap;
 
 use ipnet::IpNet;
+use toml_edit::{DocumentMut, InlineTable, Item, Table, Value};
 
 use site::SiteWriter;
 
@@ -59,24 +60,45 @@ pub struct Adopted {
     pub notes: Vec<Note>,
 }
 
-/// A text as TOML writes it (TOML 1.0, basic strings; JSON's are a part of those, but for U+007F), with nothing in it that misleads.
-fn quoted(text: &str) -> String {
-    let mut out = String::new();
-    for c in serde_json::Value::from(text).to_string().chars() {
-        match c {
-            _ if !misleads(c) => out.push(c),
-            '\u{10000}'.. => out.push_str(&format!("\\U{:08x}", u32::from(c))),
-            _ => out.push_str(&format!("\\u{:04x}", u32::from(c))),
-        }
+/// A text, with nothing in it that misleads.
+fn text(text: &str) -> Value {
+    let plain = Value::from(text);
+    if !plain.to_string().chars().any(misleads) {
+        return plain;
     }
-    out
+    let written: String = serde_json::Value::from(text).to_string().chars().map(escaped).collect();
+    written.parse().unwrap_or(plain)
 }
 
-fn list<T: ToString>(items: &[T]) -> String {
-    match items {
-        [one] => quoted(&one.to_string()),
-        several => format!("[{}]", several.iter().map(|item| quoted(&item.to_string())).collect::<Vec<_>>().join(", ")),
+/// A character as a basic string of TOML 1.0 can have it, whose escapes are those of JSON but for a longer one.
+fn escaped(c: char) -> String {
+    match c {
+        _ if !misleads(c) => c.to_string(),
+        '\u{10000}'.. => format!("\\U{:08x}", u32::from(c)),
+        _ => format!("\\u{:04x}", u32::from(c)),
     }
+}
+
+/// One value, or a list of several.
+fn list<T: ToString>(items: &[T]) -> Value {
+    match items {
+        [one] => text(&one.to_string()),
+        several => Value::Array(several.iter().map(|item| text(&item.to_string())).collect()),
+    }
+}
+
+/// A table in one line.
+fn inline<K: AsRef<str>>(entries: impl IntoIterator<Item = (K, Value)>) -> Value {
+    let mut table = InlineTable::new();
+    for (key, value) in entries {
+        table.insert(key.as_ref(), value);
+    }
+    Value::InlineTable(table)
+}
+
+/// Adds a line to a table.
+fn say(table: &mut Table, key: &str, value: impl Into<Value>) {
+    table.insert(key, Item::Value(value.into()));
 }
 
 /// Two connections that become a tunnel.
@@ -115,15 +137,23 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
         }
     }
     let nets = [0, 1].map(|end| networks(&pairs, end));
-    let mut text = "unified-span = 1\n".to_owned();
-    for end in [0, 1] {
-        SiteWriter { ends, end, pairs: &pairs, nets: &nets[end], notes: &mut adopted.notes }.write(&mut text);
+    let [mut sites, mut tunnels] = [Table::new(), Table::new()];
+    sites.set_implicit(true);
+    tunnels.set_implicit(true);
+    for (end, name) in site_names(ends).into_iter().enumerate() {
+        let table = SiteWriter { ends, end, pairs: &pairs, nets: &nets[end], notes: &mut adopted.notes }.table();
+        sites.insert(&name, Item::Table(table));
     }
     for pair in &pairs {
-        tunnel::write(&mut text, &mut adopted, ends, pair, &nets);
+        let table = tunnel::table(&mut adopted, ends, pair, &nets);
+        tunnels.insert(&pair.name, Item::Table(table));
     }
+    let mut document = DocumentMut::new();
+    say(&mut document, "unified-span", 1);
+    document.insert("site", Item::Table(sites));
+    document.insert("tunnel", Item::Table(tunnels));
     adopted.notes.extend(disagreements(ends, &pairs));
-    adopted.text = text;
+    adopted.text = document.to_string();
     adopted
 }
 

@@ -1,10 +1,9 @@
 //! A site of an adopted description.
 
-use std::fmt::Write as _;
-
 use ipnet::IpNet;
+use toml_edit::Table;
 
-use super::{Adoptee, Counterparts, Note, list, quoted, site_names};
+use super::{Adoptee, Counterparts, Note, inline, list, say, site_names, text};
 use uspan_dialects::packet_filter::{PACKET_FILTERS, PacketFilter};
 use uspan_model::gateway::{Endpoint, Filter, Identity, Method, NatTarget, OwnAddress};
 
@@ -25,24 +24,26 @@ impl SiteWriter<'_> {
     }
 
     /// The table of the site.
-    pub(super) fn write(&mut self, text: &mut String) {
-        self.place(text);
-        self.proof(text);
-        self.rules(text);
+    pub(super) fn table(&mut self) -> Table {
+        let mut table = Table::new();
+        self.place(&mut table);
+        self.proof(&mut table);
+        self.rules(&mut table);
         let gateway = self.ends[self.end].reading.gateway;
         if self.pairs.iter().any(|pair| pair.connections[self.end].interface.value.is_some()) {
-            let _ = writeln!(text, "style = \"route-based\"");
+            say(&mut table, "style", "route-based");
         }
         if let Some(session) = gateway.sessions.first() {
-            let _ = writeln!(text, "as-number = {}", session.own_as);
+            say(&mut table, "as-number", i64::from(session.own_as));
         }
+        table
     }
 
     /// Where it is, and what is behind it; and who it is.
-    fn place(&mut self, text: &mut String) {
+    fn place(&mut self, table: &mut Table) {
         let Self { ends, end, pairs, nets, .. } = *self;
         let reading = ends[end].reading;
-        let (name, gateway) = (site_names(ends)[end].clone(), reading.gateway);
+        let gateway = reading.gateway;
         let (own, seen) = match pairs.first() {
             Some(pair) => (pair.connections[end].local.value.clone(), pair.connections[1 - end].remote.value.clone()),
             None => (Endpoint::Anywhere, Endpoint::Anywhere),
@@ -53,11 +54,11 @@ impl SiteWriter<'_> {
             (Endpoint::Anywhere, Endpoint::At(address)) => address.to_string(),
             _ => "dynamic".to_owned(),
         };
-        let mut parts = vec![format!("address = {}", quoted(&address))];
+        let mut parts = vec![("address", text(&address))];
         if let (Endpoint::At(own), Endpoint::At(seen)) = (&own, &seen)
             && own != seen
         {
-            parts.push(format!("own-address = {}", quoted(&own.to_string())));
+            parts.push(("own-address", text(&own.to_string())));
         }
         // The files may tell which interface has the outer address, and which ones the networks are behind.
         let outer = [own.address().or(seen.address())];
@@ -69,14 +70,14 @@ impl SiteWriter<'_> {
         if outside.is_none() || (inside.is_empty() && !nets.is_empty()) {
             self.note("interfaces", "not all of their names are in the files: write them in place of wan0 and lan0".to_owned());
         }
-        parts.push(format!("outside = {}", quoted(outside.map_or("wan0", |own| &own.interface))));
+        parts.push(("outside", text(outside.map_or("wan0", |own| &own.interface))));
         if !nets.is_empty() {
-            parts.push(format!("inside = {}", if inside.is_empty() { quoted("lan0") } else { list(&inside) }));
+            parts.push(("inside", if inside.is_empty() { text("lan0") } else { list(&inside) }));
         }
-        let _ = writeln!(text, "\n[site.{name}]\nplatform = {}\ngateway = {{ {} }}", quoted(&ends[end].facts.word), parts.join(", "));
+        say(table, "platform", text(&ends[end].facts.word));
+        say(table, "gateway", inline(parts));
         if !nets.is_empty() {
-            let each: Vec<_> = nets.iter().map(|(name, net)| format!("{name} = {}", quoted(&net.to_string()))).collect();
-            let _ = writeln!(text, "networks = {{ {} }}", each.join(", "));
+            say(table, "networks", inline(nets.iter().map(|(name, net)| (name, text(&net.to_string())))));
         }
         let identity = pairs.first().map(|pair| &pair.connections[end].ike().local_identity.value);
         let words = match identity {
@@ -89,21 +90,21 @@ impl SiteWriter<'_> {
             Some(said) => Some((said.kind(), said.to_string())),
         };
         if let Some((kind, is)) = words {
-            let _ = writeln!(text, "identity = {{ {kind} = {} }}", quoted(&is));
+            say(table, "identity", inline([(kind, text(&is))]));
         }
     }
 
     /// What it proves itself with.
-    fn proof(&mut self, text: &mut String) {
+    fn proof(&mut self, table: &mut Table) {
         let Self { ends, end, pairs, .. } = *self;
         let name = site_names(ends)[end].clone();
         let methods: Vec<_> = pairs.iter().map(|pair| pair.connections[end].ike().local_method.value).collect();
         if methods.contains(&Method::PublicKey) {
-            let _ = writeln!(text, "keys = {{ public = \"keys/{name}.pub\" }}");
+            say(table, "keys", inline([("public", text(&format!("keys/{name}.pub")))]));
             self.note("keys", format!("put the public key into keys/{name}.pub; the private one stays on the gateway"));
         }
         if methods.contains(&Method::Certificate) {
-            let _ = writeln!(text, "keys = {{ certificate = \"keys/{name}.crt\", issuer = \"keys/ca.crt\" }}");
+            say(table, "keys", inline([("certificate", text(&format!("keys/{name}.crt"))), ("issuer", text("keys/ca.crt"))]));
             self.note(
                 "keys",
                 format!(
@@ -114,26 +115,26 @@ impl SiteWriter<'_> {
     }
 
     /// What its packet filter is, and how the tunnel's rules stand to it.
-    fn rules(&mut self, text: &mut String) {
+    fn rules(&mut self, table: &mut Table) {
         let Self { ends, end, .. } = *self;
         let reading = ends[end].reading;
         let gateway = reading.gateway;
         if gateway.ruleset.masquerades() || gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource) {
-            let _ = writeln!(text, "shares-internet = true");
+            say(table, "shares-internet", true);
         }
         let filter = reading.tree.and_then(|tree| PACKET_FILTERS.iter().copied().find(|filter| filter.is_of(tree)));
         match filter.map(PacketFilter::word) {
             // The first is what a site has that names none.
             Some(word) if word == PACKET_FILTERS[0].word() => {}
             Some(word) => {
-                let _ = writeln!(text, "packet-filter = {}", quoted(word));
+                say(table, "packet-filter", text(word));
             }
             None => self.note("packet filter", "there are no files of one: the rules that are written will be new".to_owned()),
         }
         // What its own chains drop nobody lets pass beside them: the tunnel's rules must join those.
         let must_join = gateway.filter.is_none() && gateway.ruleset.drops_the_rest();
         if must_join || gateway.filter.as_ref().is_some_and(Filter::is_joined) {
-            let _ = writeln!(text, "filter = \"joined\"");
+            say(table, "filter", "joined");
         }
         let chains: Vec<_> = gateway.ruleset.chains.iter().map(|chain| format!("{} of the table {}", chain.name, chain.table)).collect();
         if !chains.is_empty() {

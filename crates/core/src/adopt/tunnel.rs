@@ -1,12 +1,12 @@
 //! A tunnel of an adopted description.
 
 use std::collections::BTreeMap;
-use std::fmt::Write as _;
 use std::time::Duration;
 
 use ipnet::IpNet;
+use toml_edit::{Array, Table, Value};
 
-use super::{Adopted, Adoptee, Counterparts, Note, crossing, list, quoted, site_names};
+use super::{Adopted, Adoptee, Counterparts, Note, crossing, inline, list, say, site_names, text};
 use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
 use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
@@ -21,44 +21,39 @@ use uspan_model::source::Place;
 const DEFAULT_WINDOW: u32 = 128;
 
 /// The table of a tunnel.
-pub(super) fn write(
-    text: &mut String,
-    adopted: &mut Adopted,
-    ends: [Adoptee<'_>; 2],
-    pair: &Counterparts<'_>,
-    nets: &[Vec<(String, IpNet)>; 2],
-) {
+pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>, nets: &[Vec<(String, IpNet)>; 2]) -> Table {
     let [one, other] = pair.connections;
     let names = site_names(ends);
-    let mut lines = vec![format!("between = [{}, {}]", quoted(&names[0]), quoted(&names[1]))];
+    let mut table = Table::new();
+    say(&mut table, "between", names.iter().map(|name| text(name)).collect::<Array>());
     match one.ike().local_method.value {
         Method::SharedSecret => {
             let file = format!("secrets/{}.key", pair.name);
-            lines.push(format!("secret = {{ file = {} }}", quoted(&file)));
+            say(&mut table, "secret", inline([("file", text(&file))]));
             adopted.secret(ends, pair, file);
         }
-        Method::PublicKey => lines.push("authentication = \"public-keys\"".to_owned()),
-        Method::Certificate => lines.push("authentication = \"certificates\"".to_owned()),
+        Method::PublicKey => say(&mut table, "authentication", "public-keys"),
+        Method::Certificate => say(&mut table, "authentication", "certificates"),
     }
     if one.version() == IkeVersion::V1 {
-        lines.push("version = \"ikev1\"".to_owned());
+        say(&mut table, "version", "ikev1");
         if one.ike().exchange.value == Exchange::V1Aggressive {
-            lines.push("aggressive = \"as it was found\"".to_owned());
+            say(&mut table, "aggressive", "as it was found");
         }
     }
     let first = [one, other].map(|connection| connection.children.first());
     if let [Some(child), Some(twin)] = first {
-        offers(&mut lines, [one, other], [child, twin]);
+        offers(&mut table, [one, other], [child, twin]);
         // A value that holds for a whole daemon, or that cannot be chosen, is taken from the other end.
         let chosen = |of_daemon: fn(&Profile) -> bool| usize::from(of_daemon(ends[0].facts) && !of_daemon(ends[1].facts));
         let watching = chosen(|facts| facts.liveness == Liveness::OfDaemon);
-        lives(&mut lines, one, child, pair.connections[watching].ike().liveness.value);
+        lives(&mut table, one, child, pair.connections[watching].ike().liveness.value);
         let settable = chosen(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_)));
         let window = [child, twin][settable].replay_window.value;
         if window != DEFAULT_WINDOW && ends.iter().any(|end| end.facts.replay_window == ReplayWindow::Settable) {
-            lines.push(format!("replay-window = {window}"));
+            say(&mut table, "replay-window", i64::from(window));
         }
-        packets(&mut lines, one, child);
+        packets(&mut table, one, child);
         if let Some(protocol) = child.protocol.value.filter(|protocol| *protocol != GRE) {
             let text = format!("they are limited to IP protocol {protocol}, which a description does not say: they will take all");
             adopted.note(pair, "selectors", text, [child.protocol.origin.place().cloned(), None]);
@@ -70,10 +65,10 @@ pub(super) fn write(
             adopted.note(pair, "Child SAs", text, [child.esp.origin.place().cloned(), None]);
         }
     }
-    carried(&mut lines, pair, &names, nets);
-    services(&mut lines, pair, &names);
-    opening(&mut lines, pair, &names);
-    let _ = writeln!(text, "\n[tunnel.{}]\n{}", pair.name, lines.join("\n"));
+    carried(&mut table, pair, &names, nets);
+    services(&mut table, pair, &names);
+    opening(&mut table, pair, &names);
+    table
 }
 
 impl Adopted {
@@ -120,7 +115,7 @@ fn apart(ciphers: &[Transform]) -> [Vec<Transform>; 2] {
     [combined, plain]
 }
 
-fn offers(lines: &mut Vec<String>, connections: [&Connection; 2], children: [&Child; 2]) {
+fn offers(table: &mut Table, connections: [&Connection; 2], children: [&Child; 2]) {
     let ike = common(&connections[0].ike().proposals.value, &connections[1].ike().proposals.value);
     let esp = common_esp(&children[0].esp.value, &children[1].esp.value);
     let mut said_ike = Vec::new();
@@ -128,67 +123,67 @@ fn offers(lines: &mut Vec<String>, connections: [&Connection; 2], children: [&Ch
         let [combined, plain] = apart(proposal.of(Kind::Encryption));
         let groups = list(proposal.of(Kind::KeyExchange));
         if !combined.is_empty() {
-            said_ike.push(format!("{{ encryption = {}, prf = {}, group = {groups} }}", list(&combined), list(proposal.of(Kind::Prf))));
+            let prfs = list(proposal.of(Kind::Prf));
+            said_ike.push(inline([("encryption", list(&combined)), ("prf", prfs), ("group", groups.clone())]));
         }
         if !plain.is_empty() {
-            let prf = if proposal.prfs_of_hashes() == proposal.of(Kind::Prf) {
-                String::new()
-            } else {
-                format!("prf = {}, ", list(proposal.of(Kind::Prf)))
-            };
-            let integrity = list(proposal.of(Kind::Integrity));
-            said_ike.push(format!("{{ encryption = {}, integrity = {integrity}, {prf}group = {groups} }}", list(&plain)));
+            let mut said = vec![("encryption", list(&plain)), ("integrity", list(proposal.of(Kind::Integrity)))];
+            if proposal.prfs_of_hashes() != proposal.of(Kind::Prf) {
+                said.push(("prf", list(proposal.of(Kind::Prf))));
+            }
+            said.push(("group", groups));
+            said_ike.push(inline(said));
         }
     }
-    let mut said_esp: Vec<String> = Vec::new();
+    let mut said_esp: Vec<Value> = Vec::new();
     for proposal in &esp {
         let [combined, plain] = apart(proposal.of(Kind::Encryption));
-        let mut add = |text: String| {
-            if !said_esp.contains(&text) {
-                said_esp.push(text);
+        let mut add = |said: Value| {
+            if said_esp.iter().all(|known| known.to_string() != said.to_string()) {
+                said_esp.push(said);
             }
         };
         if !combined.is_empty() {
-            add(format!("{{ encryption = {} }}", list(&combined)));
+            add(inline([("encryption", list(&combined))]));
         }
         if !plain.is_empty() {
-            add(format!("{{ encryption = {}, integrity = {} }}", list(&plain), list(proposal.of(Kind::Integrity))));
+            add(inline([("encryption", list(&plain)), ("integrity", list(proposal.of(Kind::Integrity)))]));
         }
     }
     match preset(&said_ike, &said_esp) {
         Some("strong") => {}
-        Some(name) => lines.push(format!("strength = {}", quoted(name))),
+        Some(name) => say(table, "strength", name),
         None => {
-            lines.push(format!("ike = [{}]", said_ike.join(", ")));
-            lines.push(format!("esp = [{}]", said_esp.join(", ")));
+            say(table, "ike", said_ike.into_iter().collect::<Array>());
+            say(table, "esp", said_esp.into_iter().collect::<Array>());
         }
     }
     let of_ike = ike.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
     match esp.first().and_then(|proposal| proposal.first(Kind::KeyExchange)) {
-        None => lines.push("pfs = false".to_owned()),
+        None => say(table, "pfs", false),
         Some(group) if Some(group) == of_ike => {}
-        Some(group) => lines.push(format!("pfs = {}", quoted(&group.to_string()))),
+        Some(group) => say(table, "pfs", text(&group.to_string())),
     }
     let weak = weak(&ike, &esp);
     if !weak.is_empty() {
-        let each: Vec<_> = weak.iter().map(|name| format!("{name} = \"as it was found; agree on something newer\"")).collect();
-        lines.push(format!("allows-weak = {{ {} }}", each.join(", ")));
+        let each = weak.iter().map(|name| (name, Value::from("as it was found; agree on something newer")));
+        say(table, "allows-weak", inline(each));
     }
 }
 
 /// The ready-made strength that stands for these.
-fn preset(ike: &[String], esp: &[String]) -> Option<&'static str> {
-    let words = |text: &str| quoted(text);
+fn preset(ike: &[Value], esp: &[Value]) -> Option<&'static str> {
+    let same = |one: &[Value], other: Vec<Value>| one.iter().map(Value::to_string).eq(other.iter().map(Value::to_string));
     PRESETS.iter().find_map(|preset| {
-        let same_ike = preset.ike.iter().map(|(cipher, integrity, prf, group)| match *integrity {
-            "" => format!("{{ encryption = {}, prf = {}, group = {} }}", words(cipher), words(prf), words(group)),
-            integrity => format!("{{ encryption = {}, integrity = {}, group = {} }}", words(cipher), words(integrity), words(group)),
+        let of_ike = preset.ike.iter().map(|(cipher, integrity, prf, group)| {
+            let second = if integrity.is_empty() { ("prf", text(prf)) } else { ("integrity", text(integrity)) };
+            inline([("encryption", text(cipher)), second, ("group", text(group))])
         });
-        let same_esp = preset.esp.iter().map(|(cipher, integrity)| match *integrity {
-            "" => format!("{{ encryption = {} }}", words(cipher)),
-            integrity => format!("{{ encryption = {}, integrity = {} }}", words(cipher), words(integrity)),
+        let of_esp = preset.esp.iter().map(|(cipher, integrity)| {
+            let second = (!integrity.is_empty()).then(|| ("integrity", text(integrity)));
+            inline([("encryption", text(cipher))].into_iter().chain(second))
         });
-        (same_ike.eq(ike.iter().cloned()) && same_esp.eq(esp.iter().cloned())).then_some(preset.name)
+        (same(ike, of_ike.collect()) && same(esp, of_esp.collect())).then_some(preset.name)
     })
 }
 
@@ -201,42 +196,42 @@ fn weak(ike: &[Proposal], esp: &[Proposal]) -> Vec<String> {
     weak
 }
 
-fn lives(lines: &mut Vec<String>, connection: &Connection, child: &Child, liveness: Option<Duration>) {
+fn lives(table: &mut Table, connection: &Connection, child: &Child, liveness: Option<Duration>) {
     let ike = duration_words(connection.ike().lifetime.value.hard);
     let esp = duration_words(child.lifetime.value.hard);
     if ike != "8h" {
-        lines.push(format!("ike-lifetime = {}", quoted(&ike)));
+        say(table, "ike-lifetime", text(&ike));
     }
     if esp != "1h" {
-        lines.push(format!("esp-lifetime = {}", quoted(&esp)));
+        say(table, "esp-lifetime", text(&esp));
     }
     match liveness.map(duration_words).as_deref() {
         Some("30s") => {}
-        Some(interval) => lines.push(format!("liveness = {}", quoted(interval))),
-        None => lines.push("liveness = \"off\"".to_owned()),
+        Some(interval) => say(table, "liveness", text(interval)),
+        None => say(table, "liveness", "off"),
     }
 }
 
-fn packets(lines: &mut Vec<String>, connection: &Connection, child: &Child) {
+fn packets(table: &mut Table, connection: &Connection, child: &Child) {
     match connection.encapsulation.value {
         Encapsulation::Automatic => {}
-        Encapsulation::Forced => lines.push("nat-traversal = \"forced\"".to_owned()),
-        Encapsulation::Off => lines.push("nat-traversal = \"off\"".to_owned()),
+        Encapsulation::Forced => say(table, "nat-traversal", "forced"),
+        Encapsulation::Off => say(table, "nat-traversal", "off"),
     }
     if child.sequence_numbers().first(Kind::SequenceNumbers) == Some(Transform::sequence_numbers(true)) {
-        lines.push("extended-sequence-numbers = true".to_owned());
+        say(table, "extended-sequence-numbers", true);
     }
     match child.dscp.value {
         Dscp::Outwards => {}
-        Dscp::Both => lines.push("copies-dscp = \"both\"".to_owned()),
-        Dscp::Never => lines.push("copies-dscp = \"never\"".to_owned()),
+        Dscp::Both => say(table, "copies-dscp", "both"),
+        Dscp::Never => say(table, "copies-dscp", "never"),
     }
 }
 
 /// What may cross, and in what.
-fn carried(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2], nets: &[Vec<(String, IpNet)>; 2]) {
+fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets: &[Vec<(String, IpNet)>; 2]) {
     if pair.parts[0].speaks_for_itself() {
-        lines.push("carries = \"gateways\"".to_owned());
+        say(table, "carries", "gateways");
         return;
     }
     let name = |end: usize, net: &IpNet| nets[end].iter().find(|(_, known)| known == net).map(|(name, _)| name.clone()).unwrap_or_default();
@@ -247,8 +242,8 @@ fn carried(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]
     let same_family = |a: &IpNet, b: &IpNet| a.addr().is_ipv4() == b.addr().is_ipv4();
     let all = nets[0].iter().flat_map(|(_, near)| nets[1].iter().filter(move |(_, far)| same_family(near, far)));
     if wanted.len() != all.count() {
-        let each: Vec<_> = wanted.iter().map(|[near, far]| format!("[{}, {}]", quoted(near), quoted(far))).collect();
-        lines.push(format!("carries = [{}]", each.join(", ")));
+        let each = wanted.iter().map(|[near, far]| Value::Array([text(near), text(far)].into_iter().collect()));
+        say(table, "carries", each.collect::<Array>());
     }
     let mut appears: [BTreeMap<String, String>; 2] = [BTreeMap::new(), BTreeMap::new()];
     for [near, near_as, far_as, far] in &crossing {
@@ -259,27 +254,27 @@ fn carried(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]
         }
     }
     let each = |end: usize| {
-        let nets: Vec<_> = appears[end].iter().map(|(name, net)| format!("{name} = {}", quoted(net))).collect();
-        (!nets.is_empty()).then(|| format!("{} = {{ {} }}", names[end], nets.join(", ")))
+        let nets = appears[end].iter().map(|(name, net)| (name, text(net)));
+        (!appears[end].is_empty()).then(|| (&names[end], inline(nets)))
     };
     let sites: Vec<_> = [0, 1].into_iter().filter_map(each).collect();
     if !sites.is_empty() {
-        lines.push(format!("appears-as = {{ {} }}", sites.join(", ")));
+        say(table, "appears-as", inline(sites));
     }
     if pair.parts[0].wraps() {
-        lines.push("carrier = \"gre\"".to_owned());
+        say(table, "carrier", "gre");
     }
     if !pair.parts[0].sessions.is_empty() {
-        lines.push("routing = \"bgp\"".to_owned());
+        say(table, "routing", "bgp");
     }
     let linked = pair.parts[0].interfaces.iter().find(|interface| !interface.addresses.is_empty());
     if let Some(net) = linked.and_then(|interface| interface.addresses.first()) {
-        lines.push(format!("link = {}", quoted(&net.trunc().to_string())));
+        say(table, "link", text(&net.trunc().to_string()));
     }
 }
 
 /// What connections may be for.
-fn services(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]) {
+fn services(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2]) {
     let filtered = pair.parts.iter().any(|part| part.filter.as_ref().is_some_and(|filter| !filter.rules.is_empty()));
     if !filtered {
         return;
@@ -287,49 +282,50 @@ fn services(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2
     let opens = pair.parts.each_ref().map(Gateway::hosts_may_open);
     let words = |passing: &Passing| match passing {
         Passing::All => None,
-        Passing::Only(list) => Some(list.iter().map(|traffic| quoted(&traffic.to_string())).collect::<Vec<_>>().join(", ")),
+        Passing::Only(list) => Some(list.iter().map(|traffic| text(&traffic.to_string())).collect::<Array>()),
     };
     let nothing = |passing: &Passing| *passing == Passing::Only(Vec::new());
     match (&opens[0], &opens[1]) {
         (Passing::All, Passing::All) => {}
         (one, other) if nothing(one) != nothing(other) => {
             let end = usize::from(nothing(one));
-            lines.push(format!("one-way = {}", quoted(&names[end])));
+            say(table, "one-way", text(&names[end]));
             if let Some(list) = words(&opens[end]) {
-                lines.push(format!("services = [{list}]"));
+                say(table, "services", list);
             }
         }
         (one, other) if one == other => {
             if let Some(list) = words(one) {
-                lines.push(format!("services = [{list}]"));
+                say(table, "services", list);
             }
         }
         (one, other) => {
-            let each =
-                |name: &str, passing: &Passing| words(passing).map_or(format!("{name} = \"all\""), |list| format!("{name} = [{list}]"));
-            lines.push(format!("services = {{ {}, {} }}", each(&names[0], one), each(&names[1], other)));
+            let each = |passing: &Passing| words(passing).map_or(Value::from("all"), Value::Array);
+            say(table, "services", inline([(&names[0], each(one)), (&names[1], each(other))]));
         }
     }
 }
 
 /// Who opens it, and when.
-fn opening(lines: &mut Vec<String>, pair: &Counterparts<'_>, names: &[String; 2]) {
+fn opening(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2]) {
     let of = |connection: &Connection| connection.children.first().map_or(Opening::WAIT, |child| child.opening.value);
     let opens = pair.connections.map(of);
     let word = |opening: Opening| match opening {
         Opening { start: true, .. } => None,
-        Opening { trap: true, .. } => Some("opens = \"on-traffic\"".to_owned()),
-        _ => Some("opens = \"by-hand\"".to_owned()),
+        Opening { trap: true, .. } => Some("on-traffic"),
+        _ => Some("by-hand"),
     };
-    match opens {
-        [first, second] if !second.opens() => lines.extend(word(first)),
-        [first, second] if !first.opens() => {
-            lines.push(format!("opened-by = {}", quoted(&names[1])));
-            lines.extend(word(second));
-        }
-        [first, _] => {
-            lines.push("opened-by = \"either\"".to_owned());
-            lines.extend(word(first));
-        }
+    let [first, second] = opens;
+    let opener = if !second.opens() {
+        first
+    } else if !first.opens() {
+        say(table, "opened-by", text(&names[1]));
+        second
+    } else {
+        say(table, "opened-by", "either");
+        first
+    };
+    if let Some(word) = word(opener) {
+        say(table, "opens", word);
     }
 }
