@@ -13,6 +13,9 @@ use crate::show::progress::Progress;
 /// More tunnels than that are not shown one by one, and not kept.
 pub const MANY: usize = 100;
 
+/// As many are shown one by one; of more, what they have in common.
+pub const FEW: usize = 5;
+
 /// As many as are taken at once.
 const PORTION: usize = 32;
 

@@ -7,9 +7,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde::Serialize;
 use serde_json::{Value, json};
-use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
+use uspan_core::{Build, Builder, BuiltTunnel, Context, Description, Finding, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
 
 use super::check::plan_of;
+use super::many::Standing;
 use crate::args::{Format, Supply};
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
@@ -50,31 +51,55 @@ pub fn run(
         }
     };
     let changes = changes(read.description.as_ref(), &earlier, &planned);
+    let count = read.description.as_ref().map_or(0, |description| description.tunnels.len());
     if format == Format::Json {
-        let value = json!({
-            "fine": true,
-            "preview": options.preview,
-            "changes": changes::json(&changes),
-            "findings": findings::json(&planned.findings, &read.source),
-            "folder": folder.to_string_lossy(),
-            "files": written,
-        });
-        super::print_json(&value)?;
-        return Ok(Verdict::Fine);
+        return told(folder, options, &changes, findings::json(&planned.findings, &read.source), count, &written);
     }
     findings::print(&planned.findings, &read.source);
-    print_files(folder, &written)?;
-    let count = counted(&planned.findings);
-    super::print_line("")?;
-    if !changes.is_empty() {
-        super::print_line(&format!("{}\n", changes::text(&changes)))?;
+    match read.description.as_ref().filter(|_| count > fleet::FEW) {
+        Some(description) => print_sum(description, folder, &written)?,
+        None => {
+            print_files(folder, &written)?;
+            super::print_line("")?;
+        }
     }
+    print_changes(&changes)?;
+    let count = counted(&planned.findings);
     if options.preview {
         return previewed(&count);
     }
     print_next(folder, read.description.as_ref(), &planned)?;
     super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up in this order."))?;
     Ok(Verdict::Fine)
+}
+
+/// Says what became of an output.
+fn told(
+    folder: &Path,
+    options: WriteOptions,
+    changes: &Changes,
+    findings: Value,
+    count: usize,
+    files: &[Written],
+) -> Result<Verdict, Failure> {
+    /// Written as it is: as a tree it would be as large as everything else together.
+    #[derive(Serialize)]
+    struct Told<'a> {
+        fine: bool,
+        preview: bool,
+        changes: Value,
+        findings: Value,
+        folder: Cow<'a, str>,
+        count: usize,
+        files: &'a [Written],
+    }
+    let (preview, folder) = (options.preview, folder.to_string_lossy());
+    super::print_json(&Told { fine: true, preview, changes: changes::json(changes), findings, folder, count, files })?;
+    Ok(Verdict::Fine)
+}
+
+fn print_changes(changes: &Changes) -> Result<(), Failure> {
+    if changes.is_empty() { Ok(()) } else { super::print_line(&format!("{}\n", changes::text(changes))) }
 }
 
 /// That it is fine, or how many findings do not stop it.
@@ -96,22 +121,39 @@ struct Given {
     planned: Vec<Planned>,
     shared: Vec<(String, String, TreeFile)>,
     built: Option<(BuiltTunnel, [Tree; 2])>,
+    changes: Changes,
 }
 
 /// What is needed to make one of many tunnels.
 struct Making<'a> {
+    description: &'a Description,
     builder: &'a Builder<'a>,
     layout: Option<&'a Layout>,
     before: Option<&'a Earlier>,
     sound: bool,
+    /// The earlier output in the same folder, where there is one, and what stands there.
+    earlier: Option<(Earlier, Standing<'a>)>,
+    context: Context,
     /// Whether something stops the whole output.
     broken: &'a AtomicBool,
 }
 
 impl Making<'_> {
+    /// What changes of a tunnel at each end.
+    fn changes(&self, tunnel: &Tunnel, built: &BuiltTunnel, trees: &[Tree; 2]) -> Changes {
+        let Some((_, standing)) = self.earlier.as_ref().filter(|(earlier, _)| earlier.lacks(built, trees)) else { return Vec::new() };
+        let ends = self.description.ends(tunnel).into_iter().zip(trees);
+        let each = ends.flat_map(|(site, now)| {
+            let name = &site.name.value;
+            let changes = uspan_core::changes(site, &standing.tree(name, now), now, &self.context);
+            changes.into_iter().map(|change| (name.clone(), change)).collect::<Vec<_>>()
+        });
+        each.collect()
+    }
+
     /// Builds a tunnel and puts its files among the output.
     fn tunnel(&self, number: usize, tunnel: &Tunnel) -> Result<Given, Failure> {
-        let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None };
+        let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None, changes: Vec::new() };
         let made = match self.builder.tunnel(tunnel, self.sound) {
             Ok(made) => made,
             Err(findings) => {
@@ -122,6 +164,7 @@ impl Making<'_> {
         };
         given.findings = made.findings;
         let Some((built, mut trees)) = made.built else { return Ok(given) };
+        given.changes = self.changes(tunnel, &built, &trees);
         // The first one stands for what is to be done with all of them.
         let sample = (number == 0).then(|| (built.clone(), trees.clone()));
         for (site, tree) in built.ends.iter().zip(&mut trees) {
@@ -154,13 +197,16 @@ fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&E
     };
     layout.as_mut().map_or(Ok(()), Layout::flush_meanwhile)?;
     let broken = AtomicBool::new(!sound);
-    let making = Making { builder: &builder, layout: layout.as_ref(), before, sound, broken: &broken };
+    let earlier = Earlier::of(folder).ok().map(|earlier| (earlier, Standing::in_folder(folder)));
+    let context = input::context();
+    let making = Making { description, builder: &builder, layout: layout.as_ref(), before, sound, earlier, context, broken: &broken };
     let work = |number: usize, tunnel: &Tunnel| making.tunnel(number, tunnel);
-    let (mut planned, mut shared, mut sample, mut failed) = (Vec::new(), Shared::default(), None, None);
+    let (mut planned, mut shared, mut sample, mut failed, mut changes) = (Vec::new(), Shared::default(), None, None, Vec::new());
     fleet::each(description, "building tunnels", work, |came| match came {
         Ok(given) => {
             found.extend(given.findings);
             planned.extend(given.planned);
+            changes.extend(given.changes);
             given.shared.into_iter().for_each(|(site, path, file)| shared.add(site, path, file));
             sample = sample.take().or(given.built);
         }
@@ -190,28 +236,11 @@ fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&E
         }
     };
     if format == Format::Json {
-        /// Written as it is: as a tree it would be as large as everything else together.
-        #[derive(Serialize)]
-        struct Sum<'a> {
-            fine: bool,
-            preview: bool,
-            findings: Value,
-            folder: String,
-            count: usize,
-            files: &'a [Written],
-        }
-        super::print_json(&Sum {
-            fine: true,
-            preview: options.preview,
-            findings: findings::json(&found, &read.source),
-            folder: folder.to_string_lossy().into_owned(),
-            count: description.tunnels.len(),
-            files: &written,
-        })?;
-        return Ok(Verdict::Fine);
+        return told(folder, options, &changes, findings::json(&found, &read.source), description.tunnels.len(), &written);
     }
     findings::print(&found, &read.source);
     print_sum(description, folder, &written)?;
+    print_changes(&changes)?;
     let count = counted(&found);
     if options.preview {
         return previewed(&count);
@@ -248,7 +277,8 @@ fn changes(description: Option<&Description>, earlier: &BTreeMap<String, Tree>, 
 }
 
 fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
-    super::stopped(found, source, format, "files", "Nothing was written")
+    let empty = json!({ "preview": false, "changes": [], "folder": null, "count": 0, "files": [] });
+    super::stopped(found, source, format, empty, "Nothing was written")
 }
 
 /// The files with mode and size, and what became of each.

@@ -1,6 +1,6 @@
 //! `uspan check`.
 
-use std::collections::BTreeMap;
+use std::collections::btree_map::{BTreeMap, Entry};
 use std::path::Path;
 
 use serde_json::json;
@@ -11,7 +11,7 @@ use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::fleet;
-use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, path_shown, path_word, styled};
+use crate::show::{CARE, GOOD, HEADING, STOP, agreement, findings, path_shown, path_word, styled, terminal};
 
 /// Reads a description and goes the whole way in memory.
 pub fn plan(file: &Path, supply: &Supply) -> Result<(Input, Build), Failure> {
@@ -56,28 +56,110 @@ pub fn plan_of(mut read: Input, only: Option<&str>) -> (Input, Build) {
 }
 
 pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
-    let read = input::read(file, supply)?;
-    if read.description.as_ref().is_some_and(fleet::is_fleet) {
-        return many(file, read, since, format);
-    }
+    let mut read = input::read(file, supply)?;
     let earlier = since.map(Earlier::of).transpose()?;
-    let (read, mut planned) = plan_of(read, None);
-    if let Some(earlier) = &earlier {
-        planned.tunnels.retain(|built| is_changed(&read, &built.name, earlier));
+    let found = std::mem::take(&mut read.findings);
+    let checked = match format {
+        Format::Json => told(&read, found, earlier.as_ref())?,
+        Format::Text => shown(file, &read, found, earlier.as_ref(), reasons)?,
+    };
+    Ok(if checked.stops { Verdict::Stopped } else { Verdict::Fine })
+}
+
+/// What a check of all tunnels comes to.
+#[derive(Default)]
+struct Checked {
+    found: Vec<Finding>,
+    count: usize,
+    /// How many have the files of an earlier output.
+    unchanged: usize,
+    stops: bool,
+}
+
+/// Takes every tunnel the whole way, and lets go of it; `take` sees those that both ends agree on, in their order.
+fn each(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, mut take: impl FnMut(BuiltTunnel)) -> Checked {
+    let mut checked = Checked { stops: any_stops(&found), found, ..Checked::default() };
+    if let Some(description) = &read.description {
+        let builder = Builder::new(description, &read.supplied);
+        let own = builder.check();
+        let sound = !checked.stops && !any_stops(&own);
+        checked.found.extend(own);
+        checked.count = description.tunnels.len();
+        let work = |_: usize, tunnel: &Tunnel| {
+            let made = builder.tunnel(tunnel, sound)?;
+            let built = made.built.map(|(built, trees)| {
+                let same = earlier.is_some_and(|earlier| !earlier.lacks(&built, &trees));
+                (built, same)
+            });
+            Ok((built, made.findings))
+        };
+        fleet::each(description, "checking tunnels", work, |came: Result<_, Vec<Finding>>| match came {
+            Ok((built, findings)) => {
+                checked.found.extend(findings);
+                match built {
+                    Some((_, true)) => checked.unchanged += 1,
+                    Some((built, false)) => take(built),
+                    None => {}
+                }
+            }
+            Err(findings) => checked.found.extend(findings),
+        });
+        input::relocate(&mut checked.found, &description.source, &read.source);
     }
-    let stopped = any_stops(&planned.findings);
-    if format == Format::Json {
-        let tunnels: Vec<_> = planned.tunnels.iter().map(agreement::json).collect();
-        let value = json!({ "fine": !stopped, "findings": findings::json(&planned.findings, &read.source), "tunnels": tunnels });
-        super::print_json(&value)?;
-    } else {
-        findings::print(&planned.findings, &read.source);
-        for tunnel in &planned.tunnels {
+    uspan_core::in_reading_order(&mut checked.found);
+    checked.stops = any_stops(&checked.found);
+    checked
+}
+
+/// Tunnel after tunnel as JSON.
+fn told(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>) -> Result<Checked, Failure> {
+    let mut checked = Checked::default();
+    terminal::json_streamed("tunnels", |put| {
+        checked = each(read, found, earlier, |built| put(&agreement::json(&built)));
+        json!({
+            "count": checked.count,
+            "unchanged": checked.unchanged,
+            "findings": findings::json(&checked.found, &read.source),
+            "fine": !checked.stops,
+        })
+    })?;
+    Ok(checked)
+}
+
+/// Tunnels that are alike, and how many.
+struct Alike {
+    like: BuiltTunnel,
+    count: usize,
+}
+
+/// For people: each of a few tunnels, of more those that are alike once.
+fn shown(file: &Path, read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, reasons: bool) -> Result<Checked, Failure> {
+    let (mut kinds, mut few): (BTreeMap<String, Alike>, Vec<BuiltTunnel>) = Default::default();
+    let is_few = read.description.as_ref().is_none_or(|description| description.tunnels.len() <= fleet::FEW);
+    let checked = each(read, found, earlier, |built| match is_few {
+        true => few.push(built),
+        false => match kinds.entry(agreement::kind(&built)) {
+            Entry::Vacant(first) => drop(first.insert(Alike { like: built, count: 1 })),
+            Entry::Occupied(mut known) => known.get_mut().count += 1,
+        },
+    });
+    findings::print(&checked.found, &read.source);
+    if !checked.stops {
+        for tunnel in &few {
             super::print_line(&format!("{}\n", agreement::text(tunnel, reasons)))?;
         }
-        super::print_line(&closing(file, &planned.findings, stopped))?;
+        let mut sorted: Vec<_> = kinds.into_values().collect();
+        sorted.sort_by_key(|kind| std::cmp::Reverse(kind.count));
+        for kind in sorted {
+            let how_many = format!("{} tunnel{} like this one", kind.count, if kind.count == 1 { "" } else { "s" });
+            super::print_line(&format!("{}\n{}\n", styled(HEADING, &how_many), agreement::text(&kind.like, reasons)))?;
+        }
     }
-    Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
+    if earlier.is_some() && !is_few {
+        super::print_line(&format!("{} of {} tunnels are as they were.", checked.unchanged, checked.count))?;
+    }
+    super::print_line(&closing(file, &checked.found, checked.stops))?;
+    Ok(checked)
 }
 
 /// Whether a tunnel has other files than those of an earlier output.
@@ -86,74 +168,6 @@ pub fn is_changed(read: &Input, name: &str, earlier: &Earlier) -> bool {
     let tunnel = description.tunnels.iter().find(|tunnel| tunnel.name.value == name);
     let made = tunnel.and_then(|tunnel| Builder::new(description, &read.supplied).tunnel(tunnel, true).ok());
     made.and_then(|made| made.built).is_none_or(|(built, trees)| earlier.lacks(&built, &trees))
-}
-
-/// Tunnels that are alike, and how many.
-struct FindingKind {
-    like: BuiltTunnel,
-    count: usize,
-}
-
-/// The same for very many tunnels: each goes the whole way and is let go; what they have in common is shown once.
-fn many(file: &Path, mut read: Input, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
-    let earlier = since.map(Earlier::of).transpose()?;
-    let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
-    let builder = Builder::new(description, &read.supplied);
-    let mut found = std::mem::take(&mut read.findings);
-    let sound = !any_stops(&found);
-    found.extend(builder.check());
-    let sound = sound && !any_stops(&found);
-    let mut kinds: BTreeMap<String, FindingKind> = BTreeMap::new();
-    let (mut unchanged, json) = (0, format == Format::Json);
-    let work = |_: usize, tunnel: &Tunnel| {
-        let made = builder.tunnel(tunnel, sound)?;
-        let built = made.built.map(|(built, trees)| {
-            let same = earlier.as_ref().is_some_and(|earlier| !earlier.lacks(&built, &trees));
-            (agreement::kind(&built), built, same)
-        });
-        Ok((built, made.findings))
-    };
-    fleet::each(description, "checking tunnels", work, |came: Result<_, Vec<Finding>>| match came {
-        Ok((built, findings)) => {
-            found.extend(findings);
-            match built {
-                Some((_, _, true)) => unchanged += 1,
-                Some((kind, built, false)) => {
-                    kinds.entry(kind).or_insert(FindingKind { like: built, count: 0 }).count += 1;
-                }
-                None => {}
-            }
-        }
-        Err(findings) => found.extend(findings),
-    });
-    input::relocate(&mut found, &description.source, &read.source);
-    uspan_core::in_reading_order(&mut found);
-    let stopped = any_stops(&found);
-    let mut sorted: Vec<_> = kinds.into_values().collect();
-    sorted.sort_by_key(|kind| std::cmp::Reverse(kind.count));
-    let all = description.tunnels.len();
-    if json {
-        let each: Vec<_> = sorted.iter().map(|kind| json!({ "count": kind.count, "like": agreement::json(&kind.like) })).collect();
-        let value = json!({
-            "fine": !stopped,
-            "findings": findings::json(&found, &read.source),
-            "count": all,
-            "unchanged": unchanged,
-            "kinds": each,
-        });
-        super::print_json(&value)?;
-    } else {
-        findings::print(&found, &read.source);
-        for kind in sorted.iter().filter(|_| !stopped) {
-            let how_many = format!("{} tunnel{} like this one", kind.count, if kind.count == 1 { "" } else { "s" });
-            super::print_line(&format!("{}\n{}\n", styled(HEADING, &how_many), agreement::text(&kind.like, false)))?;
-        }
-        if earlier.is_some() {
-            super::print_line(&format!("{unchanged} of {all} tunnels are as they were."))?;
-        }
-        super::print_line(&closing(file, &found, stopped))?;
-    }
-    Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
 }
 
 /// One line that says how it stands and what to do next.

@@ -17,7 +17,7 @@ pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
-        return super::stopped(&planned.findings, &read.source, Format::Text, "pictures", "Nothing was drawn");
+        return super::stopped(&planned.findings, &read.source, Format::Text, serde_json::json!({}), "Nothing was drawn");
     };
     if let Some(unknown) = args.tunnel.iter().find(|name| planned.tunnels.iter().all(|tunnel| tunnel.name != **name)) {
         return Err(Failure::Usage(format!("the description has no tunnel of the name `{unknown}`")));

@@ -30,7 +30,7 @@ pub fn pair(file: &Path, replace: bool) -> Result<Verdict, Failure> {
 pub fn for_lab(file: &Path, replace: bool) -> Result<Verdict, Failure> {
     let read = input::read(file, &Supply::default())?;
     let Some(description) = read.description else {
-        return super::stopped(&read.findings, &read.source, crate::args::Format::Text, "certificates", "Nothing was written");
+        return super::stopped(&read.findings, &read.source, crate::args::Format::Text, serde_json::json!({}), "Nothing was written");
     };
     let folder = file.parent().unwrap_or(Path::new(""));
     for name in authority::certify(&description, folder, replace)? {

@@ -4,19 +4,20 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use serde_json::json;
+use serde_json::{Value, json};
 use uspan_core::{
-    Builder, Description, Finding, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, covered,
-    flaw, read_tree,
+    Builder, Context, Description, Finding, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same,
+    covered, flaw, read_tree, rehearse,
 };
 
+use super::parts::{self, Part};
 use crate::args::Format;
 use crate::failure::{Failure, Verdict};
 use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::files::reading;
 use crate::fleet;
-use crate::show::{GOOD, STOP, comparison, path_shown, styled};
+use crate::show::{GOOD, STOP, comparison, findings, ladder, path_shown, styled, terminal};
 
 /// As many that fail, or differ, are shown.
 const SHOWN: usize = 3;
@@ -25,14 +26,14 @@ const SHOWN: usize = 3;
 type Lines = Option<Arc<HashSet<Box<str>>>>;
 
 /// The trees of an output folder, of which tunnels find their own files.
-struct Standing<'a> {
+pub(super) struct Standing<'a> {
     folder: &'a Path,
     /// Files to which several tunnels give their lines, by site and path; each is read once.
     shared: Mutex<HashMap<(String, String), Lines>>,
 }
 
 impl<'a> Standing<'a> {
-    fn in_folder(folder: &'a Path) -> Self {
+    pub(super) fn in_folder(folder: &'a Path) -> Self {
         Standing { folder, shared: Mutex::default() }
     }
 
@@ -54,7 +55,7 @@ impl<'a> Standing<'a> {
     }
 
     /// The files that a tunnel has at a site, as they stand there.
-    fn tree(&self, site: &str, planned: &Tree) -> Tree {
+    pub(super) fn tree(&self, site: &str, planned: &Tree) -> Tree {
         let mut tree = Tree::default();
         for (path, file) in &planned.files {
             if let Some(found) = self.file(site, path, file) {
@@ -66,7 +67,7 @@ impl<'a> Standing<'a> {
 }
 
 /// Takes a description that is sound as a whole, with what was supplied; else says what stops the work.
-fn sound(read: &mut Input, format: Format, list: &str, nothing: &str) -> Result<Result<(Description, Supplied), Verdict>, Failure> {
+fn sound(read: &mut Input, format: Format, empty: Value, nothing: &str) -> Result<Result<(Description, Supplied), Verdict>, Failure> {
     let Some(description) = read.description.take() else { return Err(Failure::Usage("there is no description".to_owned())) };
     let supplied = std::mem::take(&mut read.supplied);
     let mut found = std::mem::take(&mut read.findings);
@@ -74,65 +75,112 @@ fn sound(read: &mut Input, format: Format, list: &str, nothing: &str) -> Result<
     if !any_stops(&found) {
         return Ok(Ok((description, supplied)));
     }
-    stopped(found, &description, read, format, list, nothing).map(Err)
+    relocated(&mut found, &description, read);
+    stopped(&found, read, format, empty, nothing).map(Err)
+}
+
+/// Puts findings in the order of the files that they are about.
+fn relocated(found: &mut [Finding], description: &Description, read: &Input) {
+    input::relocate(found, &description.source, &read.source);
+    uspan_core::in_reading_order(found);
 }
 
 /// Ends a command that findings about some of the tunnels stop.
-fn stopped(
-    mut found: Vec<Finding>,
-    description: &Description,
-    read: &Input,
+fn stopped(found: &[Finding], read: &Input, format: Format, empty: Value, nothing: &str) -> Result<Verdict, Failure> {
+    super::stopped(found, &read.source, format, empty, nothing)
+}
+
+/// What JSON says where nothing was rehearsed.
+pub fn no_rehearsals() -> Value {
+    json!({ "rehearsals": [], "alone": [], "count": 0, "unchanged": 0 })
+}
+
+/// What came of a tunnel: how it fails, if it does, and its rehearsal message by message where that is asked for.
+#[derive(Default)]
+struct Rehearsed {
+    fails: Option<String>,
+    told: Vec<Value>,
+}
+
+/// What tunnels are rehearsed with.
+struct Rehearsing<'a> {
+    description: &'a Description,
+    builder: Builder<'a>,
+    context: Context,
+    standing: Option<Standing<'a>>,
+    earlier: Option<Earlier>,
     format: Format,
-    list: &str,
-    nothing: &str,
-) -> Result<Verdict, Failure> {
-    input::relocate(&mut found, &description.source, &read.source);
-    uspan_core::in_reading_order(&mut found);
-    super::stopped(&found, &read.source, format, list, nothing)
+}
+
+impl Rehearsing<'_> {
+    /// Rehearses a tunnel; nothing where it is as it was.
+    fn tunnel(&self, tunnel: &Tunnel) -> Result<Option<Rehearsed>, Vec<Finding>> {
+        let Some((made, trees)) = self.builder.tunnel(tunnel, true)?.built else { return Ok(None) };
+        if self.earlier.as_ref().is_some_and(|earlier| !earlier.lacks(&made, &trees)) {
+            return Ok(None);
+        }
+        let ends = self.description.ends(tunnel);
+        let standing = self.standing.as_ref();
+        let stands = standing.map(|standing| [0, 1].map(|end| standing.tree(&ends[end].name.value, &trees[end])));
+        if self.format == Format::Json {
+            let parts = parts::of_ends(ends, stands.unwrap_or(trees), standing.map(|standing| standing.folder));
+            let came = rehearse(parts.each_ref().map(Part::actor), None);
+            let fails = came.all.iter().any(|one| !one.works()).then(String::new);
+            return Ok(Some(Rehearsed { fails, told: came.all.iter().map(|one| ladder::json(one, &parts::shown(&parts))).collect() }));
+        }
+        // What is built was rehearsed on the way.
+        let Some(stands) = stands else { return Ok(Some(Rehearsed::default())) };
+        let gateways = [0, 1].map(|end| read_tree(&self.context, &ends[end].platform.value, &stands[end]).0);
+        let fails = flaw(ends, &gateways).map(|flaw| {
+            let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
+            format!("{}: {stage}{}", tunnel.name.value, flaw.reason)
+        });
+        Ok(Some(Rehearsed { fails, told: Vec::new() }))
+    }
 }
 
 /// Rehearses every tunnel: as a build would write it, or as it stands in a folder.
 pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
-    let (description, supplied) = match sound(&mut read, format, "rehearsals", "Nothing was rehearsed")? {
+    let (description, supplied) = match sound(&mut read, format, no_rehearsals(), "Nothing was rehearsed")? {
         Ok(sound) => sound,
         Err(verdict) => return Ok(verdict),
     };
-    let builder = Builder::new(&description, &supplied);
-    let context = input::context();
-    let (standing, earlier) = (built.map(Standing::in_folder), since.map(Earlier::of).transpose()?);
-    let work = |_: usize, tunnel: &Tunnel| -> Result<Option<Option<String>>, Vec<Finding>> {
-        let Some((made, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(None) };
-        if earlier.as_ref().is_some_and(|earlier| !earlier.lacks(&made, &trees)) {
-            return Ok(None);
-        }
-        // What is built was rehearsed on the way.
-        let Some(standing) = &standing else { return Ok(Some(None)) };
-        let ends = description.ends(tunnel);
-        let gateways = [0, 1].map(|end| {
-            let tree = standing.tree(&ends[end].name.value, &trees[end]);
-            read_tree(&context, &ends[end].platform.value, &tree).0
-        });
-        Ok(Some(flaw(ends, &gateways).map(|flaw| {
-            let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
-            format!("{}: {stage}{}", tunnel.name.value, flaw.reason)
-        })))
+    let rehearsing = Rehearsing {
+        description: &description,
+        builder: Builder::new(&description, &supplied),
+        context: input::context(),
+        standing: built.map(Standing::in_folder),
+        earlier: since.map(Earlier::of).transpose()?,
+        format,
     };
+    let work = |_: usize, tunnel: &Tunnel| rehearsing.tunnel(tunnel);
     let (mut failing, mut found, mut all) = (Vec::new(), Vec::new(), 0);
-    fleet::each(&description, "rehearsing tunnels", work, |came| match came {
-        Ok(reading) => {
-            all += usize::from(reading.is_some());
-            failing.extend(reading.flatten());
-        }
-        Err(findings) => found.extend(findings),
-    });
-    if !found.is_empty() {
-        return stopped(found, &description, &read, format, "rehearsals", "Not all could be rehearsed");
+    let mut each = |put: &mut dyn FnMut(&Value)| {
+        fleet::each(&description, "rehearsing tunnels", work, |came| match came {
+            Ok(came) => {
+                all += usize::from(came.is_some());
+                let came = came.unwrap_or_default();
+                failing.extend(came.fails);
+                came.told.iter().for_each(&mut *put);
+            }
+            Err(findings) => found.extend(findings),
+        });
+        relocated(&mut found, &description, &read);
+        let unchanged = description.tunnels.len() - all;
+        let fine = failing.is_empty() && !any_stops(&found);
+        json!({ "alone": [], "count": all, "unchanged": unchanged, "findings": findings::json(&found, &read.source), "fine": fine })
+    };
+    match format {
+        Format::Json => terminal::json_streamed("rehearsals", each)?,
+        Format::Text => drop(each(&mut |_| ())),
     }
-    let unchanged = description.tunnels.len() - all;
-    if format == Format::Json {
-        super::print_json(&json!({ "fine": failing.is_empty(), "count": all, "unchanged": unchanged, "failing": failing }))?;
-    } else {
+    if !found.is_empty() {
+        let told = format == Format::Json;
+        return if told { Ok(Verdict::Stopped) } else { stopped(&found, &read, format, no_rehearsals(), "Not all could be rehearsed") };
+    }
+    if format == Format::Text {
         print_some(&failing)?;
+        let unchanged = description.tunnels.len() - all;
         if all > 0 && unchanged > 0 {
             super::print_line(&format!("{unchanged} tunnels are as they were."))?;
         }
@@ -173,10 +221,11 @@ struct Drift {
 
 /// Holds all trees of an output folder against what the description would write now.
 pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdict, Failure> {
-    let (description, supplied) = match sound(&mut read, format, "differences", "Nothing was compared")? {
-        Ok(sound) => sound,
-        Err(verdict) => return Ok(verdict),
-    };
+    let (description, supplied) =
+        match sound(&mut read, format, json!({ "gateways": 0, "differences": [], "not_described": 0 }), "Nothing was compared")? {
+            Ok(sound) => sound,
+            Err(verdict) => return Ok(verdict),
+        };
     let builder = Builder::new(&description, &supplied);
     let (earlier, standing) = (Earlier::of(folder)?, Standing::in_folder(folder));
     let work = |_: usize, tunnel: &Tunnel| -> Result<(Vec<Drift>, Vec<String>, usize), Vec<Finding>> {
@@ -205,7 +254,14 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
         Err(findings) => found.extend(findings),
     });
     if !found.is_empty() {
-        return stopped(found, &description, &read, format, "differences", "Not all could be compared");
+        relocated(&mut found, &description, &read);
+        return stopped(
+            &found,
+            &read,
+            format,
+            json!({ "gateways": 0, "differences": [], "not_described": 0 }),
+            "Not all could be compared",
+        );
     }
     let sites = fleet::gateways(&description);
     let mut odd: Vec<&str> = drifts.iter().map(|drift| drift.site.as_str()).collect();
@@ -217,7 +273,7 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
     let fine = drifts.is_empty();
     if format == Format::Json {
         let each: Vec<_> = drifts.iter().map(|drift| json!({ "site": drift.site, "tunnel": drift.tunnel, "files": drift.files })).collect();
-        super::print_json(&json!({ "fine": fine, "gateways": sites, "differences": each, "not_described": more }))?;
+        super::print_json(&json!({ "fine": fine, "findings": [], "gateways": sites, "differences": each, "not_described": more }))?;
         return Ok(if fine { Verdict::Fine } else { Verdict::Stopped });
     }
     let shown = |drift: &Drift| format!("{}, {}: {}\n{}", drift.site, drift.tunnel, drift.files.join(", "), drift.text);

@@ -28,7 +28,7 @@ mod walk;
 
 use clap::CommandFactory;
 use serde::Serialize;
-use serde_json::json;
+use serde_json::Value;
 use uspan_core::{Finding, Source};
 
 use crate::args::{Args, Command, Format};
@@ -97,11 +97,13 @@ fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     Ok(terminal::json(value)?)
 }
 
-/// Ends a command that findings stop: `list` is the key under which JSON shows what there is not, `nothing` says
-/// it in words.
-fn stopped(found: &[Finding], source: &Source, format: Format, list: &str, nothing: &str) -> Result<Verdict, Failure> {
+/// Ends a command that findings stop: `empty` is what JSON shows of a work that was not done, in the shape of one that was; `nothing`
+/// says it in words.
+fn stopped(found: &[Finding], source: &Source, format: Format, mut empty: Value, nothing: &str) -> Result<Verdict, Failure> {
     if format == Format::Json {
-        print_json(&json!({ "fine": false, "findings": findings::json(found, source), list: [] }))?;
+        empty["fine"] = false.into();
+        empty["findings"] = findings::json(found, source);
+        print_json(&empty)?;
     } else {
         findings::print(found, source);
         let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);

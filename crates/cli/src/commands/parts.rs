@@ -176,9 +176,18 @@ fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
     pairs
 }
 
+/// The two ends of a tunnel, of whose files only its own are at hand.
+pub fn of_ends(ends: [&Site; 2], trees: [Tree; 2], built: Option<&Path>) -> [Part; 2] {
+    [0, 1].map(|end| of_tree(ends[end], &trees[end], built))
+}
+
 fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Part> {
     let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
-    let tree = standing.get(name)?;
+    Some(of_tree(site, standing.get(name)?, built))
+}
+
+fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Part {
+    let name = &site.name.value;
     let (gateway, findings) = read_tree(&input::context(), &site.platform.value, tree);
     let tree = covered(tree);
     let findings = discreet(findings, &tree);
@@ -188,5 +197,5 @@ fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tr
     let (facts, stands) = (Arc::clone(&site.platform.value), site.stands());
     let shares_internet = Some(site.shares_internet);
     let beyond = site.networks.iter().filter(|network| network.beyond.is_some()).map(|network| network.prefix.value).collect();
-    Some(Part { name: name.to_owned(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources })
+    Part { name: name.clone(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources }
 }

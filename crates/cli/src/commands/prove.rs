@@ -63,7 +63,9 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
     if more > 0 && !args.with_changes {
         if args.format == Format::Json {
             let all: Vec<_> = cases.iter().flat_map(|case| findings::json_list(&case.foreign.more, &case.sources)).collect();
-            super::print_json(&json!({ "fine": false, "findings": all, "proofs": [] }))?;
+            super::print_json(
+                &json!({ "fine": false, "findings": all, "ground": null, "kernel": null, "changes": { "more": more, "fewer": 0 }, "proofs": [] }),
+            )?;
         } else {
             let count =
                 if more == 1 { "One statement is not the build's".to_owned() } else { format!("{more} statements are not the build's") };
@@ -158,7 +160,8 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
 }
 
 fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
-    super::stopped(found, source, format, "proofs", "Nothing was proven")
+    let empty = json!({ "ground": null, "kernel": null, "changes": { "more": 0, "fewer": 0 }, "proofs": [] });
+    super::stopped(found, source, format, empty, "Nothing was proven")
 }
 
 /// Installs and builds what the lab needs.
@@ -214,6 +217,7 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)
             cases.iter().map(|case| told.json(&case.file, &case.job, &findings::json(&case.findings, &case.source))).collect();
         super::print_json(&json!({
             "fine": fine,
+            "findings": [],
             "ground": proof::ground_words(&options.ground),
             "kernel": told.kernel,
             "changes": { "more": changes.0, "fewer": changes.1 },

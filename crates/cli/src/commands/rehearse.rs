@@ -14,7 +14,7 @@ use crate::files::input;
 use crate::files::output::Earlier;
 use crate::files::{reading, single};
 use crate::fleet;
-use crate::show::{GOOD, STOP, ladder, ladder_svg, path_shown, styled};
+use crate::show::{GOOD, STOP, findings, ladder, ladder_svg, path_shown, styled};
 
 /// Two gateways, and what came of it.
 struct Act {
@@ -31,7 +31,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
     }
     let pairs = match parts::meant(&args.ends, args.tunnel.as_deref())? {
         Ok(pairs) => pairs,
-        Err((input, found)) => return super::stopped(&found, &input.source, args.format, "rehearsals", "Nothing was rehearsed"),
+        Err((input, found)) => return super::stopped(&found, &input.source, args.format, many::no_rehearsals(), "Nothing was rehearsed"),
     };
     let described = args.ends.right.is_none();
     let mut acts = Vec::new();
@@ -49,6 +49,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         }
         acts.push(Act { parts, came });
     }
+    let mut kept = 0;
     if let Some(folder) = &args.changed_since {
         let (earlier, read) = (Earlier::of(folder)?, input::read(&args.ends.left, &args.ends.supply)?);
         let before: usize = acts.iter().map(|act| act.came.all.len()).sum();
@@ -56,6 +57,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
             act.came.all.retain(|rehearsal| rehearsal.names.iter().any(|name| is_changed(&read, name, &earlier)));
         }
         let left: usize = acts.iter().map(|act| act.came.all.len()).sum();
+        kept = before - left;
         if left == 0 && before > 0 {
             return unchanged(before, args.format);
         }
@@ -82,17 +84,27 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
         }
         single::text(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
     }
-    told(&acts, &all, args.format)
+    told(&acts, &all, kept, args.format)
 }
 
 /// Prints what came of it.
-fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], format: Format) -> Result<Verdict, Failure> {
+fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Format) -> Result<Verdict, Failure> {
     let unsure = parts::unsure(acts.iter().flat_map(|act| &act.parts));
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
     if format == Format::Json {
         let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
-        super::print_json(&json!({ "fine": failing == 0 && unsure.is_none(), "rehearsals": each, "alone": alone }))?;
+        let found: Vec<_> = acts.iter().flat_map(|act| &act.parts).flat_map(|part| part.findings.iter().cloned()).collect();
+        let sources = acts.iter().flat_map(|act| &act.parts).flat_map(|part| part.sources.values());
+        let sources = sources.map(|source| (source.name().to_string(), source.clone())).collect();
+        super::print_json(&json!({
+            "rehearsals": each,
+            "alone": alone,
+            "count": all.len(),
+            "unchanged": unchanged,
+            "findings": findings::json_among(&found, &sources),
+            "fine": failing == 0 && unsure.is_none(),
+        }))?;
     } else {
         acts.iter().for_each(|act| parts::print_findings(&act.parts));
         for (act, rehearsal) in all {
@@ -128,7 +140,13 @@ fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
 /// Nothing is to be rehearsed.
 fn unchanged(count: usize, format: Format) -> Result<Verdict, Failure> {
     match format {
-        Format::Json => super::print_json(&json!({ "fine": true, "rehearsals": [], "alone": [] }))?,
+        Format::Json => {
+            let mut nothing = many::no_rehearsals();
+            nothing["unchanged"] = count.into();
+            nothing["findings"] = json!([]);
+            nothing["fine"] = true.into();
+            super::print_json(&nothing)?;
+        }
         Format::Text => super::print_line(&many::unchanged(count))?,
     }
     Ok(Verdict::Fine)

@@ -26,6 +26,11 @@ struct Moved {
     left: Vec<String>,
 }
 
+/// What JSON says of a site that was not moved.
+fn empty(site: &str, from: Option<&str>, to: &str) -> Value {
+    json!({ "site": site, "from": from, "to": to, "tunnels": [], "peers_changed": [], "written": null })
+}
+
 pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bool, format: Format) -> Result<Verdict, Failure> {
     let context = input::context();
     let Some(wanted) = context.profile(to) else {
@@ -37,7 +42,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
     }
     let (mut before, planned) = plan(file, &Supply::default())?;
     let Some(description) = before.description.take().filter(|_| !any_stops(&planned.findings)) else {
-        return super::stopped(&planned.findings, &before.source, format, "tunnels", "Nothing was moved");
+        return super::stopped(&planned.findings, &before.source, format, empty(name, None, to), "Nothing was moved");
     };
     let Some(site) = description.sites.iter().find(|site| site.name.value == name) else {
         return Err(Failure::Usage(format!("the description has no site `{name}`")));
@@ -53,7 +58,8 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         if format == Format::Text {
             super::print_line(&title(site, wanted))?;
         }
-        return super::stopped(&replanned.findings, &after.source, format, "tunnels", "This cannot be carried. Nothing was written");
+        let empty = empty(name, Some(&site.platform.value.word), to);
+        return super::stopped(&replanned.findings, &after.source, format, empty, "This cannot be carried. Nothing was written");
     }
     let mut moved = Vec::new();
     for (old, new) in planned.tunnels.iter().zip(&replanned.tunnels).filter(|(old, _)| old.ends.iter().any(|end| end == name)) {

@@ -21,7 +21,7 @@ pub fn run(args: &ReportArgs) -> Result<Verdict, Failure> {
     single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
-        return super::stopped(&planned.findings, &read.source, Format::Text, "reports", "Nothing was written");
+        return super::stopped(&planned.findings, &read.source, Format::Text, serde_json::json!({}), "Nothing was written");
     };
     let told = planned.tunnels.iter().map(|built| told(&description, built, &planned, &read)).collect();
     let sites = planned.trees.iter().map(|(name, tree)| SiteFiles { name, tree, origins: origins(&description.source, tree) }).collect();

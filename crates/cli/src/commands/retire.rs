@@ -15,7 +15,7 @@ use crate::show::{GOOD, findings, path_word, styled};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
     let (read, planned) = plan(file, supply)?;
-    let stopped = |found: &[_]| super::stopped(found, &read.source, format, "scripts", "Nothing was written");
+    let stopped = |found: &[_]| super::stopped(found, &read.source, format, json!({ "files": [], "scripts": [] }), "Nothing was written");
     let Some(description) = read.description.as_ref().filter(|_| !any_stops(&planned.findings)) else {
         return stopped(&planned.findings);
     };

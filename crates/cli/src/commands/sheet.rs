@@ -20,7 +20,7 @@ pub fn run(args: &SheetArgs) -> Result<Verdict, Failure> {
     let (mut read, planned) = plan_few(&args.file, &args.supply, args.tunnel.as_deref())?;
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
-        return super::stopped(&planned.findings, &read.source, format, "sheets", "There is no sheet of it");
+        return super::stopped(&planned.findings, &read.source, format, json!({ "sheets": [] }), "There is no sheet of it");
     };
     let meant = |tunnel: &&BuiltTunnel| {
         let named = args.tunnel.as_ref().is_none_or(|name| *name == tunnel.name);
@@ -40,7 +40,10 @@ pub fn run(args: &SheetArgs) -> Result<Verdict, Failure> {
     }
     let each: Vec<SheetShape> = tunnels.iter().filter_map(|tunnel| shape(args, &description, tunnel, &planned, &read)).collect();
     let text = match args.format {
-        SheetFormat::Json => format!("{:#}", json!({ "sheets": each.iter().map(|shape| shape.json.clone()).collect::<Vec<_>>() })),
+        SheetFormat::Json => format!(
+            "{:#}",
+            json!({ "fine": true, "findings": [], "sheets": each.iter().map(|shape| shape.json.clone()).collect::<Vec<_>>() })
+        ),
         SheetFormat::Html => page::shell("Parameter sheet", &maud::html! { @for shape in &each { (maud::PreEscaped(&shape.html)) } }),
         SheetFormat::Text | SheetFormat::Markdown => each.iter().map(|shape| shape.text.trim_end()).collect::<Vec<_>>().join("\n\n"),
     };
@@ -96,7 +99,7 @@ fn filled(
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
     let Refilled { text, changed, findings: found } = fill(description, &form, &sheet);
     let Some(text) = text else {
-        return super::stopped(&found, &sheet, format, "changed", "The description stays as it is");
+        return super::stopped(&found, &sheet, format, json!({ "changed": [], "written": null }), "The description stays as it is");
     };
     // What it would be is read as if it stood in the place of the old one, so that its secrets are found.
     let (after, replanned) = plan_of(input::read_text(&args.file, text.clone()), None);
@@ -105,7 +108,7 @@ fn filled(
             &replanned.findings,
             &after.source,
             format,
-            "changed",
+            json!({ "changed": [], "written": null }),
             "With what was filled in the description is not sound",
         );
     }
@@ -115,7 +118,7 @@ fn filled(
     if format == Format::Json {
         let list: Vec<_> =
             changed.iter().map(|(field, before, after)| json!({ "field": field, "before": before, "after": after })).collect();
-        super::print_json(&json!({ "fine": true, "changed": list, "written": args.output }))?;
+        super::print_json(&json!({ "fine": true, "findings": [], "changed": list, "written": args.output }))?;
         return Ok(Verdict::Fine);
     }
     findings::print(&replanned.findings, &after.source);

@@ -14,7 +14,7 @@ use crate::show::{HEADING, columns, styled, wrapped};
 pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -> Result<Verdict, Failure> {
     let (mut read, planned) = plan_few(file, supply, tunnel)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
-        return super::stopped(&planned.findings, &read.source, format, "tunnels", "There is nothing to verify yet");
+        return super::stopped(&planned.findings, &read.source, format, json!({ "tunnels": [] }), "There is nothing to verify yet");
     };
     let meant = planned.tunnels.iter().filter(|built| tunnel.is_none_or(|name| built.name == name));
     let all: Vec<Steps> = meant.filter_map(|built| steps(&description, built)).collect();
@@ -33,7 +33,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -
                 "symptoms": steps.symptoms.iter().map(|one| json!({ "sees": one.sees, "means": one.means, "change": one.change })).collect::<Vec<_>>(),
             })
         });
-        super::print_json(&json!({ "tunnels": each.collect::<Vec<_>>() }))?;
+        super::print_json(&json!({ "fine": true, "findings": [], "tunnels": each.collect::<Vec<_>>() }))?;
         return Ok(Verdict::Fine);
     }
     for steps in &all {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 
-use serde_json::json;
+use serde_json::{Value, json};
 use uspan_core::{Flow, Walk, Walker, service, walk};
 
 use super::parts::{self, Part};
@@ -22,7 +22,7 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
     let flow = Flow { from: args.from, to: args.to, traffic };
     let pairs = match parts::meant(&args.ends, None)? {
         Ok(pairs) => pairs,
-        Err((input, found)) => return super::stopped(&found, &input.source, args.format, "hops", "Nothing was followed"),
+        Err((input, found)) => return super::stopped(&found, &input.source, args.format, empty(args), "Nothing was followed"),
     };
     let inside = inside(&args.inside, &pairs)?;
     let walked = |parts: &[Part; 2]| walk(walkers(parts, &inside), &flow);
@@ -54,6 +54,7 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
             "fine": fine,
             "there": there,
             "back": back,
+            "findings": [],
         }))?;
     } else {
         parts.iter().for_each(|parts| parts::print_findings(parts));
@@ -61,6 +62,11 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
         super::print_line(&unsure.unwrap_or_else(|| closing(&ways)))?;
     }
     Ok(if fine { Verdict::Fine } else { Verdict::Stopped })
+}
+
+/// What JSON says of a walk that was not made.
+fn empty(args: &WalkArgs) -> Value {
+    json!({ "from": args.from, "to": args.to, "service": args.service, "there": null, "back": null })
 }
 
 /// More tunnels than that nobody sends a packet through.

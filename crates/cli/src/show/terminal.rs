@@ -1,11 +1,13 @@
 //! The one way to the terminal: what would steer it is written out, and an output that is closed or full is no reason to panic.
 
 use std::borrow::Cow;
+use std::cell::{Cell, RefCell};
 use std::io::{self, Write};
 
 use serde::Serialize;
-use serde_json::Serializer;
+use serde::ser::{SerializeMap as _, SerializeSeq as _};
 use serde_json::ser::{Formatter, PrettyFormatter};
+use serde_json::{Serializer, Value};
 use uspan_core::{lines_written_out, misleads};
 
 /// A text of several lines as it may go to a terminal: of what steers one, only our own styles (SGR sequences) are left.
@@ -79,6 +81,46 @@ pub fn json(value: &impl Serialize) -> io::Result<()> {
     value.serialize(&mut Serializer::with_formatter(&mut out, Escaping(PrettyFormatter::new()))).map_err(io::Error::from)?;
     out.write_all(b"\n")?;
     out.flush()
+}
+
+/// Prints an object as JSON whose first entry, a list, is written while it comes about; `work` puts the items and gives the other
+/// entries.
+///
+/// # Errors
+/// The same.
+pub fn json_streamed(list: &str, work: impl FnOnce(&mut dyn FnMut(&Value)) -> Value) -> io::Result<()> {
+    struct Items<W>(Cell<Option<W>>, RefCell<Value>);
+
+    impl<W: FnOnce(&mut dyn FnMut(&Value)) -> Value> Serialize for Items<W> {
+        fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+            let (mut items, mut failed) = (serializer.serialize_seq(None)?, None);
+            if let Some(work) = self.0.take() {
+                let rest = work(&mut |item| {
+                    // Where nobody reads on, the rest of the work is only not told.
+                    if failed.is_none() {
+                        failed = items.serialize_element(item).err();
+                    }
+                });
+                self.1.replace(rest);
+            }
+            failed.map_or_else(|| items.end(), Err)
+        }
+    }
+
+    struct Whole<'a, W>(&'a str, Items<W>);
+
+    impl<W: FnOnce(&mut dyn FnMut(&Value)) -> Value> Serialize for Whole<'_, W> {
+        fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+            let mut entries = serializer.serialize_map(None)?;
+            entries.serialize_entry(self.0, &self.1)?;
+            for (key, value) in self.1.1.take().as_object().into_iter().flatten() {
+                entries.serialize_entry(key, value)?;
+            }
+            entries.end()
+        }
+    }
+
+    json(&Whole(list, Items(Cell::new(Some(work)), RefCell::default())))
 }
 
 /// Indented JSON in which nothing misleads.
