@@ -256,11 +256,14 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t)]
         format: Format,
     },
-    /// Print the JSON Schema of the description language, for editors
+    /// Print the JSON Schema of the description language, for editors, or of what a command prints
     #[command(
-        after_help = "Example:\n  uspan schema > span.schema.json\nThen, in the first line of a description:\n  #:schema ./span.schema.json"
+        after_help = "Examples:\n  uspan schema > span.schema.json\n  uspan schema --of check > check.schema.json\nAn editor takes the first one, in the first line of a description:\n  #:schema ./span.schema.json"
     )]
     Schema {
+        /// Of what this command prints with --format json
+        #[arg(long, value_name = "COMMAND", conflicts_with = "reference")]
+        of: Option<Printing>,
         /// Print the reference page of the language as Markdown instead
         #[arg(long)]
         reference: bool,
@@ -551,4 +554,37 @@ pub enum Listing {
     Group,
     /// The ready-made strengths.
     Strength,
+}
+
+/// Commands that print JSON.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Printing {
+    /// `uspan adopt`
+    Adopt,
+    /// `uspan algorithms`
+    Algorithms,
+    /// `uspan build`
+    Build,
+    /// `uspan check`
+    Check,
+    /// `uspan compare`
+    Compare,
+    /// `uspan explain`
+    Explain,
+    /// `uspan move`
+    Move,
+    /// `uspan platforms`
+    Platforms,
+    /// `uspan prove`
+    Prove,
+    /// `uspan rehearse`
+    Rehearse,
+    /// `uspan retire`
+    Retire,
+    /// `uspan sheet`
+    Sheet,
+    /// `uspan verify-steps`
+    VerifySteps,
+    /// `uspan walk`
+    Walk,
 }

@@ -99,8 +99,8 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
 fn against(left: &Part, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
     let (input, planned) = super::check::plan(file, &args.supply)?;
     if any_stops(&planned.findings) {
-        findings::print(&planned.findings, &input.source);
-        super::print_line(&format!("{}. Nothing was compared.", styled(STOP, &findings::count(&planned.findings))))?;
+        let empty = json!({ "between": [left.name, "description"], "pairs": [], "alone": [[], []] });
+        super::stopped(&planned.findings, &input.source, args.format, empty, "Nothing was compared")?;
         return Ok(None);
     }
     let site = args.site.as_deref().unwrap_or(&left.name);

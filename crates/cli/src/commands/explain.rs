@@ -18,7 +18,7 @@ pub fn run(code: Option<&str>, format: Format) -> Result<Verdict, Failure> {
         std::process::exit(2);
     };
     match format {
-        Format::Json => super::print_json(&value(found))?,
+        Format::Json => super::print_json(&[value(found)])?,
         Format::Text => {
             super::print_line(&styled(HEADING, &format!("{} {} ({})", found.code, found.name, found.severity.word())))?;
             for (label, text) in [("what", found.what), ("why", found.why), ("do", found.remedy)] {

@@ -70,7 +70,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
             Ok(Verdict::Fine)
         }
         Command::Explain { code, format, .. } => explain::run(code.as_deref(), format),
-        Command::Schema { reference } => schema::run(reference),
+        Command::Schema { of, reference } => schema::run(of, reference),
         Command::Demo { folder } => demo::run(&folder),
         Command::Completions { shell } => {
             // To memory first: the library gives up the program where the stream is closed.

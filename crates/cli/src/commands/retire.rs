@@ -41,7 +41,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
     };
     if format == Format::Json {
         let scripts: Vec<_> =
-            retirements.iter().map(|one| json!({ "site": one.site, "script": one.script, "by-hand": one.by_hand })).collect();
+            retirements.iter().map(|one| json!({ "site": one.site, "script": one.script, "by_hand": one.by_hand })).collect();
         let found = findings::json(&planned.findings, &read.source);
         super::print_json(&json!({ "fine": true, "findings": found, "files": written, "scripts": scripts }))?;
         return Ok(Verdict::Fine);

@@ -143,6 +143,9 @@ fn prove_all(folder: &Path, names: &[String]) -> Vec<(String, String)> {
     args.extend(names.iter().map(String::as_str));
     let run = uspan(folder, &args);
     let json = run.json();
+    let schema = jsonschema::validator_for(&uspan(folder, &["schema", "--of", "prove"]).json()).expect("a schema");
+    let errors: Vec<_> = schema.iter_errors(&json).map(|e| format!("{}: {e}", e.instance_path())).collect();
+    assert!(errors.is_empty(), "{errors:#?}");
     let mut wrong = Vec::new();
     for (proof, name) in json["proofs"].as_array().expect("proofs").iter().zip(names) {
         let tunnels = proof["tunnels"].as_array().expect("tunnels");
