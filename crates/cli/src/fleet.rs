@@ -10,7 +10,7 @@ use uspan_core::{Description, JoinedFile, Tree, TreeFile, Tunnel};
 
 use crate::show::progress::Progress;
 
-/// More tunnels than that are not shown one by one, and not kept.
+/// Of more tunnels than that no gateway is kept whole: each tunnel is let go of when it is done with.
 pub const MANY: usize = 100;
 
 /// As many are shown one by one; of more, what they have in common.
@@ -19,7 +19,7 @@ pub const FEW: usize = 5;
 /// As many as are taken at once.
 const PORTION: usize = 32;
 
-/// Whether a description has so many tunnels that they are not shown one by one.
+/// Whether a description has so many tunnels that they are not kept.
 pub fn is_fleet(description: &Description) -> bool {
     description.tunnels.len() > MANY
 }

@@ -20,7 +20,7 @@ use crate::fleet;
 use crate::show::{GOOD, STOP, comparison, findings, ladder, path_shown, styled, terminal};
 
 /// As many that fail, or differ, are shown.
-const SHOWN: usize = 3;
+pub const SHOWN: usize = 3;
 
 /// The lines of a file, each once; nothing where it cannot be read.
 type Lines = Option<Arc<HashSet<Box<str>>>>;

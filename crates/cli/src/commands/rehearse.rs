@@ -107,14 +107,19 @@ fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Form
         }))?;
     } else {
         acts.iter().for_each(|act| parts::print_findings(&act.parts));
-        for (act, rehearsal) in all {
-            // Of many, those that work are a line each.
+        // Of a few, those that work are a line each; of more, some that do not are shown.
+        let is_few = all.len() <= fleet::FEW;
+        let shown = all.iter().filter(|(_, rehearsal)| is_few || !rehearsal.works());
+        for (act, rehearsal) in shown.take(if is_few { fleet::FEW } else { many::SHOWN }) {
             let text = if all.len() > 1 && rehearsal.works() {
                 ladder::line(rehearsal, &parts::shown(&act.parts))
             } else {
                 format!("{}\n", ladder::text(rehearsal, &parts::shown(&act.parts)))
             };
             super::print_line(&text)?;
+        }
+        if !is_few && failing > many::SHOWN {
+            super::print_line(&format!("and {} more; --format json lists all\n", failing - many::SHOWN))?;
         }
         for (part, list) in acts.iter().flat_map(|act| act.parts.iter().zip(&act.came.alone)).filter(|(_, list)| !list.is_empty()) {
             super::print_line(&format!("{}: without a counterpart: {}\n", part.name, list.join(", ")))?;
