@@ -18,6 +18,7 @@ use uspan_core::*;
 proptest! {
     #![proptest_config(ProptestConfig { cases: 1_000, ..ProptestConfig::default() })]
 
+    // Long: each law about one description.
     /// A valid description builds, both trees read back to the gateways that were held against each
     /// other, and they mirror.
     #[test]

@@ -30,6 +30,16 @@ pub use job::{Check, Depth, Event, Flowed, IkeSeen, Job, Negotiation, Opens, Out
 pub use loader::Loaded;
 pub use requirements::{Lab, Missing, default_cache, ground, is_root, requirements};
 
+/// Whether there is a driver for the daemon of a platform.
+pub fn has_daemon(platform: &str) -> bool {
+    daemon::daemon(platform).is_some()
+}
+
+/// Whether somebody keeps a packet filter of this word.
+pub fn has_administrator(filter: &str) -> bool {
+    stage::ADMINISTRATORS.iter().any(|one| one.word() == filter)
+}
+
 /// Why the lab cannot run.
 #[derive(Debug, thiserror::Error)]
 pub enum LabError {

@@ -8,6 +8,7 @@ use std::process::Command;
 use crate::LabError;
 use crate::daemon::daemon;
 use crate::ground::{Ground, KERNEL_BUILD, KERNEL_CONFIG, kernel_file, machine_has_esp};
+use crate::stage::ADMINISTRATORS;
 use crate::stage::room::PATH;
 
 const INSTALL: &str = include_str!("../scripts/install.sh");
@@ -50,9 +51,8 @@ pub fn ground(cache: &Path) -> Result<Ground, Missing> {
 
 /// What is missing to prove tunnels between these platforms, with a routing protocol or without.
 pub fn requirements(platforms: &[&str], routing: bool, cache: &Path) -> Vec<Missing> {
-    let mut needed = vec![(PathBuf::from("/usr/sbin/ip"), "iproute2"), (PathBuf::from("/usr/sbin/nft"), "nftables")];
-    needed.push((PathBuf::from("/usr/sbin/iptables-restore"), "iptables"));
-    needed.push((PathBuf::from("/sbin/ifup"), "ifupdown"));
+    let mut needed = vec![(PathBuf::from("/usr/sbin/ip"), "iproute2"), (PathBuf::from("/sbin/ifup"), "ifupdown")];
+    needed.extend(ADMINISTRATORS.iter().map(|one| one.program()).map(|(path, package)| (PathBuf::from(path), package)));
     if routing {
         needed.extend(crate::daemon::router::programs());
     }

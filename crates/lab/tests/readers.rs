@@ -48,6 +48,7 @@ struct Trial {
     rest: &'static str,
 }
 
+// Long: an entry for each kind of file.
 fn trials(cache: &Path) -> Vec<Trial> {
     let cache = cache.display();
     let libreswan = format!(

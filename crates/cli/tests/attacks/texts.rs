@@ -1,5 +1,6 @@
 //! Hostile texts, and descriptions in which each field that takes a text of the user's is marked.
 
+// Long: a list.
 /// Pieces of every syntax that is written, and what readers stumble over.
 pub fn payloads() -> Vec<String> {
     let mut all: Vec<String> = [
@@ -140,6 +141,7 @@ pub fn payloads() -> Vec<String> {
 
 pub const BENIGN: &str = "plain";
 
+// Long: a list.
 /// A description in which each field that takes a text of the user's is marked.
 pub fn bases() -> Vec<(&'static str, String, &'static [&'static str])> {
     let policy = r#"unified-span = 1

@@ -85,6 +85,7 @@ fn unseen(case: &Case, listings: &[BTreeMap<String, String>; 2]) -> Vec<String> 
     unseen
 }
 
+// Long: one walk after the other, in the order of the daemons.
 /// The flows of each case, as they went in the lab, and those of which `walk` says otherwise.
 pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
     let supplied = supplied();

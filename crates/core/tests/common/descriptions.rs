@@ -204,6 +204,7 @@ fn traversal(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
     select(words).prop_map(|word| format!("nat-traversal = \"{word}\"\n"))
 }
 
+// Long: a strategy for each key.
 pub fn description() -> impl Strategy<Value = String> {
     (site(), site()).prop_flat_map(|(one, mut other)| {
         if one.reach == 3 && other.reach == 3 {

@@ -16,7 +16,7 @@ use std::path::Path;
 
 use ipnet::IpNet;
 
-pub use administrator::Listing;
+pub use administrator::{ADMINISTRATORS, Listing};
 pub use gateway::Gateway;
 
 use crate::job::Job;

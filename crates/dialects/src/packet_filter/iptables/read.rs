@@ -143,6 +143,7 @@ const FLAGS: &[&str] = &[
     "--log-macdecode",
 ];
 
+// Long: an arm for each option.
 /// Reads a rule, after its chain. Total: what is not understood becomes a condition of which nobody knows whether it holds.
 fn parse(mut words: &[&str], place: ReadAt) -> Rule {
     let mut rule = Rule { tests: Vec::new(), logs: false, action: Action::Next, place };

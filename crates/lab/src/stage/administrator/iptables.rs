@@ -13,6 +13,10 @@ impl Administrator for Iptables {
         "iptables"
     }
 
+    fn program(&self) -> (&'static str, &'static str) {
+        ("/usr/sbin/iptables-restore", "iptables")
+    }
+
     /// Jumps to the tunnel's chains follow when those are there.
     fn administer(&self, gateway: &Gateway) -> io::Result<()> {
         let site = &gateway.site;

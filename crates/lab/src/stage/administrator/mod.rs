@@ -24,6 +24,9 @@ pub trait Administrator: Sync {
     /// The word of the packet filter.
     fn word(&self) -> &'static str;
 
+    /// The program that must be there for it, and the Debian package that brings it.
+    fn program(&self) -> (&'static str, &'static str);
+
     /// Masquerading where the site shares its internet access; a filter that lets the inside out and nothing unasked in.
     ///
     /// # Errors

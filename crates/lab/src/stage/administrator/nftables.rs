@@ -15,6 +15,10 @@ impl Administrator for Nftables {
         "nftables"
     }
 
+    fn program(&self) -> (&'static str, &'static str) {
+        ("/usr/sbin/nft", "nftables")
+    }
+
     fn administer(&self, gateway: &Gateway) -> io::Result<()> {
         let site = &gateway.site;
         let mut rules = String::new();
