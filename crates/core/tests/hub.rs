@@ -21,7 +21,7 @@ use uspan_core::*;
 
 #[allow(clippy::disallowed_methods, reason = "how long it tries is up to whoever runs it")]
 fn cases() -> u32 {
-    std::env::var("USPAN_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(2_000)
+    known::cases(400)
 }
 
 /// Seeds that failed are kept beside this file, and tried again first.

@@ -186,7 +186,7 @@ const EDITS: &[(&[Parameter], Edit)] = {
 
 #[allow(clippy::disallowed_methods, reason = "how long it tries is up to whoever runs it")]
 fn cases() -> u32 {
-    std::env::var("USPAN_CASES").ok().and_then(|count| count.parse().ok()).unwrap_or(1_000)
+    known::cases(200)
 }
 
 #[test]

@@ -137,10 +137,12 @@ fn with(text: &str, swanctl: bool, row: &Statement, value: &str) -> Option<(Stri
 fn another_value_is_another_gateway_or_is_named() {
     let mut runner = TestRunner::new_with_rng(Default::default(), TestRng::deterministic_rng(RngAlgorithm::ChaCha));
     let mut counted = BTreeMap::new();
+    const ENOUGH: u32 = 12;
+    let rounds = if known::cases(1) >= 1_000 { ENOUGH } else { 2 };
     for (place, profile) in known::context().profiles.iter().enumerate().filter(|(_, profile)| !profile.statements.is_empty()) {
         let swanctl = profile.reads_below.iter().any(|begin| begin.contains("swanctl"));
         // A round is enough for most; several reach every version, method and mode.
-        for _ in 0..12 {
+        for _ in 0..rounds {
             let sayable = gateway(place).new_tree(&mut runner).expect("a gateway").current();
             let tree = profile.write(&sayable, &remarks()).expect("it can say that");
             let path = tree.files.keys().find(|path| path.ends_with("harvest.conf")).expect("a file").clone();
@@ -172,7 +174,8 @@ fn another_value_is_another_gateway_or_is_named() {
                 }
             }
         }
-        for row in profile.statements.iter().filter(|row| row.spares.is_none() && matches!(row.says, Says::Field(..))) {
+        let tried_all = rounds == ENOUGH;
+        for row in profile.statements.iter().filter(|row| tried_all && row.spares.is_none() && matches!(row.says, Says::Field(..))) {
             let times = counted.get(&(profile.word.to_string(), row.keyword.to_string())).copied().unwrap_or(0);
             assert!(times > 0, "{}: `{}` was never tried with another value", profile.word, row.keyword);
         }

@@ -16,7 +16,7 @@ use proptest::prelude::*;
 use uspan_core::*;
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1_000, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: known::cases(150), ..ProptestConfig::default() })]
 
     // Long: each law about one description.
     /// A valid description builds, both trees read back to the gateways that were held against each
@@ -133,7 +133,7 @@ proptest! {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 500, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: known::cases(150), ..ProptestConfig::default() })]
 
     /// A reader survives any bytes, and names what it does not understand.
     #[test]

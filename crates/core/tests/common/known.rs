@@ -12,6 +12,11 @@ pub fn context() -> &'static Context {
     &CONTEXT
 }
 
+/// How many random cases a test tries: as many as `USPAN_CASES` says, or these few.
+pub fn cases(few: u32) -> u32 {
+    std::env::var("USPAN_CASES").ok().and_then(|count| count.parse().ok()).unwrap_or(few)
+}
+
 /// The platform of a word.
 pub fn platform(word: &str) -> &'static Profile {
     CONTEXT.profile(word).unwrap_or_else(|| panic!("{word} is no platform"))
