@@ -111,6 +111,10 @@ fn lines(text: &str, swanctl: bool) -> Vec<Line> {
 
 /// The values that a row is tried with.
 fn tried(row: &Statement) -> BTreeSet<String> {
+    // A keyword that stands alone is there or not.
+    if let Says::Field(_, Codec::Alone(_)) = &row.says {
+        return BTreeSet::from([String::new()]);
+    }
     let mut all: BTreeSet<String> = VALUES.iter().map(|value| (*value).to_owned()).collect();
     if let Says::Field(_, Codec::Words(words)) = &row.says {
         all.extend(words.iter().map(|(word, _)| word.to_string()));
@@ -133,6 +137,65 @@ fn with(text: &str, swanctl: bool, row: &Statement, value: &str) -> Option<(Stri
     Some((changed, None))
 }
 
+/// The same where statements are words: a part of a policy or a setting of the daemon.
+fn with_words(text: &str, rows: &[Statement], row: &Statement, value: &str) -> Option<(String, Option<String>)> {
+    let is_list = matches!(&row.says, Says::Field(_, Codec::Items(..)));
+    let is_alone = matches!(&row.says, Says::Nothing(_) | Says::Field(_, Codec::Alone(_)));
+    let value = match () {
+        () if is_alone => String::new(),
+        () if is_list => value.to_owned(),
+        () => format!("\"{value}\""),
+    };
+    let mut changed = text.to_owned();
+    if row.section == Section::Daemon {
+        let begin = format!("set {}", row.keyword);
+        let Some(at) = text.find(&begin) else { return Some((format!("{begin} {value}\n{text}"), None)) };
+        let end = at + text[at..].find('\n')?;
+        let before = text[at + begin.len()..end].trim().to_owned();
+        changed.replace_range(at..end, &format!("{begin} {value}"));
+        return Some((changed, Some(before)));
+    }
+    let policy = text.find("\nikev2 ")? + 1;
+    let said = [format!("\t{} ", row.keyword), format!(" {} ", row.keyword), format!("\t{}\n", row.keyword)];
+    let found = said.iter().find_map(|said| text[policy..].find(said.as_str()).map(|at| policy + at + 1));
+    // Of words that mean the same field one stands there.
+    let field = |row: &Statement| match &row.says {
+        Says::Field(field, Codec::Alone(_)) => Some(*field),
+        _ => None,
+    };
+    let twins = rows.iter().filter(|twin| field(row).is_some() && twin.section == row.section && field(twin) == field(row));
+    let twin = twins.map(|twin| format!(" {} ", twin.keyword)).find(|twin| text[policy..].contains(twin.as_str()));
+    if let (None, Some(twin)) = (found, twin) {
+        let at = policy + text[policy..].find(&twin)?;
+        changed.replace_range(at..at + twin.len(), &format!(" {} ", row.keyword));
+        return Some((changed, Some(twin.trim().to_owned())));
+    }
+    let Some(at) = found else {
+        let here = policy + text[policy..].find(" esp")? + " esp".len();
+        changed.insert_str(here, &format!(" {} {value}", row.keyword));
+        return Some((changed, None));
+    };
+    let start = at + row.keyword.len();
+    if is_alone {
+        // Without it.
+        changed.replace_range(at..start, "");
+        return Some((changed, Some(row.keyword.to_string())));
+    }
+    let rest = &text[start + 1..];
+    let length = if is_list { rest.find(['\\', '\n'])? } else { rest.find([' ', '\n'])? };
+    let before = rest[..length].trim().trim_matches('"').to_owned();
+    changed.replace_range(start + 1..start + 1 + length, &format!("{value} "));
+    Some((changed, Some(before)))
+}
+
+/// How statements stand in the files of a profile.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Syntax {
+    Sections,
+    Lines,
+    Words,
+}
+
 #[test]
 fn another_value_is_another_gateway_or_is_named() {
     let mut runner = TestRunner::new_with_rng(Default::default(), TestRng::deterministic_rng(RngAlgorithm::ChaCha));
@@ -140,16 +203,28 @@ fn another_value_is_another_gateway_or_is_named() {
     const ENOUGH: u32 = 12;
     let rounds = if known::cases(1) >= 1_000 { ENOUGH } else { 2 };
     for (place, profile) in known::context().profiles.iter().enumerate().filter(|(_, profile)| !profile.statements.is_empty()) {
-        let swanctl = profile.reads_below.iter().any(|begin| begin.contains("swanctl"));
+        let below = |part: &str| profile.reads_below.iter().any(|begin| begin.contains(part));
+        let syntax = if below("swanctl") {
+            Syntax::Sections
+        } else if below("iked") {
+            Syntax::Words
+        } else {
+            Syntax::Lines
+        };
         // A round is enough for most; several reach every version, method and mode.
         for _ in 0..rounds {
             let sayable = gateway(place).new_tree(&mut runner).expect("a gateway").current();
             let tree = profile.write(&sayable, &remarks()).expect("it can say that");
-            let path = tree.files.keys().find(|path| path.ends_with("harvest.conf")).expect("a file").clone();
-            let text = tree.files[&path].text.clone();
             for row in &profile.statements {
+                let file = if row.section == Section::Daemon { "iked.conf" } else { "harvest.conf" };
+                let path = tree.files.keys().find(|path| path.ends_with(file)).expect("a file").clone();
+                let text = tree.files[&path].text.clone();
                 for value in tried(row) {
-                    let Some((changed, before)) = with(&text, swanctl, row, &value) else { continue };
+                    let made = match syntax {
+                        Syntax::Words => with_words(&text, &profile.statements, row, &value),
+                        lines => with(&text, lines == Syntax::Sections, row, &value),
+                    };
+                    let Some((changed, before)) = made else { continue };
                     let mut other = tree.clone();
                     other.add(path.clone(), TreeFile::public(changed.clone()));
                     let (read, findings) = profile.read(&other);

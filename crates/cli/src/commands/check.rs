@@ -76,8 +76,14 @@ struct Checked {
     stops: bool,
 }
 
-/// Takes every tunnel the whole way, and lets go of it; `take` sees those that both ends agree on, in their order.
-fn each(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, mut take: impl FnMut(BuiltTunnel)) -> Checked {
+/// Takes every tunnel the whole way, and lets go of it; `take` gets what `of` makes of those that both ends agree on, in their order.
+fn each<T: Send>(
+    read: &Input,
+    found: Vec<Finding>,
+    earlier: Option<&Earlier>,
+    of: impl Fn(BuiltTunnel) -> T + Sync,
+    mut take: impl FnMut(T),
+) -> Checked {
     let mut checked = Checked { stops: any_stops(&found), found, ..Checked::default() };
     if let Some(description) = &read.description {
         let builder = Builder::new(description, &read.supplied);
@@ -89,7 +95,7 @@ fn each(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, mut take: 
             let made = builder.tunnel(tunnel, sound)?;
             let built = made.built.map(|(built, trees)| {
                 let same = earlier.is_some_and(|earlier| !earlier.lacks(&built, &trees));
-                (built, same)
+                (!same).then(|| of(built))
             });
             Ok((built, made.findings))
         };
@@ -97,8 +103,8 @@ fn each(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, mut take: 
             Ok((built, findings)) => {
                 checked.found.extend(findings);
                 match built {
-                    Some((_, true)) => checked.unchanged += 1,
-                    Some((built, false)) => take(built),
+                    Some(None) => checked.unchanged += 1,
+                    Some(Some(built)) => take(built),
                     None => {}
                 }
             }
@@ -115,7 +121,7 @@ fn each(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, mut take: 
 fn told(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>) -> Result<Checked, Failure> {
     let mut checked = Checked::default();
     terminal::json_streamed("tunnels", |put| {
-        checked = each(read, found, earlier, |built| put(&agreement::json(&built)));
+        checked = each(read, found, earlier, |built| agreement::json(&built), |told| put(&told));
         json!({
             "count": checked.count,
             "unchanged": checked.unchanged,
@@ -136,9 +142,10 @@ struct Alike {
 fn shown(file: &Path, read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, reasons: bool) -> Result<Checked, Failure> {
     let (mut kinds, mut few): (BTreeMap<String, Alike>, Vec<BuiltTunnel>) = Default::default();
     let is_few = read.description.as_ref().is_none_or(|description| description.tunnels.len() <= fleet::FEW);
-    let checked = each(read, found, earlier, |built| match is_few {
+    let kind = |built| (if is_few { String::new() } else { agreement::kind(&built) }, built);
+    let checked = each(read, found, earlier, kind, |(kind, built)| match is_few {
         true => few.push(built),
-        false => match kinds.entry(agreement::kind(&built)) {
+        false => match kinds.entry(kind) {
             Entry::Vacant(first) => drop(first.insert(Alike { like: built, count: 1 })),
             Entry::Occupied(mut known) => known.get_mut().count += 1,
         },

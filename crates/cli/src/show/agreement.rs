@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, Exchange, InterfaceKind, Opening, Passing, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, Exchange, InterfaceKind, Opening, Passing, Proposal, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -85,10 +85,14 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         (Encapsulation::Off, _) | (_, Encapsulation::Off) => "never".to_owned(),
         _ => "where a NAT device is found".to_owned(),
     }));
-    rows.push(row("IKE", &|c| list(c.ike().proposals.value.iter().map(ToString::to_string).collect())));
-    rows.push(row("ESP", &|c| {
-        list(c.children.first().map(|child| child.esp.value.iter().map(ToString::to_string).collect()).unwrap_or_default())
-    }));
+    let ike = connections.map(|c| c.ike().proposals.value.as_slice());
+    let esp = connections.map(|c| c.children.first().map(|child| child.esp.value.as_slice()).unwrap_or_default());
+    for (name, [one, other]) in [("IKE", ike), ("ESP", esp)] {
+        let words = |list: &[Proposal]| list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n");
+        let first = words(one);
+        let second = if one == other { first.clone() } else { words(other) };
+        rows.push(vec![name.to_owned(), first, second]);
+    }
     rows.push(row("lifetimes", &|c| {
         let esp = c.children.first().map_or(c.ike().lifetime.value.hard, |child| child.lifetime.value.hard);
         format!("IKE {}, ESP {}", duration_words(c.ike().lifetime.value.hard), duration_words(esp))

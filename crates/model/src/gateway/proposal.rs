@@ -114,19 +114,46 @@ impl Proposal {
 
     /// What protects the packets: ciphers and integrity algorithms, in words.
     pub fn protection(&self) -> String {
-        let parts = [Kind::Encryption, Kind::Integrity].map(|kind| alternatives(self.of(kind)));
-        parts.iter().filter(|part| !part.is_empty()).map(String::as_str).collect::<Vec<_>>().join(" + ")
+        Protected(self).to_string()
     }
 }
 
 /// Alternatives of one kind in words.
 pub fn alternatives(list: &[Transform]) -> String {
-    list.iter().map(ToString::to_string).collect::<Vec<_>>().join("|")
+    Alternatives(list).to_string()
+}
+
+struct Alternatives<'a>(&'a [Transform]);
+
+impl fmt::Display for Alternatives<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (place, transform) in self.0.iter().enumerate() {
+            if place > 0 {
+                f.write_str("|")?;
+            }
+            fmt::Display::fmt(transform, f)?;
+        }
+        Ok(())
+    }
+}
+
+/// What protects packets.
+struct Protected<'a>(&'a Proposal);
+
+impl fmt::Display for Protected<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let [ciphers, integrity] = [Kind::Encryption, Kind::Integrity].map(|kind| self.0.of(kind));
+        fmt::Display::fmt(&Alternatives(ciphers), f)?;
+        if !ciphers.is_empty() && !integrity.is_empty() {
+            f.write_str(" + ")?;
+        }
+        fmt::Display::fmt(&Alternatives(integrity), f)
+    }
 }
 
 impl fmt::Display for Proposal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.protection())?;
+        fmt::Display::fmt(&Protected(self), f)?;
         for kind in self.kinds() {
             let lead = match (kind, self.protocol) {
                 (Kind::Encryption | Kind::Integrity | Kind::SequenceNumbers, _) => continue,
@@ -135,7 +162,8 @@ impl fmt::Display for Proposal {
                 (Kind::KeyExchange, _) => ", pfs ",
                 (Kind::AdditionalKeyExchange(_), _) => ", then ",
             };
-            write!(f, "{lead}{}", alternatives(self.of(kind)))?;
+            f.write_str(lead)?;
+            fmt::Display::fmt(&Alternatives(self.of(kind)), f)?;
         }
         if self.protocol != Protocol::Ike && self.of(Kind::KeyExchange).is_empty() { f.write_str(", no pfs") } else { Ok(()) }
     }

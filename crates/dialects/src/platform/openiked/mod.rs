@@ -5,6 +5,7 @@ mod offers;
 mod profile;
 mod proposal;
 mod read;
+mod statements;
 mod syntax;
 mod write;
 
@@ -17,7 +18,7 @@ use uspan_model::gateway::{Gateway, Identity, Lifetime, Tree};
 
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
-    BASE
+    Profile { statements: statements::statements(), ..BASE }
 }
 
 /// What its releases have in common.

@@ -1,7 +1,9 @@
 //! Proposals as iked.conf(5) spells them: `enc`, `auth`, `prf` and `group`, each as often as there are alternatives.
 
+use super::statements::BETWEEN;
 use crate::dialect::Unwritable;
 use crate::profile::names::one_mode;
+use crate::profile::statement::Value;
 use crate::profile::{Profile, Sa};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::gateway::{Proposal, Protocol};
@@ -10,14 +12,20 @@ use uspan_model::gateway::{Proposal, Protocol};
 const KEYS: [(&str, Kind); 4] = [("enc", Kind::Encryption), ("auth", Kind::Integrity), ("prf", Kind::Prf), ("group", Kind::KeyExchange)];
 
 /// Sequence numbers of 64 and of 32 bits; without a word both are offered (iked.conf(5)).
-pub(super) const SEQUENCE_NUMBERS: [(&str, Transform); 2] =
+const SEQUENCE_NUMBERS: [(&str, Transform); 2] =
     [("esn", Transform::sequence_numbers(true)), ("noesn", Transform::sequence_numbers(false))];
 
-/// Spells a proposal.
-pub(super) fn write(profile: &Profile, proposal: &Proposal) -> Result<String, Unwritable> {
+/// Spells proposals, without the keyword of their SA.
+pub(super) fn write(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
+    let Value::Proposals(list) = value else { return Ok(String::new()) };
+    let words: Result<Vec<_>, _> = list.iter().map(|proposal| spelled(profile, proposal)).collect();
+    words.map(|words| words.join(BETWEEN)).map_err(|refused| vec![refused])
+}
+
+fn spelled(profile: &Profile, proposal: &Proposal) -> Result<String, Unwritable> {
     one_mode(proposal)?;
     let sa = Sa::from(proposal.protocol);
-    let mut out = if sa == Sa::Ike { "ikesa" } else { "childsa" }.to_owned();
+    let mut words = Vec::new();
     for (key, kind) in KEYS {
         for item in proposal.of(kind) {
             let word = profile.spelling(*item, sa).ok_or_else(|| {
@@ -26,21 +34,56 @@ pub(super) fn write(profile: &Profile, proposal: &Proposal) -> Result<String, Un
                     "Choose an algorithm that `uspan algorithms` lists for OpenIKED.",
                 )
             })?;
-            out.extend([" ", key, " ", word]);
+            words.extend([key, word]);
         }
     }
     match proposal.of(Kind::SequenceNumbers) {
         [] => {}
-        [one] if *one == Transform::sequence_numbers(false) => out.push_str(" noesn"),
+        [one] if *one == Transform::sequence_numbers(false) => words.push("noesn"),
         _ => {
             return Err(Unwritable::new("extended sequence numbers, which OpenIKED cannot tell the kernel on Linux", "Leave them out."));
         }
     }
-    Ok(out)
+    Ok(words.join(" "))
+}
+
+/// The transforms of a proposal, as its words say; each with its place among them, or what is wrong with it.
+pub(super) fn transforms<'a>(
+    profile: &Profile,
+    words: &[&'a str],
+    protocol: Protocol,
+) -> Vec<Result<Transform, (usize, &'a str, Option<&'a str>)>> {
+    let (mut found, mut at) = (Vec::new(), 0);
+    while let Some(key) = words.get(at) {
+        if let Some((_, numbers)) = SEQUENCE_NUMBERS.iter().find(|(word, _)| word == key) {
+            found.push(Ok(*numbers));
+            at += 1;
+            continue;
+        }
+        let word = words.get(at + 1).copied();
+        let known = word.and_then(|word| transform(profile, key, word, protocol));
+        found.push(known.ok_or((at + usize::from(word.is_some()), *key, word)));
+        at += 2;
+    }
+    found
+}
+
+/// Reads a proposal, as far as it is understood.
+pub(super) fn read(profile: &Profile, text: &str, protocol: Protocol) -> Option<Value> {
+    let words: Vec<_> = text.split(' ').filter(|word| !word.is_empty()).collect();
+    let known = transforms(profile, &words, protocol).into_iter().filter_map(Result::ok);
+    let mut proposal = Proposal::new(protocol, known);
+    if protocol == Protocol::Ike {
+        return Some(Value::Proposals(vec![proposal.without(Kind::SequenceNumbers)]));
+    }
+    if proposal.of(Kind::SequenceNumbers).is_empty() {
+        proposal.push(Transform::sequence_numbers(false));
+    }
+    Some(Value::Proposals(vec![proposal.without(Kind::Prf)]))
 }
 
 /// A transform by its key and word; `None` if the word is not known for this SA.
-pub(super) fn transform(profile: &Profile, key: &str, word: &str, protocol: Protocol) -> Option<Transform> {
+fn transform(profile: &Profile, key: &str, word: &str, protocol: Protocol) -> Option<Transform> {
     let (_, kind) = KEYS.iter().find(|(known, _)| *known == key)?;
     profile.algorithm(*kind, word).filter(|transform| profile.can(*transform, Sa::from(protocol)))
 }

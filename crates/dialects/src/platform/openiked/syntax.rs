@@ -65,6 +65,98 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
     (statements, findings)
 }
 
+/// What a keyword of a policy takes along.
+enum Takes {
+    /// Nothing.
+    Nothing,
+    /// One word.
+    Word,
+    /// Two networks, with `to` between them or without.
+    Networks,
+    /// Kinds of transforms, each with a word.
+    Transforms,
+}
+
+impl Takes {
+    /// Of a keyword; one that is not known stands alone.
+    fn of(keyword: &str) -> Takes {
+        match keyword {
+            "proto" | "local" | "peer" | "srcid" | "dstid" | "ikelifetime" | "lifetime" | "psk" => Takes::Word,
+            "from" => Takes::Networks,
+            "ikesa" | "childsa" => Takes::Transforms,
+            _ => Takes::Nothing,
+        }
+    }
+}
+
+/// A part of a policy: its keyword and what that takes along.
+pub(super) struct Part<'a> {
+    pub(super) keyword: &'a Located<String>,
+    pub(super) words: Vec<&'a Located<String>>,
+    /// Whether all that it takes is there.
+    pub(super) is_whole: bool,
+}
+
+impl Part<'_> {
+    /// Whether it may come several times.
+    pub(super) fn repeats(&self) -> bool {
+        matches!(Takes::of(&self.keyword.value), Takes::Networks | Takes::Transforms)
+    }
+
+    /// From its keyword to its last word.
+    pub(super) fn span(&self) -> Span {
+        Span { start: self.keyword.span.start, end: self.words.last().map_or(self.keyword.span.end, |word| word.span.end) }
+    }
+
+    /// What it takes along, as one text; the keyword itself where that stands alone.
+    pub(super) fn text(&self) -> String {
+        let words: Vec<_> = self.words.iter().map(|word| word.value.as_str()).collect();
+        match (Takes::of(&self.keyword.value), words.as_slice()) {
+            (Takes::Networks, [from, to]) => format!("{from} to {to}"),
+            (Takes::Nothing, _) => self.keyword.value.clone(),
+            _ => words.join(" "),
+        }
+    }
+}
+
+/// The parts of a policy, behind its name.
+pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
+    const KINDS: &[&str] = &["enc", "auth", "prf", "group"];
+    const ALONE: &[&str] = &["esn", "noesn"];
+    let (mut parts, mut at) = (Vec::new(), 0);
+    let is = |at: usize, wanted: &[&str]| words.get(at).is_some_and(|word: &Located<String>| wanted.contains(&word.value.as_str()));
+    while let Some(keyword) = words.get(at) {
+        at += 1;
+        let mut taken = Vec::new();
+        let is_whole = match Takes::of(&keyword.value) {
+            Takes::Nothing => true,
+            Takes::Word => {
+                taken.extend(words.get(at));
+                at += taken.len();
+                taken.len() == 1
+            }
+            Takes::Networks => {
+                taken.extend(words.get(at));
+                at += 1;
+                at += usize::from(is(at, &["to"]));
+                taken.extend(words.get(at));
+                at += 1;
+                taken.len() == 2
+            }
+            Takes::Transforms => {
+                while is(at, KINDS) || is(at, ALONE) {
+                    let count = if is(at, ALONE) { 1 } else { 2 };
+                    taken.extend(words.iter().skip(at).take(count));
+                    at += count;
+                }
+                true
+            }
+        };
+        parts.push(Part { keyword, words: taken, is_whole });
+    }
+    parts
+}
+
 /// The length of a remark: to the end of its line, and where a backslash stands before that, of the next one too.
 fn remark(text: &str) -> usize {
     let mut escaped = false;

@@ -2,26 +2,26 @@
 
 use std::fmt::Write as _;
 
-use super::proposal;
+use super::statements::BETWEEN;
 use super::syntax::quote;
 use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
 use crate::profile::Profile;
+use crate::profile::statement::{Field, Record, Section, spelled_section};
 use crate::text::authority_name;
 use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Lifetime, Method, Mode, OnDeadPeer, Tree, TreeFile,
+    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Lifetime, Method, OnDeadPeer, Tree, TreeFile,
 };
 
 pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
-    let one = |e| vec![e];
     let mut out = head(&remarks.head);
     for connection in &gateway.connections {
-        policy(profile, &mut out, gateway, connection, remarks).map_err(one)?;
+        policy(profile, &mut out, gateway, connection, remarks)?;
     }
     let mut tree = Tree::default();
     tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::private(out));
-    tree.add(MAIN, TreeFile::shared(main_file(gateway, remarks).map_err(one)?));
+    tree.add(MAIN, TreeFile::shared(main_file(profile, gateway, remarks)?));
     if let [pair] = gateway.key_pairs.as_slice() {
         // All tunnels write the same lines.
         tree.add(OWN_PUBLIC, TreeFile::shared(pair.public.pem().to_owned()));
@@ -43,88 +43,97 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
 
 /// What holds for the whole daemon, then the tunnels. Several tunnels of a gateway write the same lines but for
 /// their own `include`.
-fn main_file(gateway: &Gateway, remarks: &Remarks) -> Result<String, Unwritable> {
+fn main_file(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<String, Vec<Unwritable>> {
+    let one = |refused: Unwritable| vec![refused];
     let mut out = head(remarks.head.get(1..2).unwrap_or_default());
     let mut intervals: Vec<_> = gateway.connections.iter().map(|connection| connection.ike().liveness.value).collect();
     intervals.dedup();
     let [interval] = intervals.as_slice() else {
-        return Err(Unwritable::new("different liveness intervals, while OpenIKED has one for the whole daemon", "Use the same interval."));
+        return Err(one(Unwritable::new(
+            "different liveness intervals, while OpenIKED has one for the whole daemon",
+            "Use the same interval.",
+        )));
     };
-    let _ = writeln!(out, "set dpd_check_interval {}", interval.map_or(0, |interval| interval.as_secs()));
+    let mut record = Record::default();
+    record.plan(Field::Liveness, interval.unwrap_or_default());
+    for (row, text) in spelled_section(profile, Section::Daemon, &record)? {
+        let _ = writeln!(out, "set {} {text}", row.keyword);
+    }
     // A peer that lost its SAs and comes again takes the place of the old one at once.
     out.push_str("set enforcesingleikesa\n");
-    let _ = writeln!(out, "include {}", quote(&format!("/{FOLDER}/{}.conf", remarks.stem))?);
+    let _ = writeln!(out, "include {}", quote(&format!("/{FOLDER}/{}.conf", remarks.stem)).map_err(one)?);
     Ok(out)
 }
 
-fn identity(identity: &Identity) -> Result<String, Unwritable> {
-    match identity {
-        Identity::Address(address) => quote(&address.to_string()),
-        // The daemon guesses the kind from the form.
-        Identity::Name(name) if name.contains(['@', '/', ':']) || name.parse::<std::net::IpAddr>().is_ok() => Err(Unwritable::new(
-            format!("the DNS name `{name}`, which OpenIKED would take for another kind of identity"),
-            "Use a plain name.",
-        )),
-        Identity::Mail(name) if !name.contains('@') || name.starts_with('/') => {
-            Err(Unwritable::new(format!("the mail-like name `{name}`, which OpenIKED would take for another kind"), "Use a plain name."))
-        }
-        Identity::Name(name) | Identity::Mail(name) => quote(name),
-        Identity::Subject(subject) => quote(&subject.slashed()),
-        Identity::Anybody | Identity::Implied(_) => Err(Unwritable::no_identity()),
-        Identity::Free(_) => Err(Unwritable::new("an identity without form (ID_KEY_ID), which OpenIKED does not know", "Use a DNS name.")),
-    }
-}
-
-fn policy(profile: &Profile, out: &mut String, gateway: &Gateway, connection: &Connection, remarks: &Remarks) -> Result<(), Unwritable> {
+fn policy(
+    profile: &Profile,
+    out: &mut String,
+    gateway: &Gateway,
+    connection: &Connection,
+    remarks: &Remarks,
+) -> Result<(), Vec<Unwritable>> {
+    let one = |refused: Unwritable| vec![refused];
     let [child] = connection.children.as_slice() else {
-        return Err(Unwritable::new(
+        return Err(one(Unwritable::new(
             "several Child SAs for one peer: with two of them OpenIKED sends all answers on the newest",
             "Carry everything in one Child SA.",
-        ));
+        )));
     };
-    let name = expressible(connection, child)?;
+    let name = expressible(connection, child).map_err(one)?;
     for text in [&remarks.addresses, &remarks.identities, &remarks.ike, &remarks.esp, &remarks.ike_lifetime, &remarks.esp_lifetime] {
         remark(out, "", text);
     }
     remark(out, "", &remarks.opening);
     remark(out, "", &remarks.secret);
     remarks.selectors.iter().for_each(|text| remark(out, "", text));
-    let opens = if child.opening.value.start { "active" } else { "passive" };
-    let mode = if child.mode.value == Mode::Transport { "transport " } else { "" };
-    let _ = writeln!(out, "ikev2 {} {opens} {mode}esp \\", quote(name)?);
-    if let Some(protocol) = child.protocol.value {
-        let _ = writeln!(out, "\tproto {protocol} \\");
-    }
-    for local in &child.local.value {
-        for remote in &child.remote.value {
-            let _ = writeln!(out, "\tfrom {local} to {remote} \\");
+    let spelled = spelled_section(profile, Section::Connection, &of_policy(connection, child))?;
+    let mut head = format!("ikev2 {}", quote(name).map_err(one)?);
+    let mut lines: Vec<String> = Vec::new();
+    for (row, text) in spelled {
+        match (&*row.keyword, row.field().map(|(field, _)| field)) {
+            (keyword, Some(Field::Opening | Field::Mode)) => head.extend([" ", keyword]),
+            ("dstid" | "lifetime", _) => lines.iter_mut().last().into_iter().for_each(|line| line.extend([" ", &row.keyword, " ", &text])),
+            (keyword, _) if text.is_empty() => lines.push(keyword.to_owned()),
+            (keyword, Some(Field::Pairs | Field::IkeProposals | Field::EspProposals)) => {
+                lines.extend(text.split(BETWEEN).map(|item| format!("{keyword} {item}")));
+            }
+            (keyword, _) => lines.push(format!("{keyword} {text}")),
         }
     }
-    if connection.local.value != Endpoint::Anywhere {
-        let _ = writeln!(out, "\tlocal {} \\", connection.local.value);
+    out.push_str(&head);
+    out.push_str(" esp");
+    for line in lines {
+        out.extend([" \\\n\t", &line]);
     }
-    let peer = if connection.remote.value == Endpoint::Anywhere { "any".to_owned() } else { connection.remote.value.to_string() };
-    let _ = writeln!(out, "\tpeer {peer} \\");
-    for proposal in &connection.ike().proposals.value {
-        let _ = writeln!(out, "\t{} \\", proposal::write(profile, proposal)?);
+    if connection.ike().local_method.value == Method::SharedSecret {
+        let secret = gateway.secret_for(connection).ok_or_else(|| one(Unwritable::new("a peer without a secret", "Give it one.")))?;
+        // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
+        out.push_str(" \\\n\tpsk 0x");
+        out.push_str(&secret.to_hex());
     }
-    for proposal in &child.esp.value {
-        let _ = writeln!(out, "\t{} \\", proposal::write(profile, proposal)?);
-    }
-    let (own, other) = (identity(&connection.ike().local_identity.value)?, identity(&connection.ike().remote_identity.value)?);
-    let _ = writeln!(out, "\tsrcid {own} dstid {other} \\");
-    let (ike, esp) = (connection.ike().lifetime.value, child.lifetime.value);
-    let _ = writeln!(out, "\tikelifetime {} lifetime {} \\", (ike.hard - IKE_EARLY).as_secs(), esp.hard.as_secs());
-    if connection.ike().local_method.value != Method::SharedSecret {
-        out.push_str("\trfc7427\n");
-        return Ok(());
-    }
-    let secret = gateway.secret_for(connection).ok_or_else(|| Unwritable::new("a peer without a secret", "Give it one."))?;
-    // Hexadecimal: the same bytes for every daemon, whatever characters the secret has.
-    out.push_str("\tpsk 0x");
-    out.push_str(&secret.to_hex());
     out.push('\n');
     Ok(())
+}
+
+/// What the statements of a policy are to say.
+fn of_policy(connection: &Connection, child: &Child) -> Record {
+    let (ike, mut record) = (connection.ike(), Record::default());
+    record.plan(Field::Opening, child.opening.value);
+    record.plan(Field::Mode, child.mode.value);
+    record.plan_some(Field::LocalProtocol, child.protocol.value.map(u32::from));
+    let remotes = || child.remote.value.iter().copied().map(Some);
+    let pairs: Vec<_> = child.local.value.iter().flat_map(|local| remotes().map(|remote| [Some(*local), remote])).collect();
+    record.plan(Field::Pairs, pairs);
+    record.plan(Field::LocalAddress, connection.local.value.clone());
+    record.plan(Field::RemoteAddress, connection.remote.value.clone());
+    record.plan(Field::IkeProposals, ike.proposals.value.clone());
+    record.plan(Field::EspProposals, child.esp.value.clone());
+    record.plan(Field::LocalIdentity, ike.local_identity.value.clone());
+    record.plan(Field::RemoteIdentity, ike.remote_identity.value.clone());
+    record.plan(Field::IkeSoftLife, ike.lifetime.value.hard - IKE_EARLY);
+    record.plan(Field::EspHardLife, child.lifetime.value.hard);
+    record.plan_some(Field::LocalMethod, (ike.local_method.value != Method::SharedSecret).then_some(Method::PublicKey));
+    record
 }
 
 /// What a policy cannot say of a connection; otherwise the policy's name.

@@ -20,6 +20,8 @@ pub enum Codec {
     Words(Cow<'static, [(Text, Value)]>),
     /// As the platform's family spells it.
     Own(Spelling),
+    /// The keyword stands alone, and means this.
+    Alone(Value),
     /// A list, each item as the platform's family spells it: proposals or selectors. It is written with this text between the items, and
     /// read with commas.
     Items(Spelling, &'static str),
@@ -64,6 +66,7 @@ impl Codec {
             (Codec::Time, Value::Time(time)) => (time.subsec_nanos() == 0).then(|| format!("{}s", time.as_secs())),
             (Codec::Words(words), value) => words.iter().find(|(_, known)| known == value).map(|(word, _)| word.to_string()),
             (Codec::Own(spelling), value) => Some((spelling.write)(profile, value)?),
+            (Codec::Alone(means), value) => (means == value).then(String::new),
             (Codec::Items(spelling, between), value) => {
                 let (words, refused): (Vec<_>, Vec<_>) =
                     items(value).iter().map(|item| (spelling.write)(profile, item)).partition(Result::is_ok);
@@ -103,6 +106,7 @@ impl Codec {
             },
             Codec::Words(words) => words.iter().find(|(word, _)| *word == text).map(|(_, value)| value.clone()),
             Codec::Own(spelling) | Codec::Items(spelling, _) => (spelling.read)(profile, text),
+            Codec::Alone(means) => Some(means.clone()),
         }
     }
 }
@@ -112,6 +116,7 @@ fn items(list: &Value) -> Vec<Value> {
     match list {
         Value::Proposals(list) => list.iter().map(|one| Value::Proposals(vec![one.clone()])).collect(),
         Value::Selectors(list) => list.iter().map(|one| Value::Selectors(vec![*one])).collect(),
+        Value::Pairs(list) => list.iter().map(|one| Value::Pairs(vec![*one])).collect(),
         other => vec![other.clone()],
     }
 }
@@ -126,6 +131,10 @@ fn joined(list: Option<Value>, item: Value) -> Value {
         (Some(Value::Selectors(mut list)), Value::Selectors(more)) => {
             list.extend(more);
             Value::Selectors(list)
+        }
+        (Some(Value::Pairs(mut list)), Value::Pairs(more)) => {
+            list.extend(more);
+            Value::Pairs(list)
         }
         (_, item) => item,
     }

@@ -71,6 +71,8 @@ pub enum Field {
     LocalSelectors,
     /// Remote traffic selectors.
     RemoteSelectors,
+    /// Pairs of networks, each of which is carried.
+    Pairs,
     /// Proposals for ESP.
     EspProposals,
     /// Whether there is PFS.
@@ -115,6 +117,7 @@ impl Field {
             | Field::EspHardLife => "a duration",
             Field::Tries | Field::InterfaceIn | Field::InterfaceOut | Field::ReplayWindow => "a number",
             Field::LocalSelectors | Field::RemoteSelectors | Field::LocalSelectorsEach | Field::RemoteSelectorsEach => "a prefix",
+            Field::Pairs => "a pair of prefixes",
             Field::LocalProtocol | Field::RemoteProtocol => "an IP protocol",
             Field::SequenceNumbers => "a length of sequence numbers",
             Field::Mode => "a mode",
@@ -149,6 +152,8 @@ pub enum Value {
     Proposals(Vec<Proposal>),
     /// Traffic selectors.
     Selectors(Vec<Selector>),
+    /// Pairs of networks, local and remote; `None` is any.
+    Pairs(Vec<[Option<IpNet>; 2]>),
     /// A mode.
     Mode(Mode),
     /// When a Child SA is opened.
@@ -202,6 +207,7 @@ values! {
     Method: Method,
     Proposals: Vec<Proposal>,
     Selectors: Vec<Selector>,
+    Pairs: Vec<[Option<IpNet>; 2]>,
     Mode: Mode,
     Opening: Opening,
     OnDeadPeer: OnDeadPeer,

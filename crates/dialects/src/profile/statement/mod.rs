@@ -11,7 +11,7 @@ pub(crate) use codec::words;
 pub use codec::{Codec, Spelling};
 pub use field::{Field, Selector, Value};
 pub use record::Record;
-pub(crate) use record::{Counts, Layout, name_unknown, read_section, write_section};
+pub(crate) use record::{Counts, Layout, name_unknown, read_section, spelled_section, write_section};
 
 use std::borrow::Cow;
 
@@ -24,6 +24,8 @@ pub(crate) type Text = Cow<'static, str>;
 /// Where a statement stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Section {
+    /// What is said for the whole daemon.
+    Daemon,
     /// What is said of a peer.
     Connection,
     /// What is said of the own end, where that has a section of its own.
@@ -153,6 +155,11 @@ impl Statement {
             spares: None,
             beside: None,
         }
+    }
+
+    /// A row whose keyword stands alone, and means this.
+    pub(crate) fn alone(section: Section, keyword: &'static str, field: Field, means: Value) -> Statement {
+        Statement::new(section, keyword, field, Codec::Alone(means))
     }
 
     /// A row that changes nothing that matters.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use super::field::FieldValue;
-use super::{Default, Field, Says, Section, Statement, Value, Writes};
+use super::{Codec, Default, Field, Says, Section, Statement, Value, Writes};
 use crate::dialect::{Remarks, Unwritable, remark};
 use crate::profile::Profile;
 use crate::text::Word;
@@ -166,6 +166,40 @@ pub(crate) struct Layout<'a> {
     pub child: usize,
 }
 
+/// The statements of a section that are written, with their values as text.
+///
+/// # Errors
+/// What they cannot say.
+pub(crate) fn spelled_section<'a>(
+    profile: &'a Profile,
+    section: Section,
+    record: &Record,
+) -> Result<Vec<(&'a Statement, String)>, Vec<Unwritable>> {
+    let mut spelled = Vec::new();
+    for row in profile.statements.iter().filter(|row| row.section == section && row.writes != Writes::Never) {
+        let Some((field, codec)) = row.field() else { continue };
+        let Some(setting) = record.values.get(&field) else { continue };
+        if row.writes == Writes::UnlessDefault && default(profile, row, record).as_ref() == Some(&setting.value) {
+            continue;
+        }
+        match codec.write(profile, &setting.value)? {
+            Some(text) => spelled.push((row, text)),
+            // Another keyword means that.
+            None if matches!(codec, Codec::Alone(_)) => {}
+            None => {
+                return Err(vec![match &row.cannot {
+                    Some((what, remedy)) => Unwritable::new(what.to_string(), remedy.to_string()),
+                    None => Unwritable::new(
+                        format!("{:?} for `{}`, which {} has no word for", setting.value, row.keyword, profile.title),
+                        "Choose another value.",
+                    ),
+                }]);
+            }
+        }
+    }
+    Ok(spelled)
+}
+
 /// Writes the statements of a section, one a line.
 ///
 /// # Errors
@@ -177,21 +211,7 @@ pub(crate) fn write_section(
     record: &Record,
     layout: &Layout<'_>,
 ) -> Result<(), Vec<Unwritable>> {
-    for row in profile.statements.iter().filter(|row| row.section == section && row.writes != Writes::Never) {
-        let Some((field, codec)) = row.field() else { continue };
-        let Some(setting) = record.values.get(&field) else { continue };
-        if row.writes == Writes::UnlessDefault && default(profile, row, record).as_ref() == Some(&setting.value) {
-            continue;
-        }
-        let text = codec.write(profile, &setting.value)?.ok_or_else(|| {
-            vec![match &row.cannot {
-                Some((what, remedy)) => Unwritable::new(what.to_string(), remedy.to_string()),
-                None => Unwritable::new(
-                    format!("{:?} for `{}`, which {} has no word for", setting.value, row.keyword, profile.title),
-                    "Choose another value.",
-                ),
-            }]
-        })?;
+    for (row, text) in spelled_section(profile, section, record)? {
         if let Some(about) = row.about {
             remark(out, layout.indent, about.of(layout.remarks, layout.child));
         }
