@@ -13,6 +13,7 @@ pub fn context() -> &'static Context {
 }
 
 /// How many random cases a test tries: as many as `USPAN_CASES` says, or these few.
+#[allow(clippy::disallowed_methods, reason = "whoever runs the tests says how many")]
 pub fn cases(few: u32) -> u32 {
     std::env::var("USPAN_CASES").ok().and_then(|count| count.parse().ok()).unwrap_or(few)
 }

@@ -47,12 +47,18 @@ fn spelled(profile: &Profile, proposal: &Proposal) -> Result<String, Unwritable>
     Ok(words.join(" "))
 }
 
-/// The transforms of a proposal, as its words say; each with its place among them, or what is wrong with it.
-pub(super) fn transforms<'a>(
-    profile: &Profile,
-    words: &[&'a str],
-    protocol: Protocol,
-) -> Vec<Result<Transform, (usize, &'a str, Option<&'a str>)>> {
+/// A word of a proposal that is no transform.
+pub(super) struct WrongWord<'a> {
+    /// Its place among the words.
+    pub(super) at: usize,
+    /// The kind that it is said for.
+    pub(super) key: &'a str,
+    /// The word; nothing where it is missing.
+    pub(super) word: Option<&'a str>,
+}
+
+/// The transforms of a proposal, as its words say.
+pub(super) fn transforms<'a>(profile: &Profile, words: &[&'a str], protocol: Protocol) -> Vec<Result<Transform, WrongWord<'a>>> {
     let (mut found, mut at) = (Vec::new(), 0);
     while let Some(key) = words.get(at) {
         if let Some((_, numbers)) = SEQUENCE_NUMBERS.iter().find(|(word, _)| word == key) {
@@ -62,7 +68,7 @@ pub(super) fn transforms<'a>(
         }
         let word = words.get(at + 1).copied();
         let known = word.and_then(|word| transform(profile, key, word, protocol));
-        found.push(known.ok_or((at + usize::from(word.is_some()), *key, word)));
+        found.push(known.ok_or(WrongWord { at: at + usize::from(word.is_some()), key, word }));
         at += 2;
     }
     found

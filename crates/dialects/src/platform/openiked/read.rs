@@ -5,7 +5,7 @@ use std::time::Duration;
 use ipnet::IpNet;
 
 use super::profile::default;
-use super::proposal;
+use super::proposal::{self, WrongWord};
 use super::statements::BETWEEN;
 use super::syntax::{Macros, Part, define, expand, parse, parts};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
@@ -187,7 +187,7 @@ impl IkedReader<'_> {
     /// Names what of a proposal is not understood.
     fn transforms(&mut self, source: &Source, part: &Part<'_>, protocol: Protocol) {
         let words: Vec<_> = part.words.iter().map(|word| word.value.as_str()).collect();
-        for (at, key, word) in proposal::transforms(self.profile, &words, protocol).into_iter().filter_map(Result::err) {
+        for WrongWord { at, key, word } in proposal::transforms(self.profile, &words, protocol).into_iter().filter_map(Result::err) {
             let span = part.words[at].span;
             match word {
                 None => self.say(source, &rules::DEVICE_UNKNOWN, span, format!("`{key}` is not understood here")),
