@@ -5,21 +5,11 @@
 mod common;
 
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::os::unix::fs::symlink;
 use std::path::Path;
 
-use common::{SECRET, files, orchard, uspan, write, write_keys};
+use common::{SECRET, build, files, mode, orchard, uspan, write, write_keys};
 use serde_json::Value;
-
-fn mode(path: &Path) -> u32 {
-    fs::metadata(path).expect("there").permissions().mode() & 0o777
-}
-
-fn build(folder: &Path, more: &[&str]) -> common::Run {
-    let mut args = vec!["build", "orchard.span.toml", "-o", "out"];
-    args.extend(more);
-    uspan(folder, &args)
-}
 
 #[test]
 fn demo_writes_a_description_a_secret_and_two_trees() {

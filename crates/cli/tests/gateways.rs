@@ -5,21 +5,11 @@
 mod common;
 
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::os::unix::fs::symlink;
 use std::path::Path;
 
-use common::{SECRET, orchard, uspan, write};
+use common::{SECRET, build, mode, orchard, uspan, write};
 use serde_json::Value;
-
-fn mode(path: &Path) -> u32 {
-    fs::metadata(path).expect("there").permissions().mode() & 0o777
-}
-
-fn build(folder: &Path, more: &[&str]) -> common::Run {
-    let mut args = vec!["build", "orchard.span.toml", "-o", "out"];
-    args.extend(more);
-    uspan(folder, &args)
-}
 
 /// Replaces a text in a file below a folder.
 fn edit(folder: &Path, path: &str, old: &str, new: &str) {

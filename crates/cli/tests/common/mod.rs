@@ -35,6 +35,18 @@ pub fn uspan(folder: &Path, args: &[&str]) -> Run {
     }
 }
 
+/// The permissions of a file.
+pub fn mode(path: &Path) -> u32 {
+    fs::metadata(path).expect("there").permissions().mode() & 0o777
+}
+
+/// Builds the orchard.
+pub fn build(folder: &Path, more: &[&str]) -> Run {
+    let mut args = vec!["build", "orchard.span.toml", "-o", "out"];
+    args.extend(more);
+    uspan(folder, &args)
+}
+
 pub fn write(path: &Path, content: impl AsRef<[u8]>, mode: u32) {
     fs::create_dir_all(path.parent().expect("a folder")).expect("made");
     fs::write(path, content).expect("written");

@@ -6,7 +6,7 @@ use super::proposal;
 use super::syntax::quote;
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
-use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, words};
+use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words};
 use crate::text::prefix;
 use uspan_model::address_text;
 use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Mode, OnDeadPeer, Opening, Proposal, Protocol};
@@ -114,17 +114,13 @@ fn is_virtual(text: &str) -> bool {
     text.starts_with("vhost:") || text.starts_with("vnet:")
 }
 
-fn unknown() -> Vec<Unwritable> {
-    vec![Unwritable::new("a value of another kind", "Choose another value.")]
-}
-
 fn write_endpoint(value: &Value, anywhere: &str) -> Result<String, Vec<Unwritable>> {
     match value {
         Value::Endpoint(Endpoint::OneOf(_) | Endpoint::Within(_)) => {
             Err(vec![Unwritable::new("an end at one of several addresses, while Libreswan has one", "Write one address, or any.")])
         }
         Value::Endpoint(end) => Ok(address_text::endpoint(end, anywhere)),
-        _ => Err(unknown()),
+        _ => Err(of_another_kind()),
     }
 }
 
@@ -134,7 +130,7 @@ fn read_endpoint(text: &str) -> Option<Value> {
 }
 
 fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Identity(identity) = value else { return Err(unknown()) };
+    let Value::Identity(identity) = value else { return Err(of_another_kind()) };
     identity_text(identity).map_err(|refused| vec![refused])
 }
 
@@ -172,12 +168,12 @@ pub(super) fn identity(text: &str) -> Option<Identity> {
 }
 
 fn write_text(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Text(text) = value else { return Err(unknown()) };
+    let Value::Text(text) = value else { return Err(of_another_kind()) };
     Ok(text.clone())
 }
 
 fn write_proposals(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Proposals(list) = value else { return Err(unknown()) };
+    let Value::Proposals(list) = value else { return Err(of_another_kind()) };
     let (words, refused): (Vec<_>, Vec<_>) = list.iter().map(|one| proposal::write(profile, one)).partition(Result::is_ok);
     match refused.is_empty() {
         true => Ok(words.into_iter().filter_map(Result::ok).collect::<Vec<_>>().join(",")),
@@ -196,7 +192,7 @@ fn selectors(nets: impl IntoIterator<Item = ipnet::IpNet>) -> Value {
 }
 
 fn write_selector(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Selectors(list) = value else { return Err(unknown()) };
+    let Value::Selectors(list) = value else { return Err(of_another_kind()) };
     match list.as_slice() {
         [Selector { net: Some(net), .. }] => Ok(address_text::prefix(*net)),
         _ => Err(vec![Unwritable::new(
@@ -213,7 +209,7 @@ fn read_selectors(text: &str) -> Option<Value> {
 }
 
 fn write_protocol(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Number(protocol) = value else { return Err(unknown()) };
+    let Value::Number(protocol) = value else { return Err(of_another_kind()) };
     Ok(format!("{protocol}/0"))
 }
 
@@ -223,7 +219,7 @@ fn read_protocol(text: &str) -> Option<Value> {
 }
 
 fn write_life(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Time(life) = value else { return Err(unknown()) };
+    let Value::Time(life) = value else { return Err(of_another_kind()) };
     if *life > profile.longest_lifetime {
         return Err(vec![Unwritable::new("a lifetime over 24 h, which Libreswan does not accept", "Choose at most `24h`.")]);
     }
@@ -234,7 +230,7 @@ fn write_life(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable
 }
 
 fn write_number(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Number(number) = value else { return Err(unknown()) };
+    let Value::Number(number) = value else { return Err(of_another_kind()) };
     Ok(number.to_string())
 }
 

@@ -10,7 +10,7 @@ use super::proposal;
 use super::syntax::quote;
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
-use crate::profile::statement::{About, Codec, Field, Record, Section, Spelling, Statement, Value};
+use crate::profile::statement::{About, Codec, Field, Record, Section, Spelling, Statement, Value, of_another_kind};
 use crate::text::prefix;
 use uspan_model::gateway::{Endpoint, Identity, Method, Mode, Opening, Protocol};
 use uspan_model::subject::Subject;
@@ -97,13 +97,8 @@ fn refuse<T>(what: impl Into<String>, remedy: &'static str) -> Result<T, Vec<Unw
     Err(vec![Unwritable::new(what.into(), remedy)])
 }
 
-/// A value of a row that is of another type is a defect of the program.
-fn other<T>(value: &Value) -> Result<T, Vec<Unwritable>> {
-    refuse(format!("{value:?}, for which iked.conf has no word"), "This is a defect of the program; please report it.")
-}
-
 fn write_seconds(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    if let Value::Time(time) = value { Ok(time.as_secs().to_string()) } else { other(value) }
+    if let Value::Time(time) = value { Ok(time.as_secs().to_string()) } else { Err(of_another_kind()) }
 }
 
 /// Seconds, or a number with `m` or `h`, in any case.
@@ -118,7 +113,7 @@ fn write_endpoint(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>>
     match value {
         Value::Endpoint(Endpoint::Anywhere) => Ok("any".to_owned()),
         Value::Endpoint(end) => Ok(end.to_string()),
-        value => other(value),
+        _ => Err(of_another_kind()),
     }
 }
 
@@ -127,7 +122,7 @@ fn read_endpoint(text: &str) -> Option<Value> {
 }
 
 fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Identity(identity) = value else { return other(value) };
+    let Value::Identity(identity) = value else { return Err(of_another_kind()) };
     let text = match identity {
         Identity::Address(address) => quote(&address.to_string()),
         // The daemon guesses the kind from the form.
@@ -156,7 +151,7 @@ fn identity(text: &str) -> Option<Identity> {
 }
 
 fn write_protocol(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    if let Value::Number(number) = value { Ok(number.to_string()) } else { other(value) }
+    if let Value::Number(number) = value { Ok(number.to_string()) } else { Err(of_another_kind()) }
 }
 
 fn read_protocol(text: &str) -> Option<Value> {
@@ -177,7 +172,7 @@ fn write_pair(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
             let word = |net: &Option<IpNet>| net.map_or_else(|| "any".to_owned(), |net| net.to_string());
             Ok(list.iter().map(|[from, to]| format!("{} to {}", word(from), word(to))).collect::<Vec<_>>().join(BETWEEN))
         }
-        value => other(value),
+        _ => Err(of_another_kind()),
     }
 }
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 use super::proposal;
 use super::syntax::quote;
 use crate::dialect::Unwritable;
-use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, words};
+use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words};
 use crate::profile::{Profile, v1_patience};
 use crate::text::prefix;
 use uspan_model::address_text;
@@ -143,12 +143,8 @@ pub(super) fn patience(version: IkeVersion, liveness: Option<Duration>) -> Optio
     liveness.filter(|_| version == IkeVersion::V1).map(v1_patience)
 }
 
-fn unknown() -> Vec<Unwritable> {
-    vec![Unwritable::new("a value of another kind", "Choose another value.")]
-}
-
 fn write_endpoint(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Endpoint(end) = value else { return Err(unknown()) };
+    let Value::Endpoint(end) = value else { return Err(of_another_kind()) };
     Ok(address_text::endpoint(end, "%any"))
 }
 
@@ -170,7 +166,7 @@ fn read_endpoint(_: &Profile, text: &str) -> Option<Value> {
 
 /// An identity with the type prefix that keeps the daemon from guessing.
 fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Identity(identity) = value else { return Err(unknown()) };
+    let Value::Identity(identity) = value else { return Err(of_another_kind()) };
     identity_text(identity).map_err(|refused| vec![refused])
 }
 
@@ -202,13 +198,13 @@ pub(super) fn read_identity(text: &str) -> Option<Identity> {
 }
 
 fn write_text(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Text(text) = value else { return Err(unknown()) };
+    let Value::Text(text) = value else { return Err(of_another_kind()) };
     Ok(text.clone())
 }
 
 fn write_proposal(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Proposals(list) = value else { return Err(unknown()) };
-    let one: &Proposal = list.first().ok_or_else(unknown)?;
+    let Value::Proposals(list) = value else { return Err(of_another_kind()) };
+    let one: &Proposal = list.first().ok_or_else(of_another_kind)?;
     proposal::write(profile, one).map_err(|refused| vec![refused])
 }
 
@@ -217,8 +213,8 @@ fn read_proposal(profile: &Profile, text: &str, protocol: Protocol) -> Option<Va
 }
 
 fn write_selector(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Selectors(list) = value else { return Err(unknown()) };
-    let Selector { net, protocol } = list.first().ok_or_else(unknown)?;
+    let Value::Selectors(list) = value else { return Err(of_another_kind()) };
+    let Selector { net, protocol } = list.first().ok_or_else(of_another_kind)?;
     let net = net.map_or_else(|| "dynamic".to_owned(), address_text::prefix);
     Ok(protocol.map_or(net.clone(), |protocol| format!("{net}[{protocol}]")))
 }

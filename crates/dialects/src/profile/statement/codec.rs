@@ -32,6 +32,11 @@ pub(crate) fn words<const N: usize>(list: [(&'static str, Value); N]) -> Codec {
     Codec::Words(list.into_iter().map(|(word, value)| (Cow::Borrowed(word), value)).collect::<Vec<_>>().into())
 }
 
+/// That a value is not of the kind that a row has.
+pub(crate) fn of_another_kind() -> Vec<Unwritable> {
+    vec![Unwritable::new("a value of another kind", "Choose another value.")]
+}
+
 /// What was read of a text.
 pub(crate) struct Read {
     /// The value, as far as it is one.

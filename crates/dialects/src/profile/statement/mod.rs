@@ -7,8 +7,8 @@ mod codec;
 mod field;
 mod record;
 
-pub(crate) use codec::words;
 pub use codec::{Codec, Spelling};
+pub(crate) use codec::{of_another_kind, words};
 pub use field::{Field, Selector, Value};
 pub use record::Record;
 pub(crate) use record::{Counts, Layout, name_unknown, read_section, spelled_section, write_section};
