@@ -5,9 +5,11 @@ measure.py PROGRAM FOLDER [N ...]: PROGRAM is the release build of uspan; FOLDER
 system that is measured. Prints a Markdown table. Every run writes to a folder of its own, and all are removed at the end: ext4 makes
 new files slowly where many were deleted a few minutes ago. The yardsticks are measured in the same run, in turn with the builds:
 `render.py` (Jinja2, no checks) and `floor.rs` (the same bytes, nothing computed; and once more until they are on the disk). Each figure
-is the median of RUNS runs, of one run above ONCE tunnels.
+is the median of RUNS runs, of one run above ONCE tunnels. Where valgrind is installed it counts the instructions of `check`, which
+does not depend on the machine or on what else runs; of COUNTED tunnels, because it is slow.
 """
 import os
+import re
 import shutil
 import statistics
 import subprocess
@@ -17,6 +19,7 @@ import time
 HERE = os.path.dirname(os.path.abspath(__file__))
 RUNS = int(os.environ.get("RUNS", "3"))
 ONCE = int(os.environ.get("ONCE", "10000"))
+COUNTED = 1000
 
 
 def once(command):
@@ -31,6 +34,16 @@ def once(command):
     if process.returncode != 0:
         sys.exit(f"{command} ended with {process.returncode}: {errors.decode()[-2000:]}")
     return seconds, usage.ru_maxrss / 1024
+
+
+def instructions(command, count):
+    """Instructions of a command for each tunnel, in thousands; a dash where nobody counts."""
+    if count != COUNTED or shutil.which("valgrind") is None:
+        return "–"
+    counting = ["valgrind", "--tool=callgrind", "--callgrind-out-file=/dev/null", *command]
+    process = subprocess.run(counting, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    total = int(re.search(r"Collected : (\d+)", process.stderr).group(1))
+    return f"{total / count / 1000:.0f}"
 
 
 def middle(runs):
@@ -61,7 +74,8 @@ def main():
     os.makedirs(folder)
     floor = os.path.join(folder, "floor")
     subprocess.run(["rustc", "-O", "-o", floor, os.path.join(HERE, "floor.rs")], check=True)
-    heads = ["tunnels", "check", "build", "compare", "rehearse", "peak MB (check, build, compare, rehearse)", "(a) Jinja2", "(b) floor"]
+    heads = ["tunnels", "check", "build", "compare", "rehearse", "peak MB (check, build, compare, rehearse)"]
+    heads += ["check, 1000 instructions a tunnel", "(a) Jinja2", "(a) without writing", "(b) floor"]
     heads += ["(b), on the disk", "build : (a)", "build : (b)"]
     print(f"| {' | '.join(heads)} |\n|{'---|' * len(heads)}", flush=True)
     for count in counts:
@@ -70,7 +84,7 @@ def main():
         subprocess.run([sys.executable, os.path.join(HERE, "fleet.py"), str(count), fleet], check=True)
         description = os.path.join(fleet, "orchards.span.toml")
         render = os.path.join(HERE, "render.py")
-        check, build, compare, rehearse, rendered, bare, durable = [], [], [], [], [], [], []
+        check, build, compare, rehearse, rendered, unwritten, bare, durable = [], [], [], [], [], [], [], []
         for number in range(RUNS if count <= ONCE else 1):
             check.append(once([program, "check", description]))
             build.append(once([program, "build", description, "-o", place("out", number)]))
@@ -82,6 +96,7 @@ def main():
             bare.append(both[0])
             durable.append(both[1])
             rendered.append(once([sys.executable, render, fleet, place("rendered", number)]))
+            unwritten.append(once([sys.executable, render, fleet, "-"]))
             compare.append(once([program, "compare", place("out", number), "--against", description]))
             rehearse.append(once([program, "rehearse", description]))
         # The yardstick is one only if it writes the same.
@@ -90,9 +105,9 @@ def main():
         if differ.returncode != 0:
             sys.exit(f"the templates write something else: {differ.stdout[:500]}")
         each = [middle(runs) for runs in (check, build, compare, rehearse)]
-        (slow, _), bottom, disk = middle(rendered), statistics.median(bare), statistics.median(durable)
+        (slow, _), (alone, _), bottom, disk = middle(rendered), middle(unwritten), statistics.median(bare), statistics.median(durable)
         cells = [str(count)] + [f"{seconds:.3f}" for seconds, _ in each] + [", ".join(f"{memory:.0f}" for _, memory in each)]
-        cells += [f"{slow:.3f}", f"{bottom:.3f}", f"{disk:.3f}", f"1 : {slow / each[1][0]:.1f}", f"{each[1][0] / bottom:.2f} : 1"]
+        cells += [instructions([program, "check", description], count), f"{slow:.3f}", f"{alone:.3f}", f"{bottom:.3f}", f"{disk:.3f}", f"1 : {slow / each[1][0]:.1f}", f"{each[1][0] / bottom:.2f} : 1"]
         print(f"| {' | '.join(cells)} |", flush=True)
     shutil.rmtree(folder)
 

@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """What people do instead: the same files from the same inventory with Jinja2 templates, and no check at all.
 
-render.py FOLDER OUT: FOLDER as fleet.py writes it. The templates know this one fleet: one policy, two platforms.
+render.py FOLDER OUT: FOLDER as fleet.py writes it; with `-` for OUT it renders and writes nothing. The templates know this one fleet: one policy, two platforms.
 """
 import csv
 import hashlib
@@ -71,7 +71,9 @@ def main():
                     files = [(f"ipsec.d/{name}.conf", "libreswan.conf.j2", 0o644), (f"ipsec.d/{name}.secrets", "libreswan.secrets.j2", 0o600)]
                 files.append((f"nftables.d/uspan-{name}.nft", "nftables.j2", 0o644))
                 for path, template, mode in files:
-                    write(os.path.join(etc, path), environment.get_template(template).render(values), mode)
+                    text = environment.get_template(template).render(values)
+                    if out != "-":
+                        write(os.path.join(etc, path), text, mode)
 
 
 main()
