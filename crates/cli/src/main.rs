@@ -18,6 +18,10 @@ use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior,
 use crate::failure::Failure;
 use crate::show::terminal;
 
+/// Reading and writing configurations is mostly small texts; what it gives stands in docs/performance.md.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     // Who asks for the version, perhaps in a loop over machines, does not wait for all the commands to be set up.
     if std::env::args_os().skip(1).eq(["--version"]) {
