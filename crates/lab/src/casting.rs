@@ -9,7 +9,7 @@ use uspan_core::{
     Transport, Tree, routing, set_up,
 };
 
-use crate::job::{Depth, Job, Opens, OpensTo, Pair, Site, SiteFile, Tunnel};
+use crate::job::{Depth, Job, JobOpening, JobPair, JobSite, JobTunnel, OpensTo, SiteFile};
 
 /// Casts the tunnels of a description that `wanted` picks, with the files of these trees.
 ///
@@ -53,7 +53,7 @@ pub fn cast(
         let ends = tunnels.iter().flat_map(|tunnel| [0, 1].map(|end| (tunnel, end))).filter(|(tunnel, end)| tunnel.ends[*end] == i);
         site.seen = ends.flat_map(|(tunnel, end)| tunnel.pairs.iter().map(move |pair| pair.seen[end])).collect();
         // Its NAT device lets in what it has to answer.
-        site.forwarded = tunnels.iter().any(|tunnel| (0..2).any(|end| tunnel.ends[end] == i && tunnel.opens[1 - end] != Opens::Never));
+        site.forwarded = tunnels.iter().any(|tunnel| (0..2).any(|end| tunnel.ends[end] == i && tunnel.opens[1 - end] != JobOpening::Never));
     }
     Job { number: 0, sites, tunnels, depth: Depth::Proof }
 }
@@ -69,10 +69,10 @@ fn spare(number: usize, ipv4: bool) -> IpAddr {
 
 const UNKNOWN: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
 
-fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &BTreeMap<String, String>, stems: &[&str]) -> Site {
+fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &BTreeMap<String, String>, stems: &[&str]) -> JobSite {
     let name = site.name.value.clone();
     let files = trees.get(&name).into_iter().flat_map(|tree| &tree.files);
-    Site {
+    JobSite {
         platform: site.platform.value.word.to_string(),
         address: UNKNOWN,
         own: UNKNOWN,
@@ -117,7 +117,7 @@ fn opens_to(passing: &Passing, back: &Passing) -> OpensTo {
 }
 
 /// Whom the members of a group are to reach through their hub: each the next one, and the last one the first.
-fn onward(description: &Description, tunnels: &mut [Tunnel]) {
+fn onward(description: &Description, tunnels: &mut [JobTunnel]) {
     let mut groups: BTreeMap<(usize, &str, bool), Vec<usize>> = BTreeMap::new();
     for (number, cast) in tunnels.iter().enumerate() {
         let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == cast.name);
@@ -141,16 +141,16 @@ fn onward(description: &Description, tunnels: &mut [Tunnel]) {
     }
 }
 
-fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -> Tunnel {
+fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]) -> JobTunnel {
     let place = |end: usize| sites.iter().position(|site| site.name == built.ends[end]).unwrap_or(0);
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
     let by_hand =
         |end: usize| told.is_some_and(|t| t.opens.value == uspan_core::Opens::ByHand && t.opened_by.is_none_or(|starter| starter == end));
     let opens = [0, 1].map(|end| match built.agreement.opening[end] {
-        Opening { start: true, .. } => Opens::AtOnce,
-        Opening { trap: true, .. } => Opens::OnTraffic,
-        _ if by_hand(end) => Opens::ByHand,
-        _ => Opens::Never,
+        Opening { start: true, .. } => JobOpening::AtOnce,
+        Opening { trap: true, .. } => JobOpening::OnTraffic,
+        _ if by_hand(end) => JobOpening::ByHand,
+        _ => JobOpening::Never,
     });
     let children: Vec<_> = built.gateways[0].connections.iter().flat_map(|connection| &connection.children).collect();
     let seen = |pair: &uspan_core::Pair| {
@@ -169,14 +169,14 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[Site]) -
     // What members of a group send each other through their hub belongs to two tunnels.
     let single = |tunnel: &uspan_core::Tunnel, pair: &&uspan_core::Pair| !pair.leads_beyond(description.ends(tunnel));
     let pairs = told.into_iter().flat_map(|tunnel| tunnel.pairs.iter().filter(move |pair| single(tunnel, pair)));
-    let pairs = pairs.map(|pair| Pair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
-    let hosts = told.filter(|tunnel| tunnel.hosts.is_some()).map(|_| Pair {
+    let pairs = pairs.map(|pair| JobPair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
+    let hosts = told.filter(|tunnel| tunnel.hosts.is_some()).map(|_| JobPair {
         networks: None,
         seen: [0, 1].map(|end| sites[place(end)].address.into()),
         child: children.first().map(|child| child.name.clone()).unwrap_or_default(),
     });
     let transform = |kind: Kind| built.agreement.esp.first().and_then(|proposal| proposal.first(kind));
-    Tunnel {
+    JobTunnel {
         name: built.name.clone(),
         ends: [place(0), place(1)],
         pairs: hosts.into_iter().chain(pairs).collect(),

@@ -16,9 +16,9 @@ pub struct Job {
     /// Which job of the run this is.
     pub number: usize,
     /// The gateways.
-    pub sites: Vec<Site>,
+    pub sites: Vec<JobSite>,
     /// The tunnels between them.
-    pub tunnels: Vec<Tunnel>,
+    pub tunnels: Vec<JobTunnel>,
     /// How far it goes.
     #[serde(default)]
     pub depth: Depth,
@@ -92,7 +92,7 @@ pub struct IkeSeen {
 
 /// A gateway, what stands around it, and its files.
 #[derive(Clone, Serialize, Deserialize)]
-pub struct Site {
+pub struct JobSite {
     /// Its name.
     pub name: String,
     /// The word of its platform.
@@ -161,7 +161,7 @@ impl fmt::Debug for SiteFile {
 /// When an end opens a tunnel.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Opens {
+pub enum JobOpening {
     /// As soon as its daemon starts.
     AtOnce,
     /// With the first packet.
@@ -174,15 +174,15 @@ pub enum Opens {
 
 /// A tunnel and what is expected of it.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Tunnel {
+pub struct JobTunnel {
     /// Its name in the description, which is also the connection's name on both gateways.
     pub name: String,
     /// Its ends, as indices into the sites.
     pub ends: [usize; 2],
     /// What may cross.
-    pub pairs: Vec<Pair>,
+    pub pairs: Vec<JobPair>,
     /// When each end opens it.
-    pub opens: [Opens; 2],
+    pub opens: [JobOpening; 2],
     /// Peer-liveness interval in seconds.
     pub liveness: Option<u64>,
     /// The longest lives of the IKE SA and of ESP SAs in seconds.
@@ -247,7 +247,7 @@ pub struct OpensTo {
 
 /// A pair of networks, or the two gateways themselves, and the Child SA that carries it.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Pair {
+pub struct JobPair {
     /// The network of each end, as an index into its site's networks; nothing where the gateways speak for themselves.
     pub networks: Option<[usize; 2]>,
     /// As what each is seen from the other end.
@@ -284,7 +284,7 @@ impl Outcome {
 
 /// A row of the table.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Row {
+pub struct CheckRow {
     /// Which job it belongs to.
     pub job: usize,
     /// Which of its tunnels.
@@ -430,7 +430,7 @@ pub enum Event {
         doing: String,
     },
     /// A check was made.
-    Row(Row),
+    Row(CheckRow),
     /// A warning that a daemon printed.
     Warning {
         /// In which job.

@@ -2,7 +2,7 @@
 //!
 //! - [`Lab::ready`] installs what is needed (root, Debian 12, apt); [`requirements`] says what is missing.
 //! - [`Lab::load`] lets a daemon's own loader take up a gateway's tree of files and reports what it says.
-//! - [`run`] proves tunnels: [`Job`]s go in, [`Event`]s come out, a [`Row`] for every check. It works on the
+//! - [`run`] proves tunnels: [`Job`]s go in, [`Event`]s come out, a [`CheckRow`] for every check. It works on the
 //!   machine's own kernel where that has ESP, else in a guest kernel ([`Ground`]).
 //!
 //! Inside, in the order of the work: `ground/` (kernels, and the keeper that takes everything down again),
@@ -26,7 +26,9 @@ use std::io;
 pub use casting::cast;
 pub use daemon::complains;
 pub use ground::{Ground, Options, inside_main, machine_has_esp, run};
-pub use job::{Check, Depth, Event, Flowed, IkeSeen, Job, Negotiation, Opens, Outcome, Pair, Row, Site, SiteFile, Tunnel};
+pub use job::{
+    Check, CheckRow, Depth, Event, Flowed, IkeSeen, Job, JobOpening, JobPair, JobSite, JobTunnel, Negotiation, Outcome, SiteFile,
+};
 pub use loader::Loaded;
 pub use requirements::{Lab, Missing, default_cache, ground, is_root, requirements};
 

@@ -15,12 +15,12 @@ use ipnet::IpNet;
 use rustix::net::sockopt::{Timeout, set_socket_recv_buffer_size, set_socket_recv_buffer_size_force, set_socket_timeout};
 use rustix::net::{AddressFamily, Protocol, RecvFlags, SocketType, recv, socket};
 
-use crate::job::{IkeSeen, Site};
+use crate::job::{IkeSeen, JobSite};
 use crate::stage::room::Room;
 
 /// What may cross the internet under protection only.
 #[derive(Clone, Debug, Default)]
-pub struct Protected {
+pub struct ProtectedPacket {
     /// Networks: every packet from or to one of them.
     pub nets: Vec<IpNet>,
     /// Pairs of gateways: every packet between them, but for IKE and ESP.
@@ -44,7 +44,7 @@ pub struct Seen {
 
 impl Seen {
     /// A packet in clear that came from a gateway or from behind it, in words.
-    pub fn clear_from(&self, site: &Site) -> Option<String> {
+    pub fn clear_from(&self, site: &JobSite) -> Option<String> {
         let own = |from: &IpAddr| {
             *from == site.address || site.networks.iter().map(|(_, net)| net).chain(&site.seen).any(|net| net.contains(from))
         };
@@ -90,7 +90,7 @@ impl Witness {
     ///
     /// # Errors
     /// Without the right to see packets, or when the capture file cannot be made.
-    pub fn watch(internet: &Room, protected: Protected, capture: &Path) -> io::Result<Witness> {
+    pub fn watch(internet: &Room, protected: ProtectedPacket, capture: &Path) -> io::Result<Witness> {
         let seen = Arc::new(Mutex::new(Seen::default()));
         let stop = Arc::new(AtomicBool::new(false));
         let pcap = Arc::new(Mutex::new(Pcap::new(capture)?));
@@ -137,7 +137,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn note(seen: &mut Seen, packet: &[u8], protected: &Protected) {
+fn note(seen: &mut Seen, packet: &[u8], protected: &ProtectedPacket) {
     let Ok(sliced) = SlicedPacket::from_ip(packet) else { return };
     let (from, to, protocol): (IpAddr, IpAddr, u8) = match &sliced.net {
         Some(NetSlice::Ipv4(ip)) => (ip.header().source_addr().into(), ip.header().destination_addr().into(), ip.header().protocol().0),
@@ -259,7 +259,7 @@ mod tests {
 
     #[test]
     fn clear_packets_of_protected_networks_are_told_from_protected_ones() {
-        let mut protected = Protected { nets: vec!["10.41.0.0/22".parse().expect("a network")], gateways: Vec::new() };
+        let mut protected = ProtectedPacket { nets: vec!["10.41.0.0/22".parse().expect("a network")], gateways: Vec::new() };
         let mut seen = Seen::default();
         let gateways = ([198, 51, 100, 20], [203, 0, 113, 77]);
         note(&mut seen, &udp(gateways.0, gateways.1, [500, 500], &[1; 28]), &protected);

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use uspan_lab::{Event, Ground, Job, Outcome, Row, Tunnel};
+use uspan_lab::{CheckRow, Event, Ground, Job, JobTunnel, Outcome};
 
 use super::path_shown;
 use super::table::table;
@@ -15,7 +15,7 @@ use super::{GOOD, HEADING, QUIET, STOP, columns, styled, wrapped};
 pub struct ToldRows {
     /// The kernel it ran on.
     pub kernel: String,
-    rows: Vec<Row>,
+    rows: Vec<CheckRow>,
     warnings: Vec<(usize, String, String)>,
     broken: Vec<(usize, String)>,
 }
@@ -51,12 +51,12 @@ impl ToldRows {
         !self.broken.is_empty()
     }
 
-    fn rows(&self, job: usize, tunnel: usize) -> impl Iterator<Item = &Row> {
+    fn rows(&self, job: usize, tunnel: usize) -> impl Iterator<Item = &CheckRow> {
         self.rows.iter().filter(move |row| row.job == job && row.tunnel == tunnel)
     }
 
     /// The table of a tunnel, and what is to be said to it.
-    pub fn table(&self, job: &Job, number: usize, tunnel: &Tunnel) -> String {
+    pub fn table(&self, job: &Job, number: usize, tunnel: &JobTunnel) -> String {
         let sites = tunnel.ends.map(|end| &job.sites[end]);
         let names = sites.map(|site| site.name.as_str());
         let title = format!("{}: {} ({}) ⇄ {} ({})", tunnel.name, names[0], sites[0].platform, names[1], sites[1].platform);
@@ -130,7 +130,7 @@ impl ToldRows {
     }
 }
 
-fn row_json(row: &Row, names: [&str; 2]) -> Value {
+fn row_json(row: &CheckRow, names: [&str; 2]) -> Value {
     let end = |outcome: &Outcome, name: &str| {
         let (result, detail) = match outcome {
             Outcome::Pass(detail) => ("pass", detail.as_str()),
@@ -148,7 +148,7 @@ fn row_json(row: &Row, names: [&str; 2]) -> Value {
     })
 }
 
-fn title_of(row: &Row) -> String {
+fn title_of(row: &CheckRow) -> String {
     if row.about.is_empty() { row.check.words().to_owned() } else { format!("{}: {}", row.check.words(), row.about) }
 }
 

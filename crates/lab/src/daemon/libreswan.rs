@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use super::{Daemon, Negotiated, Running, wait_for};
-use crate::stage::Gateway;
+use crate::stage::StagedGateway;
 use crate::stage::gateway::{bind, tmpfs};
 use crate::stage::room::Said;
 
@@ -26,7 +26,7 @@ fn program(name: &str) -> String {
     format!("{HOME}/{name}")
 }
 
-fn whack(gateway: &Gateway, args: &[&str]) -> io::Result<Said> {
+fn whack(gateway: &StagedGateway, args: &[&str]) -> io::Result<Said> {
     gateway.room.tell(&program("whack"), args)
 }
 
@@ -36,7 +36,7 @@ fn unless_ikev1(said: Said) -> Option<Said> {
 }
 
 /// The established IKE SAs of a connection, by number.
-fn ike_marks(gateway: &Gateway, connection: &str) -> io::Result<Vec<String>> {
+fn ike_marks(gateway: &StagedGateway, connection: &str) -> io::Result<Vec<String>> {
     let status = whack(gateway, &["--showstates"])?;
     let name = format!("\"{connection}_");
     let established = status
@@ -65,7 +65,7 @@ impl Daemon for LibreswanDriver {
         ]
     }
 
-    fn furnish(&self, gateway: &Gateway, cache: &Path) -> io::Result<()> {
+    fn furnish(&self, gateway: &StagedGateway, cache: &Path) -> io::Result<()> {
         let package = cache.join("libreswan");
         gateway.add_etc(&package.join("etc"))?;
         gateway.room.run(move || -> io::Result<()> {
@@ -81,7 +81,7 @@ impl Daemon for LibreswanDriver {
         if said.fine { Ok(()) } else { Err(io::Error::other(format!("certutil: {}", said.text.trim()))) }
     }
 
-    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
+    fn start(&self, gateway: &StagedGateway, log: &Path) -> io::Result<Running> {
         gateway.room.run(|| std::fs::create_dir_all("/run/pluto"))?;
         let lines = std::fs::read_to_string(log).unwrap_or_default().lines().count();
         let check = gateway.room.tell(&program("addconn"), &["--config", "/etc/ipsec.conf", "--checkconfig"])?;
@@ -121,11 +121,11 @@ impl Daemon for LibreswanDriver {
         Ok(running)
     }
 
-    fn open(&self, gateway: &Gateway, _connection: &str, child: &str) -> io::Result<Said> {
+    fn open(&self, gateway: &StagedGateway, _connection: &str, child: &str) -> io::Result<Said> {
         whack(gateway, &["--initiate", "--name", child])
     }
 
-    fn close(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said> {
+    fn close(&self, gateway: &StagedGateway, connection: &str, children: &[&str]) -> io::Result<Said> {
         let mut all = Said { fine: true, text: String::new() };
         for child in children {
             let said = whack(gateway, &["--terminate", "--name", child])?;
@@ -139,11 +139,11 @@ impl Daemon for LibreswanDriver {
         Ok(all)
     }
 
-    fn rekey_esp(&self, gateway: &Gateway, _connection: &str, child: &str) -> io::Result<Option<Said>> {
+    fn rekey_esp(&self, gateway: &StagedGateway, _connection: &str, child: &str) -> io::Result<Option<Said>> {
         whack(gateway, &["--rekey-ipsec", "--name", child]).map(unless_ikev1)
     }
 
-    fn rekey_ike(&self, gateway: &Gateway, _connection: &str, children: &[&str]) -> io::Result<Option<Said>> {
+    fn rekey_ike(&self, gateway: &StagedGateway, _connection: &str, children: &[&str]) -> io::Result<Option<Said>> {
         // The IKE SA belongs to whichever connection opened it; only that one's name rekeys it.
         let mut said = Said::default();
         for child in children {
@@ -155,7 +155,14 @@ impl Daemon for LibreswanDriver {
         Ok(unless_ikev1(said))
     }
 
-    fn group_in_use(&self, _gateway: &Gateway, running: &Running, _connection: &str, child: &str, spi: u32) -> io::Result<Negotiated> {
+    fn group_in_use(
+        &self,
+        _gateway: &StagedGateway,
+        running: &Running,
+        _connection: &str,
+        child: &str,
+        spi: u32,
+    ) -> io::Result<Negotiated> {
         let (name, spi) = (format!("\"{child}\""), format!("<0x{spi:08x}"));
         let lines = running.lines();
         let line = lines.iter().rev().find(|line| line.contains(&name) && line.contains(&spi));
@@ -168,7 +175,7 @@ impl Daemon for LibreswanDriver {
         Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
     }
 
-    fn ike_sas(&self, gateway: &Gateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
+    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
         ike_marks(gateway, connection)
     }
 

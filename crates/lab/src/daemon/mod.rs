@@ -12,7 +12,7 @@ use std::process::Child;
 
 use rustix::process::{Pid, Signal, kill_process_group};
 
-use crate::stage::Gateway;
+use crate::stage::StagedGateway;
 use crate::stage::room::Said;
 
 /// All drivers.
@@ -80,50 +80,50 @@ pub trait Daemon: Sync {
     ///
     /// # Errors
     /// On a failure of the file system.
-    fn furnish(&self, gateway: &Gateway, cache: &Path) -> io::Result<()>;
+    fn furnish(&self, gateway: &StagedGateway, cache: &Path) -> io::Result<()>;
 
     /// Starts the daemon and lets it take up its configuration, as the machine's boot does. The log goes to a file.
     ///
     /// # Errors
     /// When it cannot be started; what it thinks of the configuration is in the result.
-    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running>;
+    fn start(&self, gateway: &StagedGateway, log: &Path) -> io::Result<Running>;
 
     /// Opens a Child SA; only asked of a platform that can open by hand.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn open(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said>;
+    fn open(&self, gateway: &StagedGateway, connection: &str, child: &str) -> io::Result<Said>;
 
     /// Closes the IKE SA with all its children.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn close(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Said>;
+    fn close(&self, gateway: &StagedGateway, connection: &str, children: &[&str]) -> io::Result<Said>;
 
     /// Asks for new keys of a Child SA; nothing where it has no command for that and only its timer does it.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Option<Said>>;
+    fn rekey_esp(&self, gateway: &StagedGateway, connection: &str, child: &str) -> io::Result<Option<Said>>;
 
     /// Asks for a new IKE SA in place of the old one; nothing where only its timer does that.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn rekey_ike(&self, gateway: &Gateway, connection: &str, children: &[&str]) -> io::Result<Option<Said>>;
+    fn rekey_ike(&self, gateway: &StagedGateway, connection: &str, children: &[&str]) -> io::Result<Option<Said>>;
 
     /// The group with which the Child SA of this inbound SPI was rekeyed, if there was one; nothing at all where
     /// it does not tell.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn group_in_use(&self, gateway: &Gateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Negotiated>;
+    fn group_in_use(&self, gateway: &StagedGateway, running: &Running, connection: &str, child: &str, spi: u32) -> io::Result<Negotiated>;
 
     /// The IKE SAs it lists as established with a connection, by a mark that changes with a rekey.
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn ike_sas(&self, gateway: &Gateway, running: &Running, connection: &str) -> io::Result<Vec<String>>;
+    fn ike_sas(&self, gateway: &StagedGateway, running: &Running, connection: &str) -> io::Result<Vec<String>>;
 
     /// Whether a line of its log tells of a failure in a negotiation.
     fn tells_of_failure(&self, line: &str) -> bool;
@@ -137,7 +137,7 @@ pub fn complains(line: &str) -> bool {
 }
 
 /// Waits until a socket is there.
-fn wait_for(gateway: &Gateway, socket: &'static str) -> bool {
+fn wait_for(gateway: &StagedGateway, socket: &'static str) -> bool {
     gateway.room.run(move || {
         (0..600).any(|_| {
             let there = Path::new(socket).exists();

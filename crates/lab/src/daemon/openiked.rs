@@ -7,13 +7,13 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use super::{Daemon, Negotiated, Running, wait_for};
-use crate::stage::Gateway;
+use crate::stage::StagedGateway;
 use crate::stage::room::Said;
 
 pub(super) struct OpenikedDriver;
 
 /// The IKE SAs that are established with a peer's address.
-fn sas(gateway: &Gateway) -> io::Result<Vec<String>> {
+fn sas(gateway: &StagedGateway) -> io::Result<Vec<String>> {
     let said = gateway.room.tell("ikectl", &["show", "sa"])?;
     let lines = said.text.lines().filter(|line| line.contains("iked_sas:") && line.contains("ESTABLISHED"));
     Ok(lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect())
@@ -24,7 +24,7 @@ const OWN_PRIVATE: &str = "etc/iked/private/local.key";
 const OWN_PUBLIC: &str = "etc/iked/local.pub";
 
 /// A key that lives for this run: the daemon does not start without one, and the machine's own is not for the lab.
-fn own_key(gateway: &Gateway) -> io::Result<()> {
+fn own_key(gateway: &StagedGateway) -> io::Result<()> {
     let made = gateway.room.tell("openssl", &["genpkey", "-quiet", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256"])?;
     let made = if made.fine { made } else { gateway.room.tell("openssl", &["ecparam", "-name", "prime256v1", "-genkey", "-noout"])? };
     let public = gateway.room.tell_with("openssl", &["pkey", "-pubout"], Some(made.text.clone()))?;
@@ -67,14 +67,14 @@ impl Daemon for OpenikedDriver {
         vec![(PathBuf::from("/usr/sbin/iked"), "openiked"), (PathBuf::from("/usr/sbin/ikectl"), "openiked")]
     }
 
-    fn furnish(&self, gateway: &Gateway, _cache: &Path) -> io::Result<()> {
+    fn furnish(&self, gateway: &StagedGateway, _cache: &Path) -> io::Result<()> {
         if gateway.site.files.iter().all(|file| file.path != OWN_PRIVATE) {
             own_key(gateway)?;
         }
         gateway.room.run(own_folders)
     }
 
-    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
+    fn start(&self, gateway: &StagedGateway, log: &Path) -> io::Result<Running> {
         let check = gateway.room.tell("iked", &["-n", "-f", "/etc/iked.conf"])?;
         let out = OpenOptions::new().create(true).append(true).open(log)?;
         let mut command = Command::new("iked");
@@ -91,27 +91,34 @@ impl Daemon for OpenikedDriver {
         Ok(running)
     }
 
-    fn open(&self, _gateway: &Gateway, _connection: &str, _child: &str) -> io::Result<Said> {
+    fn open(&self, _gateway: &StagedGateway, _connection: &str, _child: &str) -> io::Result<Said> {
         Err(io::Error::other("OpenIKED has no command to open a tunnel"))
     }
 
-    fn close(&self, gateway: &Gateway, _connection: &str, _children: &[&str]) -> io::Result<Said> {
+    fn close(&self, gateway: &StagedGateway, _connection: &str, _children: &[&str]) -> io::Result<Said> {
         gateway.room.tell("ikectl", &["reset", "sa"])
     }
 
-    fn rekey_esp(&self, _gateway: &Gateway, _connection: &str, _child: &str) -> io::Result<Option<Said>> {
+    fn rekey_esp(&self, _gateway: &StagedGateway, _connection: &str, _child: &str) -> io::Result<Option<Said>> {
         Ok(None)
     }
 
-    fn rekey_ike(&self, _gateway: &Gateway, _connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
+    fn rekey_ike(&self, _gateway: &StagedGateway, _connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
         Ok(None)
     }
 
-    fn group_in_use(&self, _gateway: &Gateway, _running: &Running, _connection: &str, _child: &str, _spi: u32) -> io::Result<Negotiated> {
+    fn group_in_use(
+        &self,
+        _gateway: &StagedGateway,
+        _running: &Running,
+        _connection: &str,
+        _child: &str,
+        _spi: u32,
+    ) -> io::Result<Negotiated> {
         Ok(None)
     }
 
-    fn ike_sas(&self, gateway: &Gateway, _running: &Running, _connection: &str) -> io::Result<Vec<String>> {
+    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, _connection: &str) -> io::Result<Vec<String>> {
         sas(gateway)
     }
 

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 
 use super::wait_for;
-use crate::stage::Gateway;
+use crate::stage::StagedGateway;
 use crate::stage::room::Said;
 
 /// Programs that must be there, with the package that brings them.
@@ -26,7 +26,7 @@ impl Router {
     ///
     /// # Errors
     /// When a program cannot be run.
-    pub fn start(gateway: &Gateway) -> io::Result<(Router, RouterTalk)> {
+    pub fn start(gateway: &StagedGateway) -> io::Result<(Router, RouterTalk)> {
         // As the package installs it, where only its own user may read.
         if gateway.site.files.iter().all(|file| file.path != "etc/frr/vtysh.conf") {
             gateway.lay_etc("etc/frr/vtysh.conf", "service integrated-vtysh-config\n")?;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use super::{Daemon, Negotiated, Running, wait_for};
-use crate::stage::Gateway;
+use crate::stage::StagedGateway;
 use crate::stage::room::Said;
 
 pub(super) struct StrongswanDriver;
@@ -28,7 +28,7 @@ fn value<'a>(text: &'a str, key: &str) -> Option<&'a str> {
 const PATIENCE: &str = "60";
 
 impl StrongswanDriver {
-    fn sas(gateway: &Gateway, connection: &str) -> io::Result<String> {
+    fn sas(gateway: &StagedGateway, connection: &str) -> io::Result<String> {
         Ok(gateway.room.tell("swanctl", &["--list-sas", "--raw", "--ike", connection])?.text)
     }
 }
@@ -51,11 +51,11 @@ impl Daemon for StrongswanDriver {
         ]
     }
 
-    fn furnish(&self, _gateway: &Gateway, _cache: &Path) -> io::Result<()> {
+    fn furnish(&self, _gateway: &StagedGateway, _cache: &Path) -> io::Result<()> {
         Ok(())
     }
 
-    fn start(&self, gateway: &Gateway, log: &Path) -> io::Result<Running> {
+    fn start(&self, gateway: &StagedGateway, log: &Path) -> io::Result<Running> {
         // Logging only: everything else stays as packaged.
         let log_to = format!(
             "charon-systemd {{\n  journal {{\n    default = -1\n  }}\n  filelog {{\n    lab {{\n      path = {}\n      append = yes\n      \
@@ -78,23 +78,30 @@ impl Daemon for StrongswanDriver {
         Ok(running)
     }
 
-    fn open(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Said> {
+    fn open(&self, gateway: &StagedGateway, connection: &str, child: &str) -> io::Result<Said> {
         gateway.room.tell("swanctl", &["--initiate", "--ike", connection, "--child", child, "--timeout", PATIENCE])
     }
 
-    fn close(&self, gateway: &Gateway, connection: &str, _children: &[&str]) -> io::Result<Said> {
+    fn close(&self, gateway: &StagedGateway, connection: &str, _children: &[&str]) -> io::Result<Said> {
         gateway.room.tell("swanctl", &["--terminate", "--ike", connection, "--timeout", PATIENCE])
     }
 
-    fn rekey_esp(&self, gateway: &Gateway, connection: &str, child: &str) -> io::Result<Option<Said>> {
+    fn rekey_esp(&self, gateway: &StagedGateway, connection: &str, child: &str) -> io::Result<Option<Said>> {
         gateway.room.tell("swanctl", &["--rekey", "--ike", connection, "--child", child]).map(Some)
     }
 
-    fn rekey_ike(&self, gateway: &Gateway, connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
+    fn rekey_ike(&self, gateway: &StagedGateway, connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
         gateway.room.tell("swanctl", &["--rekey", "--ike", connection]).map(Some)
     }
 
-    fn group_in_use(&self, gateway: &Gateway, _running: &Running, connection: &str, _child: &str, spi: u32) -> io::Result<Negotiated> {
+    fn group_in_use(
+        &self,
+        gateway: &StagedGateway,
+        _running: &Running,
+        connection: &str,
+        _child: &str,
+        spi: u32,
+    ) -> io::Result<Negotiated> {
         let text = Self::sas(gateway, connection)?;
         let spi = format!("spi-in={spi:08x}");
         let Some(from) = text.find(&spi) else { return Ok(Some(None)) };
@@ -104,7 +111,7 @@ impl Daemon for StrongswanDriver {
         Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
     }
 
-    fn ike_sas(&self, gateway: &Gateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
+    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
         let text = Self::sas(gateway, connection)?;
         let each = text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"));
         Ok(each.filter_map(|sa| value(sa, "initiator-spi").map(str::to_owned)).collect())

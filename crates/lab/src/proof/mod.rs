@@ -19,10 +19,10 @@ use ipnet::IpNet;
 use crate::daemon::router::{Router, RouterTalk};
 use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow::Target;
-use crate::job::{Check, Depth, Event, Job, Opens, Outcome, Pair, Row, Tunnel};
+use crate::job::{Check, CheckRow, Depth, Event, Job, JobOpening, JobPair, JobTunnel, Outcome};
 use crate::stage::room::Room;
-use crate::stage::{Gateway, Machine, Stage};
-use crate::witness::{Protected, Witness};
+use crate::stage::{Machine, StagedGateway, Testbed};
+use crate::witness::{ProtectedPacket, Witness};
 
 /// Where the lab finds and leaves things.
 #[derive(Clone, Debug)]
@@ -69,11 +69,11 @@ fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) 
 /// When the lab itself fails: a namespace, a file, a program that cannot be run.
 pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
     tell(Event::Now { job: job.number, doing: "laying out the networks".to_owned() });
-    let stage = Stage::set(job, &places.state)?;
+    let stage = Testbed::set(job, &places.state)?;
     let own = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net));
     let pairs = || job.tunnels.iter().flat_map(|tunnel| &tunnel.pairs);
-    let (between, behind): (Vec<&Pair>, Vec<&Pair>) = pairs().partition(|pair| pair.networks.is_none());
-    let protected = Protected {
+    let (between, behind): (Vec<&JobPair>, Vec<&JobPair>) = pairs().partition(|pair| pair.networks.is_none());
+    let protected = ProtectedPacket {
         nets: own.chain(behind.iter().flat_map(|pair| pair.seen)).collect(),
         gateways: between.iter().map(|pair| pair.seen.map(|net| net.addr())).collect(),
     };
@@ -117,7 +117,7 @@ pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io:
 struct Proof<'a> {
     job: &'a Job,
     places: &'a SitePlaces,
-    stage: &'a Stage,
+    stage: &'a Testbed,
     witness: &'a Witness,
     running: Vec<Running>,
     /// The routing daemons of each gateway that has sessions.
@@ -140,7 +140,7 @@ impl Proof<'_> {
     }
 
     /// Starts the routing daemons where there are sessions.
-    fn start_router(gateway: &Gateway) -> io::Result<(Option<Router>, RouterTalk)> {
+    fn start_router(gateway: &StagedGateway) -> io::Result<(Option<Router>, RouterTalk)> {
         if gateway.site.routing.is_empty() {
             return Ok((None, Vec::new()));
         }
@@ -164,7 +164,7 @@ impl Proof<'_> {
         let mut order: Vec<usize> = (0..self.job.sites.len()).collect();
         order.sort_by_key(|site| {
             let opens = self.job.tunnels.iter().flat_map(|tunnel| tunnel.ends.iter().zip(&tunnel.opens));
-            opens.filter(|(end, _)| *end == site).any(|(_, opens)| *opens == Opens::AtOnce)
+            opens.filter(|(end, _)| *end == site).any(|(_, opens)| *opens == JobOpening::AtOnce)
         });
         let mut running: Vec<Option<Running>> = self.job.sites.iter().map(|_| None).collect();
         for site in order {
@@ -232,7 +232,7 @@ impl<'a> Walkthrough<'_, 'a> {
         self.rekey_ike()
     }
 
-    fn tunnel(&self) -> &'a Tunnel {
+    fn tunnel(&self) -> &'a JobTunnel {
         &self.proof.job.tunnels[self.number]
     }
 
@@ -244,7 +244,7 @@ impl<'a> Walkthrough<'_, 'a> {
         &self.proof.job.sites[self.site(end)].name
     }
 
-    fn gateway(&self, end: usize) -> &'a Gateway {
+    fn gateway(&self, end: usize) -> &'a StagedGateway {
         &self.proof.stage.gateways[self.site(end)]
     }
 
@@ -313,7 +313,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let words = if failed && check != Check::Files { self.words() } else { Vec::new() };
         // A file that is refused shows in what follows from it; the rest may still work.
         self.failed |= failed && check != Check::Files;
-        let row = Row { job: self.proof.job.number, tunnel: self.number, check, about: about.to_owned(), ends, words };
+        let row = CheckRow { job: self.proof.job.number, tunnel: self.number, check, about: about.to_owned(), ends, words };
         (self.proof.tell)(Event::Row(row));
     }
 

@@ -9,10 +9,10 @@ use std::time::Duration;
 use super::rekeying::Renewed;
 use super::{OPENING, Walkthrough, wait_for};
 use crate::flow::{self, Target};
-use crate::job::{Check, Event, Flowed, Negotiation, Opens, Outcome};
+use crate::job::{Check, Event, Flowed, JobOpening, Negotiation, Outcome};
 use crate::sas;
-use crate::stage::Listing;
 use crate::stage::Machine;
+use crate::stage::RuleListing;
 
 /// How long somebody listens in vain, and a little more.
 const GIVING_UP: Duration = Duration::from_secs(10);
@@ -29,7 +29,7 @@ impl Walkthrough<'_, '_> {
         // What a daemon says while it starts counts too.
         self.since = vec![0; self.proof.running.len()];
         let mut came = Negotiation::default();
-        let opener = [0, 1].into_iter().find(|end| tunnel.opens[*end] != Opens::Never).unwrap_or(0);
+        let opener = [0, 1].into_iter().find(|end| tunnel.opens[*end] != JobOpening::Never).unwrap_or(0);
         self.set_out(opener)?;
         let wanted = self.children().len();
         wait_for(OPENING, || {
@@ -65,7 +65,7 @@ impl Walkthrough<'_, '_> {
         /// As long as a tunnel takes that comes up at all.
         const SOON: Duration = Duration::from_secs(20);
         let tunnel = self.tunnel();
-        let opener = [0, 1].into_iter().find(|end| tunnel.opens[*end] != Opens::Never).unwrap_or(0);
+        let opener = [0, 1].into_iter().find(|end| tunnel.opens[*end] != JobOpening::Never).unwrap_or(0);
         self.set_out(opener)?;
         let wanted = self.children().len();
         wait_for(SOON, || Ok((self.sa_pairs()? >= wanted).then_some(())))?;
@@ -116,7 +116,7 @@ impl Walkthrough<'_, '_> {
 
     /// What a gateway lists of itself, by the file of a tree that it would be.
     fn listings(&self, end: usize) -> io::Result<BTreeMap<String, String>> {
-        const NETWORK: [Listing; 3] = [
+        const NETWORK: [RuleListing; 3] = [
             ("listing/ip-address", "ip", &["address"]),
             ("listing/ip-route", "ip", &["route"]),
             ("listing/ip6-route", "ip", &["-6", "route"]),

@@ -4,16 +4,16 @@ use std::io;
 use std::time::Instant;
 
 use super::{LEARNING, OPENING, REKEYING, Walkthrough, wait_for};
-use crate::job::{Check, Opens, Outcome};
+use crate::job::{Check, JobOpening, Outcome};
 use crate::sas::{self, EspSa};
 
 impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn open(&mut self) -> io::Result<()> {
         let opens = self.tunnel().opens;
-        let mut order: Vec<usize> = [0, 1].into_iter().filter(|end| opens[*end] != Opens::Never).collect();
-        order.sort_by_key(|end| opens[*end] != Opens::AtOnce);
+        let mut order: Vec<usize> = [0, 1].into_iter().filter(|end| opens[*end] != JobOpening::Never).collect();
+        order.sort_by_key(|end| opens[*end] != JobOpening::AtOnce);
         let mut outcomes = [0, 1].map(|end| match opens[end] {
-            Opens::Never => Outcome::Idle("answers only".to_owned()),
+            JobOpening::Never => Outcome::Idle("answers only".to_owned()),
             _ => Outcome::Unreached,
         });
         self.begin("opening");
@@ -84,14 +84,14 @@ impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn set_out(&mut self, end: usize) -> io::Result<()> {
         let tunnel = self.tunnel();
         match tunnel.opens[end] {
-            Opens::AtOnce | Opens::Never => {}
-            Opens::OnTraffic => {
+            JobOpening::AtOnce | JobOpening::Never => {}
+            JobOpening::OnTraffic => {
                 for pair in 0..tunnel.pairs.len() {
                     // What it opens is looked at below; whether it is answered, later.
                     let _ = self.crosses(pair, end, 4);
                 }
             }
-            Opens::ByHand => {
+            JobOpening::ByHand => {
                 for child in self.children() {
                     self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
                 }

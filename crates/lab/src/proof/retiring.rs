@@ -21,7 +21,7 @@ impl Walkthrough<'_, '_> {
         let name = &self.tunnel().name;
         // The end that opens first: the other one cannot be opened to any more.
         let mut order = [0, 1];
-        order.sort_by_key(|end| self.tunnel().opens[*end] == crate::job::Opens::Never);
+        order.sort_by_key(|end| self.tunnel().opens[*end] == crate::job::JobOpening::Never);
         let mut said = [const { None }; 2];
         for end in order {
             if let Some(script) = self.proof.job.sites[self.site(end)].retire.get(name) {

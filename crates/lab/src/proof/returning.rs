@@ -5,7 +5,7 @@ use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use super::{GIVING_UP, Walkthrough};
-use crate::job::{Check, Opens, Outcome};
+use crate::job::{Check, JobOpening, Outcome};
 
 impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn returns(&mut self) -> io::Result<()> {
@@ -44,7 +44,7 @@ impl<'a> Walkthrough<'_, 'a> {
         (self.proof.routers[site], _) = super::Proof::start_router(self.gateway(end))?;
         let log = self.proof.log(site);
         self.proof.running[site] = self.daemon(end)?.start(self.gateway(end), &log)?;
-        let other_must_notice = matches!(tunnel.opens[end], Opens::Never);
+        let other_must_notice = matches!(tunnel.opens[end], JobOpening::Never);
         if other_must_notice && tunnel.liveness.is_none() {
             return Ok((silence, Outcome::Idle("liveness is off".to_owned())));
         }
@@ -57,16 +57,16 @@ impl<'a> Walkthrough<'_, 'a> {
         let tunnel = self.tunnel();
         let limit = GIVING_UP + Duration::from_secs(2 * tunnel.liveness.unwrap_or(0));
         let since = Instant::now();
-        let openers: Vec<usize> = [dead, 1 - dead].into_iter().filter(|end| tunnel.opens[*end] != Opens::Never).collect();
+        let openers: Vec<usize> = [dead, 1 - dead].into_iter().filter(|end| tunnel.opens[*end] != JobOpening::Never).collect();
         while since.elapsed() < limit {
             for &end in &openers {
                 match tunnel.opens[end] {
-                    Opens::ByHand => {
+                    JobOpening::ByHand => {
                         for child in self.children() {
                             self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
                         }
                     }
-                    Opens::OnTraffic | Opens::AtOnce | Opens::Never => {
+                    JobOpening::OnTraffic | JobOpening::AtOnce | JobOpening::Never => {
                         for pair in 0..tunnel.pairs.len() {
                             let _ = self.crosses(pair, end, 1);
                         }

@@ -4,7 +4,7 @@ use std::io;
 
 use super::Walkthrough;
 use crate::flow::{self, Target};
-use crate::job::{Check, Outcome, Pair};
+use crate::job::{Check, JobPair, Outcome};
 use crate::stage::Machine;
 
 /// What is said where nothing is tried.
@@ -89,7 +89,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let mut found = Vec::new();
         for (i, from) in stage.hosts[near].iter().enumerate() {
             for (j, to) in stage.hosts[far].iter().enumerate() {
-                let pair = |pair: &Pair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
+                let pair = |pair: &JobPair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
                 if same(from, to) && !tunnel.pairs.iter().any(pair) {
                     found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
                 }

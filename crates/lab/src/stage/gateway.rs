@@ -11,15 +11,15 @@ use rustix::mount::{MountFlags, UnmountFlags, mount, mount_bind, unmount};
 use super::administrator::{Administrator, administrator};
 use super::etc;
 use super::room::{Room, Said};
-use crate::job::{Site, SiteFile};
+use crate::job::{JobSite, SiteFile};
 
 /// Where the machine's own `/etc` stays visible, below the state folder.
 pub const MACHINE_ETC: &str = "machine-etc";
 
 /// A gateway on the stage.
-pub struct Gateway {
+pub struct StagedGateway {
     /// What is known about it.
-    pub site: Site,
+    pub site: JobSite,
     /// Where it lives.
     pub room: Room,
     /// What stands at its `/etc`.
@@ -28,9 +28,9 @@ pub struct Gateway {
     routing: OnceLock<Vec<String>>,
 }
 
-impl Gateway {
+impl StagedGateway {
     /// Lays the tree over `/etc` and gives the gateway a `/run` of its own.
-    pub(super) fn new(site: Site, room: Room, state: &Path) -> io::Result<Gateway> {
+    pub(super) fn new(site: JobSite, room: Room, state: &Path) -> io::Result<StagedGateway> {
         let etc = state.join(&site.name).join("etc");
         etc::mirror(&state.join(MACHINE_ETC), &etc)?;
         for file in &site.files {
@@ -47,7 +47,7 @@ impl Gateway {
             // As the boot scripts of interfaces(5) leave it.
             std::fs::create_dir_all("/run/network")
         })?;
-        Ok(Gateway { site, room, etc, routing: OnceLock::new() })
+        Ok(StagedGateway { site, room, etc, routing: OnceLock::new() })
     }
 
     /// Makes a package's folder show at `/etc` too, where the tree has nothing.

@@ -16,19 +16,19 @@ use std::path::Path;
 
 use ipnet::IpNet;
 
-pub use administrator::{ADMINISTRATORS, Listing};
-pub use gateway::Gateway;
+pub use administrator::{ADMINISTRATORS, RuleListing};
+pub use gateway::StagedGateway;
 
 use crate::job::Job;
 use plan::Host;
 use room::Room;
 
 /// The internet, the gateways and the hosts.
-pub struct Stage {
+pub struct Testbed {
     /// The router between the gateways, with a host of its own on it.
     pub internet: Room,
     /// The gateways, in the order of the job's sites.
-    pub gateways: Vec<Gateway>,
+    pub gateways: Vec<StagedGateway>,
     /// The hosts of each site, in the order of its networks.
     pub hosts: Vec<Vec<Machine>>,
     /// Hosts of each site in networks that no selector covers, one for each family in use.
@@ -49,14 +49,14 @@ pub struct Machine {
     pub host: Host,
 }
 
-impl Stage {
+impl Testbed {
     /// Sets the stage. `state` is a folder for what the gateways find at their `/etc`.
     ///
     /// # Errors
     /// When the kernel refuses a namespace, a link, an address or a rule.
-    pub fn set(job: &Job, state: &Path) -> io::Result<Stage> {
+    pub fn set(job: &Job, state: &Path) -> io::Result<Testbed> {
         let families: Vec<_> = [true, false].into_iter().filter(|v4| uses(job, *v4)).map(|v4| plan::family(job, v4)).collect();
-        let mut stage = Stage {
+        let mut stage = Testbed {
             internet_hosts: families.iter().map(|family| family.internet).collect(),
             internet: Room::new("internet", false)?,
             gateways: Vec::new(),
@@ -112,7 +112,7 @@ impl Stage {
             let bridge = format!("link add b{i}x{n} type bridge forward_delay 0\nlink set b{i}x{n} up\n");
             self.wires.ip(&format!("{bridge}link set p{i}x{n} master b{i}x{n} up\n"))?;
         }
-        self.gateways.push(Gateway::new(site.clone(), room, state)?);
+        self.gateways.push(StagedGateway::new(site.clone(), room, state)?);
         Ok(())
     }
 

@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use ipnet::{IpNet, Ipv4Net, Ipv6Net};
 
-use crate::job::{Job, Site};
+use crate::job::{Job, JobSite};
 
 /// A host behind a gateway.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,7 +39,7 @@ pub fn host(net: IpNet, inside: usize) -> Host {
 }
 
 /// The hosts of a site, one for each network, spread over its inside interfaces.
-pub fn hosts(site: &Site) -> Vec<Host> {
+pub fn hosts(site: &JobSite) -> Vec<Host> {
     site.networks.iter().enumerate().map(|(i, (_, net))| host(*net, i % site.inside.len())).collect()
 }
 
@@ -111,8 +111,8 @@ mod tests {
     use super::*;
     use crate::job::Depth;
 
-    fn site(address: &str, networks: &[&str]) -> Site {
-        Site {
+    fn site(address: &str, networks: &[&str]) -> JobSite {
+        JobSite {
             name: "s".to_owned(),
             platform: "p".to_owned(),
             address: address.parse().expect("an address"),

@@ -3,12 +3,12 @@
 use std::fmt::Write as _;
 use std::io;
 
-use super::{Administrator, Listing};
-use crate::stage::Gateway;
+use super::{Administrator, RuleListing};
+use crate::stage::StagedGateway;
 
-pub(super) struct Iptables;
+pub(super) struct IptablesAdministrator;
 
-impl Administrator for Iptables {
+impl Administrator for IptablesAdministrator {
     fn word(&self) -> &'static str {
         "iptables"
     }
@@ -18,7 +18,7 @@ impl Administrator for Iptables {
     }
 
     /// Jumps to the tunnel's chains follow when those are there.
-    fn administer(&self, gateway: &Gateway) -> io::Result<()> {
+    fn administer(&self, gateway: &StagedGateway) -> io::Result<()> {
         let site = &gateway.site;
         let (outside, mut rules) = (&site.outside, String::new());
         if site.shares_internet {
@@ -46,7 +46,7 @@ impl Administrator for Iptables {
     }
 
     /// What the administrator of a filter does after loading a tunnel's chains: jumps to them before anything drops.
-    fn join(&self, gateway: &Gateway) -> io::Result<()> {
+    fn join(&self, gateway: &StagedGateway) -> io::Result<()> {
         let texts = gateway.site.files.iter().filter(|file| file.path.starts_with("etc/iptables/"));
         let jumps = texts.flat_map(|file| file.text.lines()).filter_map(|line| line.strip_prefix("#     "));
         for jump in jumps {
@@ -58,7 +58,7 @@ impl Administrator for Iptables {
         Ok(())
     }
 
-    fn listings(&self) -> &'static [Listing] {
+    fn listings(&self) -> &'static [RuleListing] {
         &[("listing/iptables", "iptables-save", &[]), ("listing/ip6tables", "ip6tables-save", &[])]
     }
 

@@ -6,13 +6,13 @@ mod nftables;
 
 use std::io;
 
-use crate::stage::Gateway;
+use crate::stage::StagedGateway;
 
 /// What a gateway lists of itself: the file of a tree that it would be, and the command.
-pub type Listing = (&'static str, &'static str, &'static [&'static str]);
+pub type RuleListing = (&'static str, &'static str, &'static [&'static str]);
 
 /// All of them.
-pub static ADMINISTRATORS: &[&dyn Administrator] = &[&nftables::Nftables, &iptables::Iptables];
+pub static ADMINISTRATORS: &[&dyn Administrator] = &[&nftables::NftablesAdministrator, &iptables::IptablesAdministrator];
 
 /// The one for a packet filter's word.
 pub fn administrator(word: &str) -> Option<&'static dyn Administrator> {
@@ -31,16 +31,16 @@ pub trait Administrator: Sync {
     ///
     /// # Errors
     /// When the rules are refused.
-    fn administer(&self, gateway: &Gateway) -> io::Result<()>;
+    fn administer(&self, gateway: &StagedGateway) -> io::Result<()>;
 
     /// What is done after a tunnel's chains are loaded, for them to be asked before anything drops.
     ///
     /// # Errors
     /// When a command is refused.
-    fn join(&self, gateway: &Gateway) -> io::Result<()>;
+    fn join(&self, gateway: &StagedGateway) -> io::Result<()>;
 
     /// The listings of the rules.
-    fn listings(&self) -> &'static [Listing];
+    fn listings(&self) -> &'static [RuleListing];
 
     /// Whether rules that join a filter become a part of it, which taking the tunnel out again leaves to people.
     fn keeps_joined(&self) -> bool;

@@ -4,13 +4,13 @@ use std::fmt::Write as _;
 use std::io;
 use std::path::Path;
 
-use super::{Administrator, Listing};
-use crate::job::Site;
-use crate::stage::{Gateway, nft};
+use super::{Administrator, RuleListing};
+use crate::job::JobSite;
+use crate::stage::{StagedGateway, nft};
 
-pub(super) struct Nftables;
+pub(super) struct NftablesAdministrator;
 
-impl Administrator for Nftables {
+impl Administrator for NftablesAdministrator {
     fn word(&self) -> &'static str {
         "nftables"
     }
@@ -19,7 +19,7 @@ impl Administrator for Nftables {
         ("/usr/sbin/nft", "nftables")
     }
 
-    fn administer(&self, gateway: &Gateway) -> io::Result<()> {
+    fn administer(&self, gateway: &StagedGateway) -> io::Result<()> {
         let site = &gateway.site;
         let mut rules = String::new();
         if site.shares_internet {
@@ -32,11 +32,11 @@ impl Administrator for Nftables {
     }
 
     /// The rules that are included jump to the tunnel's chains already.
-    fn join(&self, _gateway: &Gateway) -> io::Result<()> {
+    fn join(&self, _gateway: &StagedGateway) -> io::Result<()> {
         Ok(())
     }
 
-    fn listings(&self) -> &'static [Listing] {
+    fn listings(&self) -> &'static [RuleListing] {
         &[("listing/nft", "nft", &["list", "ruleset"])]
     }
 
@@ -46,7 +46,7 @@ impl Administrator for Nftables {
 }
 
 /// A filter that drops, takes up the tunnel's chains and jumps to them.
-fn own_filter(site: &Site) -> String {
+fn own_filter(site: &JobSite) -> String {
     let chains: Vec<_> = site.files.iter().filter(|file| file.path.ends_with(".chains")).collect();
     let name = |path: &str| Path::new(path).file_stem().map(|stem| stem.to_string_lossy().into_owned()).unwrap_or_default();
     let mut rules = String::from("table inet administrator {\n");
@@ -75,7 +75,7 @@ fn own_filter(site: &Site) -> String {
 }
 
 /// For a gateway without a filter of its own: only that nobody on the internet opens connections inwards.
-fn guard(site: &Site) -> String {
+fn guard(site: &JobSite) -> String {
     let rule = format!("iifname \"{}\" meta ipsec missing ct state new counter drop", site.outside);
     format!(
         "table inet administrator {{\n\tchain forward {{\n\t\ttype filter hook forward priority 0; policy accept;\n\t\t{rule}\n\t}}\n}}\n"
