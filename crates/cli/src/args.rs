@@ -239,7 +239,7 @@ pub enum Command {
     Algorithms {
         /// Only this kind
         #[arg(value_enum)]
-        kind: Option<Listing>,
+        kind: Option<ListedKind>,
         /// How to print
         #[arg(long, value_enum, default_value_t)]
         format: Format,
@@ -543,7 +543,7 @@ pub struct Prove {
 
 /// What `algorithms` lists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Listing {
+pub enum ListedKind {
     /// Ciphers.
     Encryption,
     /// Pseudo-random functions.

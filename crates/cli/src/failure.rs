@@ -8,7 +8,7 @@ use crate::show::path_shown;
 
 /// How a run ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Verdict {
+pub enum CommandOutcome {
     /// Nothing stops the work.
     Fine,
     /// Findings stop the work.
@@ -17,12 +17,12 @@ pub enum Verdict {
     Unable,
 }
 
-impl From<Verdict> for ExitCode {
-    fn from(verdict: Verdict) -> Self {
+impl From<CommandOutcome> for ExitCode {
+    fn from(verdict: CommandOutcome) -> Self {
         match verdict {
-            Verdict::Fine => ExitCode::SUCCESS,
-            Verdict::Stopped => ExitCode::from(1),
-            Verdict::Unable => ExitCode::from(3),
+            CommandOutcome::Fine => ExitCode::SUCCESS,
+            CommandOutcome::Stopped => ExitCode::from(1),
+            CommandOutcome::Unable => ExitCode::from(3),
         }
     }
 }

@@ -116,3 +116,27 @@ fn no_file_and_no_function_is_long_without_a_reason_beside_it() {
     }
     assert!(long.is_empty(), "{long:#?}");
 }
+
+#[test]
+fn no_two_types_have_one_name() {
+    let mut known: BTreeSet<String> = BTreeSet::new();
+    let mut twice = Vec::new();
+    for (path, text) in
+        sources(&["crates/model/src", "crates/dialects/src", "crates/judge/src", "crates/description/src", "crates/core/src"])
+            .into_iter()
+            .chain(sources(&["crates/cli/src", "crates/lab/src"]))
+    {
+        for line in shipped(&text).lines() {
+            let words: Vec<_> = line.split([' ', '<', '(', '{', ';', '=', ':']).collect();
+            let declared = words.windows(2).find(|pair| ["struct", "enum", "trait", "type"].contains(&pair[0])).map(|pair| pair[1]);
+            let top = line.starts_with("pub") || ["struct ", "enum ", "trait ", "type "].iter().any(|word| line.starts_with(word));
+            if let Some(name) = declared.filter(|_| top)
+                && !known.insert(name.to_owned())
+            {
+                twice.push(format!("{name} in {}", path.display()));
+            }
+        }
+    }
+    assert!(known.len() > 200, "it looks at the right places");
+    assert!(twice.is_empty(), "{twice:#?}");
+}

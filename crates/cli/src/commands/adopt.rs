@@ -6,13 +6,13 @@ use serde_json::json;
 use uspan_core::{Adopted, Adoptee, Note, adopt, any_stops, compare_same, read_tree, shown};
 
 use super::check::plan;
-use super::parts::{self, Part};
+use super::parts::{self, Participant};
 use crate::args::{Adopt, Format, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::{input, single};
 use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, path_shown, path_word, styled, wrapped};
 
-pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
+pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
     let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
     let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { reading: part.reading(), facts: &part.facts }));
     if !adopted.text.contains("[tunnel.") {
@@ -64,11 +64,11 @@ pub fn run(args: &Adopt) -> Result<Verdict, Failure> {
         }
         super::print_line(&closing(args, &files, fatal, stops))?;
     }
-    Ok(if stops || fatal { Verdict::Stopped } else { Verdict::Fine })
+    Ok(if stops || fatal { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
 
 /// The first lines of the description: where it came from, and every note.
-fn head(adopted: &Adopted, parts: &[Part; 2]) -> String {
+fn head(adopted: &Adopted, parts: &[Participant; 2]) -> String {
     let mut head = format!("# Taken over from the files of {} and {}.\n", parts[0].name, parts[1].name);
     for note in &adopted.notes {
         let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("tunnel {tunnel}, "));
@@ -82,7 +82,7 @@ fn head(adopted: &Adopted, parts: &[Part; 2]) -> String {
     head
 }
 
-fn told(note: &Note, parts: &[Part; 2]) -> String {
+fn told(note: &Note, parts: &[Participant; 2]) -> String {
     let (word, style) = if note.fatal { ("fatal", STOP) } else { ("note", CARE) };
     let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("{tunnel}: "));
     let mut lines = vec![format!("{} {}", styled(style, &format!("{word:<7}")), styled(HEADING, &format!("{of}{}", note.about)))];
@@ -98,7 +98,7 @@ fn told(note: &Note, parts: &[Part; 2]) -> String {
 }
 
 /// What building the description anew changes on a gateway, a line for each parameter.
-fn changes(part: &Part, description: &uspan_core::Description, planned: &uspan_core::Build) -> Vec<(String, String)> {
+fn changes(part: &Participant, description: &uspan_core::Description, planned: &uspan_core::Build) -> Vec<(String, String)> {
     let site = description.sites.iter().find(|site| site.name.value == part.name.to_lowercase());
     let Some((site, tree)) = site.and_then(|site| Some((site, planned.trees.get(&site.name.value)?))) else { return Vec::new() };
     let (gateway, _) = read_tree(&input::context(), &site.platform.value, tree);

@@ -4,26 +4,26 @@ use serde_json::{Value, json};
 use uspan_core::algorithm::{Kind, PRESETS, Row, Transform};
 use uspan_core::{Context, Profile, Sa};
 
-use crate::args::{Format, Listing};
-use crate::failure::{Failure, Verdict};
+use crate::args::{Format, ListedKind};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input;
 use crate::show::table::table;
 use crate::show::{HEADING, columns, styled, wrapped};
 
-pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure> {
+pub fn run(listing: Option<ListedKind>, format: Format) -> Result<CommandOutcome, Failure> {
     let context = input::context();
     let kinds: Vec<_> = match listing {
         None => Kind::ALL.to_vec(),
-        Some(Listing::Encryption) => vec![Kind::Encryption],
-        Some(Listing::Prf) => vec![Kind::Prf],
-        Some(Listing::Integrity) => vec![Kind::Integrity],
-        Some(Listing::Group) => vec![Kind::KeyExchange],
-        Some(Listing::Strength) => return strengths(format),
+        Some(ListedKind::Encryption) => vec![Kind::Encryption],
+        Some(ListedKind::Prf) => vec![Kind::Prf],
+        Some(ListedKind::Integrity) => vec![Kind::Integrity],
+        Some(ListedKind::Group) => vec![Kind::KeyExchange],
+        Some(ListedKind::Strength) => return strengths(format),
     };
     if format == Format::Json {
         let rows = kinds.iter().flat_map(|kind| kind.rows().iter().map(|row| value(&context, row)));
         super::print_json(&rows.collect::<Vec<_>>())?;
-        return Ok(Verdict::Fine);
+        return Ok(CommandOutcome::Fine);
     }
     for kind in kinds {
         super::print_line(&styled(HEADING, &title(kind)))?;
@@ -36,7 +36,7 @@ pub fn run(listing: Option<Listing>, format: Format) -> Result<Verdict, Failure>
 and RFC 8221.
 IANA names are accepted too; --format json shows them with numbers and RFCs.",
     )?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 fn title(kind: Kind) -> String {
@@ -110,7 +110,7 @@ fn value(context: &Context, row: &Row) -> Value {
     })
 }
 
-fn strengths(format: Format) -> Result<Verdict, Failure> {
+fn strengths(format: Format) -> Result<CommandOutcome, Failure> {
     let ike = |(cipher, integrity, prf, group): &(&str, &str, &str, &str)| match integrity.is_empty() {
         true => format!("{cipher}, prf {prf}, group {group}"),
         false => format!("{cipher} + {integrity}, prf {prf}, group {group}"),
@@ -122,7 +122,7 @@ fn strengths(format: Format) -> Result<Verdict, Failure> {
             json!({ "name": preset.name, "purpose": preset.purpose, "ike": preset.ike.iter().map(ike).collect::<Vec<_>>(), "esp": preset.esp.iter().map(esp).collect::<Vec<_>>() })
         });
         super::print_json(&all.collect::<Vec<_>>())?;
-        return Ok(Verdict::Fine);
+        return Ok(CommandOutcome::Fine);
     }
     for preset in PRESETS {
         super::print_line(&styled(HEADING, preset.name))?;
@@ -131,5 +131,5 @@ fn strengths(format: Format) -> Result<Verdict, Failure> {
         preset.esp.iter().try_for_each(|row| super::print_line(&format!("  ESP  {}", esp(row))))?;
     }
     super::print_line("In order of preference. PFS takes the group of the first IKE proposal that\nboth ends can do.")?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }

@@ -10,11 +10,11 @@ use serde_json::{Value, json};
 use uspan_core::{Build, Builder, BuiltTunnel, Context, Description, Finding, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
 
 use super::check::plan_of;
-use super::many::Standing;
+use super::many::BuiltFolder;
 use crate::args::{Format, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input::{self, Input};
-use crate::files::output::{self, Change, Earlier, Folders, Layout, OutputOutcome, Planned, WriteOptions, Written};
+use crate::files::output::{self, Earlier, FileChange, Folders, Layout, OutputOutcome, Planned, WriteOptions, Written};
 use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
@@ -27,7 +27,7 @@ pub fn run(
     options: WriteOptions,
     since: Option<&Path>,
     format: Format,
-) -> Result<Verdict, Failure> {
+) -> Result<CommandOutcome, Failure> {
     let read = input::read(file, supply)?;
     let before = since.map(Earlier::of).transpose()?;
     if read.description.as_ref().is_some_and(fleet::is_fleet) {
@@ -70,7 +70,7 @@ pub fn run(
     }
     print_next(folder, read.description.as_ref(), &planned)?;
     super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up in this order."))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// Says what became of an output.
@@ -81,7 +81,7 @@ fn told(
     findings: Value,
     count: usize,
     files: &[Written],
-) -> Result<Verdict, Failure> {
+) -> Result<CommandOutcome, Failure> {
     /// Written as it is: as a tree it would be as large as everything else together.
     #[derive(Serialize)]
     struct Told<'a> {
@@ -95,7 +95,7 @@ fn told(
     }
     let (preview, folder) = (options.preview, folder.to_string_lossy());
     super::print_json(&Told { fine: true, preview, changes: changes::json(changes), findings, folder, count, files })?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 fn print_changes(changes: &Changes) -> Result<(), Failure> {
@@ -110,13 +110,13 @@ fn counted(found: &[Finding]) -> String {
     }
 }
 
-fn previewed(count: &str) -> Result<Verdict, Failure> {
+fn previewed(count: &str) -> Result<CommandOutcome, Failure> {
     let next = "Next: the same without --preview, and take the files up";
-    super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| Verdict::Fine)
+    super::print_line(&format!("{count}. Nothing was written. {next}.")).map(|()| CommandOutcome::Fine)
 }
 
 /// What a tunnel of many gives to an output.
-struct Given {
+struct Contribution {
     findings: Vec<Finding>,
     planned: Vec<Planned>,
     shared: Vec<(String, String, TreeFile)>,
@@ -125,20 +125,20 @@ struct Given {
 }
 
 /// What is needed to make one of many tunnels.
-struct Making<'a> {
+struct TunnelMaking<'a> {
     description: &'a Description,
     builder: &'a Builder<'a>,
     layout: Option<&'a Layout>,
     before: Option<&'a Earlier>,
     sound: bool,
     /// The earlier output in the same folder, where there is one, and what stands there.
-    earlier: Option<(Earlier, Standing<'a>)>,
+    earlier: Option<(Earlier, BuiltFolder<'a>)>,
     context: Context,
     /// Whether something stops the whole output.
     broken: &'a AtomicBool,
 }
 
-impl Making<'_> {
+impl TunnelMaking<'_> {
     /// What changes of a tunnel at each end.
     fn changes(&self, tunnel: &Tunnel, built: &BuiltTunnel, trees: &[Tree; 2]) -> Changes {
         let Some((_, standing)) = self.earlier.as_ref().filter(|(earlier, _)| earlier.lacks(built, trees)) else { return Vec::new() };
@@ -152,8 +152,8 @@ impl Making<'_> {
     }
 
     /// Builds a tunnel and puts its files among the output.
-    fn tunnel(&self, number: usize, tunnel: &Tunnel) -> Result<Given, Failure> {
-        let mut given = Given { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None, changes: Vec::new() };
+    fn tunnel(&self, number: usize, tunnel: &Tunnel) -> Result<Contribution, Failure> {
+        let mut given = Contribution { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None, changes: Vec::new() };
         let made = match self.builder.tunnel(tunnel, self.sound) {
             Ok(made) => made,
             Err(findings) => {
@@ -184,7 +184,13 @@ impl Making<'_> {
 }
 
 /// The same for very many tunnels: each is written as soon as it is built, read back and rehearsed, and let go.
-fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&Earlier>, format: Format) -> Result<Verdict, Failure> {
+fn many(
+    mut read: Input,
+    folder: &Path,
+    options: WriteOptions,
+    before: Option<&Earlier>,
+    format: Format,
+) -> Result<CommandOutcome, Failure> {
     let Some(description) = &read.description else { return Err(Failure::Usage("there is no description".to_owned())) };
     let builder = Builder::new(description, &read.supplied);
     let mut found = std::mem::take(&mut read.findings);
@@ -197,9 +203,9 @@ fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&E
     };
     layout.as_mut().map_or(Ok(()), Layout::flush_meanwhile)?;
     let broken = AtomicBool::new(!sound);
-    let earlier = Earlier::of(folder).ok().map(|earlier| (earlier, Standing::in_folder(folder)));
+    let earlier = Earlier::of(folder).ok().map(|earlier| (earlier, BuiltFolder::in_folder(folder)));
     let context = input::context();
-    let making = Making { description, builder: &builder, layout: layout.as_ref(), before, sound, earlier, context, broken: &broken };
+    let making = TunnelMaking { description, builder: &builder, layout: layout.as_ref(), before, sound, earlier, context, broken: &broken };
     let work = |number: usize, tunnel: &Tunnel| making.tunnel(number, tunnel);
     let (mut planned, mut shared, mut sample, mut failed, mut changes) = (Vec::new(), Shared::default(), None, None, Vec::new());
     fleet::each(description, "building tunnels", work, |came| match came {
@@ -250,16 +256,16 @@ fn many(mut read: Input, folder: &Path, options: WriteOptions, before: Option<&E
         print_next(folder, Some(description), &Build { trees, tunnels: vec![built], findings: Vec::new() })?;
     }
     super::print_line(&format!("{count}. Each tunnel read back, held against its other end and rehearsed."))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// How many files there are, and what became of them.
 fn print_sum(description: &Description, folder: &Path, written: &[Written]) -> Result<(), Failure> {
-    let count = |change: Change| written.iter().filter(|file| file.change == change).count();
+    let count = |change: FileChange| written.iter().filter(|file| file.change == change).count();
     let sites = fleet::gateways(description);
     let bytes: usize = written.iter().map(|file| file.bytes).sum();
     super::print_line(&format!("{} tunnels between {} gateways, in {}", description.tunnels.len(), sites, path_shown(folder)))?;
-    let each = [Change::New, Change::Changed, Change::Same, Change::Removed].map(|change| (change.word(), count(change)));
+    let each = [FileChange::New, FileChange::Changed, FileChange::Same, FileChange::Removed].map(|change| (change.word(), count(change)));
     let each: Vec<_> = each.iter().filter(|(_, count)| *count > 0).map(|(word, count)| format!("{count} {word}")).collect();
     super::print_line(&format!("{} files, {} kB: {}\n", written.len(), bytes / 1000, each.join(", ")))
 }
@@ -276,7 +282,7 @@ fn changes(description: Option<&Description>, earlier: &BTreeMap<String, Tree>, 
     all
 }
 
-fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
+fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<CommandOutcome, Failure> {
     let empty = json!({ "preview": false, "changes": [], "folder": null, "count": 0, "files": [] });
     super::stopped(found, source, format, empty, "Nothing was written")
 }

@@ -7,7 +7,7 @@ use serde_json::json;
 use uspan_core::{Build, Builder, BuiltTunnel, Description, Finding, Tunnel, any_stops, build_some};
 
 use crate::args::{Format, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::fleet;
@@ -55,7 +55,7 @@ pub fn plan_of(mut read: Input, only: Option<&str>) -> (Input, Build) {
     (read, planned)
 }
 
-pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, format: Format) -> Result<CommandOutcome, Failure> {
     let mut read = input::read(file, supply)?;
     let earlier = since.map(Earlier::of).transpose()?;
     let found = std::mem::take(&mut read.findings);
@@ -63,7 +63,7 @@ pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, fo
         Format::Json => told(&read, found, earlier.as_ref())?,
         Format::Text => shown(file, &read, found, earlier.as_ref(), reasons)?,
     };
-    Ok(if checked.stops { Verdict::Stopped } else { Verdict::Fine })
+    Ok(if checked.stops { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
 
 /// What a check of all tunnels comes to.

@@ -6,13 +6,13 @@ use serde_json::json;
 use uspan_core::{Comparison, Finding, Gravity, ReadGateway, any_stops, compare_ends, compare_same, read_tree};
 
 use super::many;
-use super::parts::{self, Part};
+use super::parts::{self, Participant};
 use crate::args::{Compare, Format};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input;
 use crate::show::{CARE, GOOD, STOP, comparison, findings, path_shown, styled};
 
-pub fn run(args: &Compare) -> Result<Verdict, Failure> {
+pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
     if let (Some(file), None, false) = (&args.against, &args.site, args.left.join("etc").is_dir()) {
         return many::compared(&args.left, input::read(file, &args.supply)?, args.format);
     }
@@ -25,7 +25,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
         (Some(right), _) => (compare_ends(left.actor(), right.actor()), false),
         (None, Some(file)) => match against(&left, file, args)? {
             Some(compared) => (compared, true),
-            None => return Ok(Verdict::Stopped),
+            None => return Ok(CommandOutcome::Stopped),
         },
         (None, None) => return Err(Failure::Usage("name a second folder, or a description with --against".to_owned())),
     };
@@ -40,7 +40,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
     let names = [left.name.as_str(), right.as_ref().map_or("description", |right| right.name.as_str())];
     // A connection without counterpart may be for a third gateway; against its description it may not.
     let lost = compared.pairs.is_empty() || (against && compared.alone.iter().any(|list| !list.is_empty()));
-    let reads: Vec<&Part> = std::iter::once(&left).chain(&right).collect();
+    let reads: Vec<&Participant> = std::iter::once(&left).chain(&right).collect();
     let unsure = parts::unsure(reads.iter().copied());
     let differs = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
     let stopped = differs || unsure.is_some();
@@ -66,7 +66,7 @@ pub fn run(args: &Compare) -> Result<Verdict, Failure> {
         }
         super::print_line(&unsure.filter(|_| !differs).unwrap_or_else(|| closing(&compared, against, lost)))?;
     }
-    Ok(if stopped { Verdict::Stopped } else { Verdict::Fine })
+    Ok(if stopped { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
 
 /// One line that says how it stands and what to do next.
@@ -96,7 +96,7 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
 }
 
 /// Holds a gateway against what its description would write now; nothing where that cannot be built.
-fn against(left: &Part, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
+fn against(left: &Participant, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
     let (input, planned) = super::check::plan(file, &args.supply)?;
     if any_stops(&planned.findings) {
         let empty = json!({ "between": [left.name, "description"], "pairs": [], "alone": [[], []] });

@@ -8,7 +8,7 @@ use uspan_core::any_stops;
 use super::build::{print_files, print_next};
 use super::check::plan;
 use crate::args::Supply;
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::output::{self, OutputOutcome, WriteOptions};
 use crate::files::{reading, secret, single};
 use crate::show::{GOOD, HEADING, agreement, findings, path_shown, path_word, styled};
@@ -16,7 +16,7 @@ use crate::show::{GOOD, HEADING, agreement, findings, path_shown, path_word, sty
 /// The orchard's description.
 const DEMO: &str = include_str!("../../../core/demo/orchard.span.toml");
 
-pub fn run(folder: &Path) -> Result<Verdict, Failure> {
+pub fn run(folder: &Path) -> Result<CommandOutcome, Failure> {
     fs::create_dir_all(folder).map_err(Failure::file("cannot make the folder", folder))?;
     let (description, key, out) = (folder.join("orchard.span.toml"), folder.join("secrets/harvest.key"), folder.join("out"));
     // A second run keeps what is there: the description may have been played with, the secret is in use.
@@ -29,7 +29,7 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
     let (read, planned) = plan(&description, &Supply::default())?;
     findings::print(&planned.findings, &read.source);
     if any_stops(&planned.findings) {
-        return Ok(Verdict::Stopped);
+        return Ok(CommandOutcome::Stopped);
     }
     super::print_line(&format!(
         "{}\n\n{}",
@@ -46,7 +46,7 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
         }
         OutputOutcome::Refused(refused) => {
             findings::print(&refused, &read.source);
-            return Ok(Verdict::Stopped);
+            return Ok(CommandOutcome::Stopped);
         }
     }
     for path in ["packhouse/etc/swanctl/conf.d/harvest.conf", "coldstore/etc/ipsec.d/harvest.conf"] {
@@ -64,5 +64,5 @@ pub fn run(folder: &Path) -> Result<Verdict, Failure> {
         path_word(&description),
         path_word(&out)
     ))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }

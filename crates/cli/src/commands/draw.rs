@@ -8,11 +8,11 @@ use uspan_core::{BuiltTunnel, Drawing, any_stops, draw};
 
 use super::check::plan_few;
 use crate::args::{Draw, Format, ThemeArg};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::single;
 use crate::show::{GOOD, path_shown, styled};
 
-pub fn run(args: &Draw) -> Result<Verdict, Failure> {
+pub fn run(args: &Draw) -> Result<CommandOutcome, Failure> {
     let path = &args.output;
     single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
@@ -40,7 +40,7 @@ pub fn run(args: &Draw) -> Result<Verdict, Failure> {
     }
     let count = if tunnels.len() == 1 { "one tunnel".to_owned() } else { format!("{} tunnels", tunnels.len()) };
     super::print_line(&format!("{}: {count}, in {}", styled(GOOD, "Drawn"), path_shown(path)))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// Nothing can: it was left out.

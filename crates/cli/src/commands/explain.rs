@@ -4,12 +4,12 @@ use serde_json::{Value, json};
 use uspan_core::{CATALOGUE, Rule, nearest, rule};
 
 use crate::args::Format;
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::show::table::table;
 use crate::show::terminal;
 use crate::show::{HEADING, columns, styled, wrapped};
 
-pub fn run(code: Option<&str>, format: Format) -> Result<Verdict, Failure> {
+pub fn run(code: Option<&str>, format: Format) -> Result<CommandOutcome, Failure> {
     let Some(code) = code else { return list(format) };
     let Some(found) = rule(code) else {
         let names = CATALOGUE.iter().flat_map(|rule| [rule.code, rule.name]);
@@ -26,7 +26,7 @@ pub fn run(code: Option<&str>, format: Format) -> Result<Verdict, Failure> {
             }
         }
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// A label and a text, wrapped to the terminal with a hanging indent.
@@ -39,7 +39,7 @@ fn value(rule: &Rule) -> Value {
     json!({ "code": rule.code, "name": rule.name, "severity": rule.severity.word(), "what": rule.what, "why": rule.why, "remedy": rule.remedy })
 }
 
-fn list(format: Format) -> Result<Verdict, Failure> {
+fn list(format: Format) -> Result<CommandOutcome, Failure> {
     match format {
         Format::Json => super::print_json(&CATALOGUE.iter().map(|rule| value(rule)).collect::<Vec<_>>())?,
         Format::Text => {
@@ -47,5 +47,5 @@ fn list(format: Format) -> Result<Verdict, Failure> {
             super::print_line(&table(&["code", "weight", "what"], rows.collect(), &[0, 1]))?;
         }
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }

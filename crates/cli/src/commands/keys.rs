@@ -3,12 +3,12 @@
 use std::path::Path;
 
 use crate::args::Supply;
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::{authority, input, keys, single};
 use crate::show::{path_shown, path_word};
 
 /// Makes a pair of keys.
-pub fn pair(file: &Path, replace: bool) -> Result<Verdict, Failure> {
+pub fn pair(file: &Path, replace: bool) -> Result<CommandOutcome, Failure> {
     let public_file = file.with_extension("pub");
     if public_file == file {
         return Err(Failure::Usage("the private key would get the name of the public one: choose another ending than `.pub`".to_owned()));
@@ -23,11 +23,11 @@ pub fn pair(file: &Path, replace: bool) -> Result<Verdict, Failure> {
         path_shown(file),
         path_shown(&public_file)
     ))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// Makes what the sites of a description need for the lab to prove themselves by certificates.
-pub fn for_lab(file: &Path, replace: bool) -> Result<Verdict, Failure> {
+pub fn for_lab(file: &Path, replace: bool) -> Result<CommandOutcome, Failure> {
     let read = input::read(file, &Supply::default())?;
     let Some(description) = read.description else {
         return super::stopped(&read.findings, &read.source, crate::args::Format::Text, serde_json::json!({}), "Nothing was written");
@@ -40,5 +40,5 @@ pub fn for_lab(file: &Path, replace: bool) -> Result<Verdict, Failure> {
         "For the lab, and for 90 days: the authority's key is forgotten already. Next: uspan prove {}",
         path_word(file)
     ))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }

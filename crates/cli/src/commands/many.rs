@@ -10,9 +10,9 @@ use uspan_core::{
     covered, flaw, read_tree, rehearse,
 };
 
-use super::parts::{self, Part};
+use super::parts::{self, Participant};
 use crate::args::Format;
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input::{self, Input};
 use crate::files::output::Earlier;
 use crate::files::reading;
@@ -26,15 +26,15 @@ pub const SHOWN: usize = 3;
 type Lines = Option<Arc<HashSet<Box<str>>>>;
 
 /// The trees of an output folder, of which tunnels find their own files.
-pub(super) struct Standing<'a> {
+pub(super) struct BuiltFolder<'a> {
     folder: &'a Path,
     /// Files to which several tunnels give their lines, by site and path; each is read once.
     shared: Mutex<HashMap<(String, String), Lines>>,
 }
 
-impl<'a> Standing<'a> {
+impl<'a> BuiltFolder<'a> {
     pub(super) fn in_folder(folder: &'a Path) -> Self {
-        Standing { folder, shared: Mutex::default() }
+        BuiltFolder { folder, shared: Mutex::default() }
     }
 
     /// A file of a tunnel, as it stands there; nothing where it cannot be read. Of one that is shared, those of its lines that
@@ -67,7 +67,12 @@ impl<'a> Standing<'a> {
 }
 
 /// Takes a description that is sound as a whole, with what was supplied; else says what stops the work.
-fn sound(read: &mut Input, format: Format, empty: Value, nothing: &str) -> Result<Result<(Description, Supplied), Verdict>, Failure> {
+fn sound(
+    read: &mut Input,
+    format: Format,
+    empty: Value,
+    nothing: &str,
+) -> Result<Result<(Description, Supplied), CommandOutcome>, Failure> {
     let Some(description) = read.description.take() else { return Err(Failure::Usage("there is no description".to_owned())) };
     let supplied = std::mem::take(&mut read.supplied);
     let mut found = std::mem::take(&mut read.findings);
@@ -86,7 +91,7 @@ fn relocated(found: &mut [Finding], description: &Description, read: &Input) {
 }
 
 /// Ends a command that findings about some of the tunnels stop.
-fn stopped(found: &[Finding], read: &Input, format: Format, empty: Value, nothing: &str) -> Result<Verdict, Failure> {
+fn stopped(found: &[Finding], read: &Input, format: Format, empty: Value, nothing: &str) -> Result<CommandOutcome, Failure> {
     super::stopped(found, &read.source, format, empty, nothing)
 }
 
@@ -107,7 +112,7 @@ struct Rehearsing<'a> {
     description: &'a Description,
     builder: Builder<'a>,
     context: Context,
-    standing: Option<Standing<'a>>,
+    standing: Option<BuiltFolder<'a>>,
     earlier: Option<Earlier>,
     format: Format,
 }
@@ -124,7 +129,7 @@ impl Rehearsing<'_> {
         let stands = standing.map(|standing| [0, 1].map(|end| standing.tree(&ends[end].name.value, &trees[end])));
         if self.format == Format::Json {
             let parts = parts::of_ends(ends, stands.unwrap_or(trees), standing.map(|standing| standing.folder));
-            let came = rehearse(parts.each_ref().map(Part::actor), None);
+            let came = rehearse(parts.each_ref().map(Participant::actor), None);
             let fails = came.all.iter().any(|one| !one.works()).then(String::new);
             return Ok(Some(Rehearsed { fails, told: came.all.iter().map(|one| ladder::json(one, &parts::shown(&parts))).collect() }));
         }
@@ -140,7 +145,7 @@ impl Rehearsing<'_> {
 }
 
 /// Rehearses every tunnel: as a build would write it, or as it stands in a folder.
-pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, format: Format) -> Result<Verdict, Failure> {
+pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, format: Format) -> Result<CommandOutcome, Failure> {
     let (description, supplied) = match sound(&mut read, format, no_rehearsals(), "Nothing was rehearsed")? {
         Ok(sound) => sound,
         Err(verdict) => return Ok(verdict),
@@ -149,7 +154,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
         description: &description,
         builder: Builder::new(&description, &supplied),
         context: input::context(),
-        standing: built.map(Standing::in_folder),
+        standing: built.map(BuiltFolder::in_folder),
         earlier: since.map(Earlier::of).transpose()?,
         format,
     };
@@ -176,7 +181,11 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
     }
     if !found.is_empty() {
         let told = format == Format::Json;
-        return if told { Ok(Verdict::Stopped) } else { stopped(&found, &read, format, no_rehearsals(), "Not all could be rehearsed") };
+        return if told {
+            Ok(CommandOutcome::Stopped)
+        } else {
+            stopped(&found, &read, format, no_rehearsals(), "Not all could be rehearsed")
+        };
     }
     if format == Format::Text {
         print_some(&failing)?;
@@ -193,7 +202,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
             ),
         })?;
     }
-    Ok(if failing.is_empty() { Verdict::Fine } else { Verdict::Stopped })
+    Ok(if failing.is_empty() { CommandOutcome::Fine } else { CommandOutcome::Stopped })
 }
 
 /// That nothing is to be rehearsed.
@@ -220,14 +229,14 @@ struct Drift {
 }
 
 /// Holds all trees of an output folder against what the description would write now.
-pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdict, Failure> {
+pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<CommandOutcome, Failure> {
     let (description, supplied) =
         match sound(&mut read, format, json!({ "gateways": 0, "differences": [], "not_described": 0 }), "Nothing was compared")? {
             Ok(sound) => sound,
             Err(verdict) => return Ok(verdict),
         };
     let builder = Builder::new(&description, &supplied);
-    let (earlier, standing) = (Earlier::of(folder)?, Standing::in_folder(folder));
+    let (earlier, standing) = (Earlier::of(folder)?, BuiltFolder::in_folder(folder));
     let work = |_: usize, tunnel: &Tunnel| -> Result<(Vec<Drift>, Vec<String>, usize), Vec<Finding>> {
         let ends = description.ends(tunnel);
         let Some((_, trees)) = builder.tunnel(tunnel, true)?.built else { return Ok(Default::default()) };
@@ -274,7 +283,7 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
     if format == Format::Json {
         let each: Vec<_> = drifts.iter().map(|drift| json!({ "site": drift.site, "tunnel": drift.tunnel, "files": drift.files })).collect();
         super::print_json(&json!({ "fine": fine, "findings": [], "gateways": sites, "differences": each, "not_described": more }))?;
-        return Ok(if fine { Verdict::Fine } else { Verdict::Stopped });
+        return Ok(if fine { CommandOutcome::Fine } else { CommandOutcome::Stopped });
     }
     let shown = |drift: &Drift| format!("{}, {}: {}\n{}", drift.site, drift.tunnel, drift.files.join(", "), drift.text);
     print_some(&drifts.iter().map(shown).collect::<Vec<_>>())?;
@@ -285,11 +294,11 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Verdic
         0 => format!("{}. All {sites} gateways are as described.", styled(GOOD, "Fine")),
         count => format!("{}.", styled(STOP, &format!("{count} of {sites} gateways are otherwise than described"))),
     })?;
-    Ok(if fine { Verdict::Fine } else { Verdict::Stopped })
+    Ok(if fine { CommandOutcome::Fine } else { CommandOutcome::Stopped })
 }
 
 /// What is otherwise at one end of a tunnel.
-fn drift(standing: &Standing<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) -> Option<Drift> {
+fn drift(standing: &BuiltFolder<'_>, site: &Site, tunnel: &Tunnel, planned: &Tree) -> Option<Drift> {
     let name = &site.name.value;
     let tree = standing.tree(name, planned);
     let differs = |(path, file): (&String, &TreeFile)| match tree.files.get(path) {

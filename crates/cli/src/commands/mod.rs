@@ -32,12 +32,12 @@ use serde_json::Value;
 use uspan_core::{Finding, Source};
 
 use crate::args::{Args, Command, Format};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::output::WriteOptions;
 use crate::show::{STOP, findings, styled, terminal};
 
 /// Runs a command.
-pub fn run(args: Args) -> Result<Verdict, Failure> {
+pub fn run(args: Args) -> Result<CommandOutcome, Failure> {
     match args.command {
         Command::New { file } => new::run(file.as_deref()),
         Command::Check { file, supply, reasons, changed_since, format } => {
@@ -67,7 +67,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
         Command::Algorithms { kind, format } => algorithms::run(kind, format),
         Command::Explain { reference: true, .. } => {
             print_text(&uspan_core::finding_reference())?;
-            Ok(Verdict::Fine)
+            Ok(CommandOutcome::Fine)
         }
         Command::Explain { code, format, .. } => explain::run(code.as_deref(), format),
         Command::Schema { of, reference } => schema::run(of, reference),
@@ -77,7 +77,7 @@ pub fn run(args: Args) -> Result<Verdict, Failure> {
             let mut script = Vec::new();
             clap_complete::generate(shell, &mut Args::command(), "uspan", &mut script);
             print_text(&String::from_utf8_lossy(&script))?;
-            Ok(Verdict::Fine)
+            Ok(CommandOutcome::Fine)
         }
     }
 }
@@ -99,7 +99,7 @@ fn print_json(value: &impl Serialize) -> Result<(), Failure> {
 
 /// Ends a command that findings stop: `empty` is what JSON shows of a work that was not done, in the shape of one that was; `nothing`
 /// says it in words.
-fn stopped(found: &[Finding], source: &Source, format: Format, mut empty: Value, nothing: &str) -> Result<Verdict, Failure> {
+fn stopped(found: &[Finding], source: &Source, format: Format, mut empty: Value, nothing: &str) -> Result<CommandOutcome, Failure> {
     if format == Format::Json {
         empty["fine"] = false.into();
         empty["findings"] = findings::json(found, source);
@@ -110,5 +110,5 @@ fn stopped(found: &[Finding], source: &Source, format: Format, mut empty: Value,
         let count = styled(STOP, &findings::count(found));
         print_line(&format!("{count}. {nothing}. Next: uspan explain {code}"))?;
     }
-    Ok(Verdict::Stopped)
+    Ok(CommandOutcome::Stopped)
 }

@@ -2,14 +2,14 @@
 
 use std::path::Path;
 
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 
 /// Neither keys nor certificates are made.
-pub fn pair(_file: &Path, _replace: bool) -> Result<Verdict, Failure> {
+pub fn pair(_file: &Path, _replace: bool) -> Result<CommandOutcome, Failure> {
     Err(Failure::Outside("this program was built without `certificates`, and makes neither keys nor certificates".to_owned()))
 }
 
 /// The same.
-pub fn for_lab(file: &Path, replace: bool) -> Result<Verdict, Failure> {
+pub fn for_lab(file: &Path, replace: bool) -> Result<CommandOutcome, Failure> {
     pair(file, replace)
 }

@@ -15,10 +15,10 @@ use crate::args::EndsArgs;
 use crate::failure::Failure;
 use crate::files::input::{self, Input};
 use crate::files::trees;
-use crate::show::{STOP, Shown, findings, path_shown, styled};
+use crate::show::{STOP, ShownEnds, findings, path_shown, styled};
 
 /// A gateway that takes part, with what its files are called where the user opens them.
-pub struct Part {
+pub struct Participant {
     /// What it is called.
     pub name: String,
     /// Its platform.
@@ -39,7 +39,7 @@ pub struct Part {
     pub sources: BTreeMap<String, Source>,
 }
 
-impl Part {
+impl Participant {
     /// As it negotiates.
     pub fn actor(&self) -> Actor<'_> {
         Actor { reading: self.reading(), behaviour: &self.facts.behaviour, stands: self.stands }
@@ -52,7 +52,7 @@ impl Part {
 }
 
 /// What was found while gateways were read, to standard error.
-pub fn print_findings(parts: &[Part; 2]) {
+pub fn print_findings(parts: &[Participant; 2]) {
     for part in parts {
         let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
         findings::print_among(&part.findings, &sources);
@@ -60,15 +60,15 @@ pub fn print_findings(parts: &[Part; 2]) {
 }
 
 /// What is said in place of a verdict that is good where a daemon would not take the files as they are; nothing where it would.
-pub fn unsure<'a>(parts: impl IntoIterator<Item = &'a Part>) -> Option<String> {
+pub fn unsure<'a>(parts: impl IntoIterator<Item = &'a Participant>) -> Option<String> {
     let errors = parts.into_iter().flat_map(|part| &part.findings).filter(|finding| finding.rule.severity == Severity::Error).count();
     let (count, what) = (format!("{errors} error{}", if errors == 1 { "" } else { "s" }), "what the daemon makes of them is not known");
     (errors > 0).then(|| format!("{}: {count} in the files, and {what}. Next: mend that first.", styled(STOP, "It cannot be said")))
 }
 
 /// Two gateways as they are shown.
-pub fn shown(parts: &[Part; 2]) -> Shown<'_> {
-    Shown {
+pub fn shown(parts: &[Participant; 2]) -> ShownEnds<'_> {
+    ShownEnds {
         names: parts.each_ref().map(|part| part.name.as_str()),
         titles: parts.each_ref().map(|part| &*part.facts.title),
         addresses: parts.each_ref().map(|part| part.stands.reached),
@@ -81,7 +81,7 @@ pub type Stopped = (Input, Vec<Finding>);
 
 /// The pairs of gateways that are meant: two folders, or each pair of sites that a description has tunnels between; with a
 /// name those of one tunnel.
-pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 2]>, Stopped>, Failure> {
+pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Vec<[Participant; 2]>, Stopped>, Failure> {
     if let Some(right) = &ends.right {
         return Ok(Ok(vec![of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?]));
     }
@@ -99,13 +99,13 @@ pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Vec<[Part; 
 }
 
 /// The two gateways of a tunnel as they are written, before anybody installs them.
-pub fn of_tunnel(description: &Description, built: &BuiltTunnel, planned: &Build) -> Option<[Part; 2]> {
+pub fn of_tunnel(description: &Description, built: &BuiltTunnel, planned: &Build) -> Option<[Participant; 2]> {
     let of_site = |end: usize| of_site(description, &built.ends[end], &planned.trees, None);
     Some([of_site(0)?, of_site(1)?])
 }
 
 /// Two folders, each of which stands for a gateway's `/`.
-pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[Part; 2], Failure> {
+pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[Participant; 2], Failure> {
     let mut parts = [of_folder(folders[0], platforms[0], "--left-platform")?, of_folder(folders[1], platforms[1], "--right-platform")?];
     if parts[0].name == parts[1].name {
         parts[0].name = "left".to_owned();
@@ -115,7 +115,7 @@ pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[
 }
 
 /// Reads a gateway from a folder that stands for its `/`; `word` is its platform, said with an option of this name.
-pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part, Failure> {
+pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Participant, Failure> {
     let (tree, led) = trees::gateway(folder)?;
     let context = input::context();
     let platform = platform_of(&context, folder, &tree, word, option)?;
@@ -131,7 +131,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
         place.file = path(&place.file).into();
     }
     let name = folder.canonicalize().ok().and_then(|full| Some(path_shown(Path::new(full.file_name()?))));
-    Ok(Part {
+    Ok(Participant {
         name: name.unwrap_or_else(|| "left".to_owned()),
         facts: platform,
         tree,
@@ -177,16 +177,16 @@ fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
 }
 
 /// The two ends of a tunnel, of whose files only its own are at hand.
-pub fn of_ends(ends: [&Site; 2], trees: [Tree; 2], built: Option<&Path>) -> [Part; 2] {
+pub fn of_ends(ends: [&Site; 2], trees: [Tree; 2], built: Option<&Path>) -> [Participant; 2] {
     [0, 1].map(|end| of_tree(ends[end], &trees[end], built))
 }
 
-fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Part> {
+fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Participant> {
     let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
     Some(of_tree(site, standing.get(name)?, built))
 }
 
-fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Part {
+fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Participant {
     let name = &site.name.value;
     let (gateway, findings) = read_tree(&input::context(), &site.platform.value, tree);
     let tree = covered(tree);
@@ -197,5 +197,5 @@ fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Part {
     let (facts, stands) = (Arc::clone(&site.platform.value), site.stands());
     let shares_internet = Some(site.shares_internet);
     let beyond = site.networks.iter().filter(|network| network.beyond.is_some()).map(|network| network.prefix.value).collect();
-    Part { name: name.clone(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources }
+    Participant { name: name.clone(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources }
 }

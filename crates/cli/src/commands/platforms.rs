@@ -8,17 +8,17 @@ use uspan_core::{
 };
 
 use crate::args::Format;
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input;
 use crate::show::table::table;
 use crate::show::{HEADING, columns, styled, wrapped};
 
-pub fn run(format: Format) -> Result<Verdict, Failure> {
+pub fn run(format: Format) -> Result<CommandOutcome, Failure> {
     let context = input::context();
     let all: Vec<&Profile> = context.profiles.iter().map(|profile| &**profile).collect();
     if format == Format::Json {
         super::print_json(&all.iter().map(|facts| value(facts)).collect::<Vec<_>>())?;
-        return Ok(Verdict::Fine);
+        return Ok(CommandOutcome::Fine);
     }
     super::print_line(&styled(HEADING, "What each platform can do"))?;
     // Side by side where there is room, else one after the other.
@@ -32,7 +32,7 @@ pub fn run(format: Format) -> Result<Verdict, Failure> {
     let closing =
         format!("Packet filter beside each of them: {}. Weak algorithms are not listed; see uspan algorithms.", filters.join(" or "));
     super::print_line(&wrapped(&closing, columns()).join("\n"))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// Width of the names of facts, and the least for each platform's column.

@@ -15,7 +15,7 @@ use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache,
 
 use super::check::plan_few;
 use crate::args::{Format, Prove, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::reading;
 use crate::files::trees;
 use crate::show::{STOP, findings, path_shown, proof, styled};
@@ -32,10 +32,10 @@ struct Case {
     sources: BTreeMap<String, Source>,
 }
 
-pub fn run(args: &Prove) -> Result<Verdict, Failure> {
+pub fn run(args: &Prove) -> Result<CommandOutcome, Failure> {
     if args.prepare {
         let code = prepare(args)?;
-        if args.files.is_empty() || code != Verdict::Fine {
+        if args.files.is_empty() || code != CommandOutcome::Fine {
             return Ok(code);
         }
     }
@@ -73,13 +73,13 @@ pub fn run(args: &Prove) -> Result<Verdict, Failure> {
             let next = format!("Nothing was run. Next: {meant}, --with-changes");
             super::print_line(&format!("{}. {next}", styled(STOP, &count)))?;
         }
-        return Ok(Verdict::Stopped);
+        return Ok(CommandOutcome::Stopped);
     }
     let ground = match able(&cases) {
         Ok(ground) => ground,
         Err(missing) => {
             stopped(&missing, &Source::new("", ""), args.format)?;
-            return Ok(Verdict::Unable);
+            return Ok(CommandOutcome::Unable);
         }
     };
     perform(&cases, ground, args, (more, fewer))
@@ -159,16 +159,16 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
     Err(missing)
 }
 
-fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<Verdict, Failure> {
+fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<CommandOutcome, Failure> {
     let empty = json!({ "ground": null, "kernel": null, "changes": { "more": 0, "fewer": 0 }, "proofs": [] });
     super::stopped(found, source, format, empty, "Nothing was proven")
 }
 
 /// Installs and builds what the lab needs.
-fn prepare(args: &Prove) -> Result<Verdict, Failure> {
+fn prepare(args: &Prove) -> Result<CommandOutcome, Failure> {
     if !is_root() {
         stopped(&[Finding::new(&rules::LAB_NEEDS_ROOT, "the lab needs root")], &Source::new("", ""), args.format)?;
-        return Ok(Verdict::Unable);
+        return Ok(CommandOutcome::Unable);
     }
     let spinner = spinner();
     spinner.set_message("installing the daemons, and building a kernel where there is none (about seven minutes, once)");
@@ -177,7 +177,7 @@ fn prepare(args: &Prove) -> Result<Verdict, Failure> {
     if args.format == Format::Text {
         super::print_line(&format!("The lab is ready: {}.", proof::ground_words(&ground)))?;
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// A line that moves while the lab works; nothing where standard error is no terminal.
@@ -189,7 +189,7 @@ fn spinner() -> ProgressBar {
     bar
 }
 
-fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)) -> Result<Verdict, Failure> {
+fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)) -> Result<CommandOutcome, Failure> {
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [SIGINT, SIGTERM, SIGHUP] {
         signal_hook::flag::register(signal, stop.clone()).map_err(LabError::from)?;
@@ -238,8 +238,8 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)
         super::print_line(&told.closing(&options.ground, since.elapsed(), args.keep.as_deref()))?;
     }
     Ok(match (fine, told.lab_failed()) {
-        (true, _) => Verdict::Fine,
-        (false, true) => Verdict::Unable,
-        (false, false) => Verdict::Stopped,
+        (true, _) => CommandOutcome::Fine,
+        (false, true) => CommandOutcome::Unable,
+        (false, false) => CommandOutcome::Stopped,
     })
 }

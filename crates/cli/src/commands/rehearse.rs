@@ -7,9 +7,9 @@ use uspan_core::{Rehearsal, Rehearsals, rehearse};
 
 use super::check::is_changed;
 use super::many;
-use super::parts::{self, Part};
+use super::parts::{self, Participant};
 use crate::args::{Format, Rehearse};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input;
 use crate::files::output::Earlier;
 use crate::files::{reading, single};
@@ -18,11 +18,11 @@ use crate::show::{GOOD, STOP, findings, ladder, ladder_svg, path_shown, styled};
 
 /// Two gateways, and what came of it.
 struct Act {
-    parts: [Part; 2],
+    parts: [Participant; 2],
     came: Rehearsals,
 }
 
-pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
+pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
     if args.ends.right.is_none() && args.tunnel.is_none() && args.ends.left.is_file() {
         let read = input::read(&args.ends.left, &args.ends.supply)?;
         if read.description.as_ref().is_some_and(fleet::is_fleet) {
@@ -42,7 +42,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
             continue;
         }
         let opener = opener(args.from.as_deref(), names)?;
-        let mut came = rehearse(parts.each_ref().map(Part::actor), opener);
+        let mut came = rehearse(parts.each_ref().map(Participant::actor), opener);
         if described {
             // What belongs to other pairs of sites is rehearsed there.
             came.alone = Default::default();
@@ -88,7 +88,7 @@ pub fn run(args: &Rehearse) -> Result<Verdict, Failure> {
 }
 
 /// Prints what came of it.
-fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Format) -> Result<Verdict, Failure> {
+fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Format) -> Result<CommandOutcome, Failure> {
     let unsure = parts::unsure(acts.iter().flat_map(|act| &act.parts));
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
     if format == Format::Json {
@@ -127,7 +127,7 @@ fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Form
         let closing = || closing(all.len(), failing, all[0].1);
         super::print_line(&unsure.clone().filter(|_| failing == 0).unwrap_or_else(closing))?;
     }
-    Ok(if failing > 0 || unsure.is_some() { Verdict::Stopped } else { Verdict::Fine })
+    Ok(if failing > 0 || unsure.is_some() { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
 
 fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
@@ -143,7 +143,7 @@ fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
 }
 
 /// Nothing is to be rehearsed.
-fn unchanged(count: usize, format: Format) -> Result<Verdict, Failure> {
+fn unchanged(count: usize, format: Format) -> Result<CommandOutcome, Failure> {
     match format {
         Format::Json => {
             let mut nothing = many::no_rehearsals();
@@ -154,7 +154,7 @@ fn unchanged(count: usize, format: Format) -> Result<Verdict, Failure> {
         }
         Format::Text => super::print_line(&many::unchanged(count))?,
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// The end that is to open.

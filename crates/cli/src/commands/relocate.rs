@@ -9,7 +9,7 @@ use uspan_core::{
 
 use super::check::{plan, plan_of};
 use crate::args::{Format, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input;
 use crate::files::single;
 use crate::show::{CARE, GOOD, HEADING, columns, findings, path_word, styled, wrapped};
@@ -31,7 +31,7 @@ fn empty(site: &str, from: Option<&str>, to: &str) -> Value {
     json!({ "site": site, "from": from, "to": to, "tunnels": [], "peers_changed": [], "written": null })
 }
 
-pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bool, format: Format) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bool, format: Format) -> Result<CommandOutcome, Failure> {
     let context = input::context();
     let Some(wanted) = context.profile(to) else {
         let known: Vec<_> = context.profiles.iter().map(|profile| &*profile.word).collect();
@@ -93,7 +93,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         }
         super::print_line(&closing(file, name, output, &peers))?;
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 fn title(site: &Site, to: &Profile) -> String {

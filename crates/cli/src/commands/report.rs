@@ -8,15 +8,15 @@ use uspan_core::{
 };
 
 use super::check::plan_few;
-use super::parts::{self, Part};
+use super::parts::{self, Participant};
 use crate::args::{Format, ReportArgs};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input::Input;
 use crate::files::single;
 use crate::page::report::{self, ReportTunnel, SiteFiles};
 use crate::show::{GOOD, ladder_svg, path_shown, styled};
 
-pub fn run(args: &ReportArgs) -> Result<Verdict, Failure> {
+pub fn run(args: &ReportArgs) -> Result<CommandOutcome, Failure> {
     let path = &args.output;
     single::vacant(path, args.replace)?;
     let (mut read, planned) = plan_few(&args.file, &args.supply, None)?;
@@ -29,7 +29,7 @@ pub fn run(args: &ReportArgs) -> Result<Verdict, Failure> {
     single::text(path, &page, args.replace)?;
     let count = if planned.tunnels.len() == 1 { "one tunnel".to_owned() } else { format!("{} tunnels", planned.tunnels.len()) };
     super::print_line(&format!("{}: {count}, in {}. Next: open it in a browser", styled(GOOD, "Reported"), path_shown(path)))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 fn told<'a>(description: &Description, built: &'a BuiltTunnel, planned: &Build, read: &Input) -> ReportTunnel<'a> {
@@ -46,8 +46,8 @@ fn told<'a>(description: &Description, built: &'a BuiltTunnel, planned: &Build, 
 }
 
 /// The negotiation, and its ladder.
-fn rehearsed(parts: &[Part; 2]) -> Option<(Rehearsal, String)> {
-    let rehearsal = rehearse(parts.each_ref().map(Part::actor), None).all.into_iter().next()?;
+fn rehearsed(parts: &[Participant; 2]) -> Option<(Rehearsal, String)> {
+    let rehearsal = rehearse(parts.each_ref().map(Participant::actor), None).all.into_iter().next()?;
     let ladder = ladder_svg::draw(&rehearsal, &parts::shown(parts));
     Some((rehearsal, ladder))
 }
@@ -58,7 +58,7 @@ fn host(net: IpNet) -> IpAddr {
 }
 
 /// A ping from the first pair of networks in both directions.
-fn walks(parts: &[Part; 2], built: &BuiltTunnel) -> Vec<(String, Walk)> {
+fn walks(parts: &[Participant; 2], built: &BuiltTunnel) -> Vec<(String, Walk)> {
     let crossing: Vec<_> = built.gateways[0].crossing().into_iter().collect();
     let Some((near, far)) = crossing.first().copied() else { return Vec::new() };
     // Whoever sends writes what the other end's network appears as.

@@ -9,11 +9,11 @@ use uspan_core::{Retirement, Tree, TreeFile, any_stops, retire};
 
 use super::check::plan;
 use crate::args::{Format, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::output::{self, OutputOutcome, WriteOptions};
 use crate::show::{GOOD, findings, path_word, styled};
 
-pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: bool, format: Format) -> Result<CommandOutcome, Failure> {
     let (read, planned) = plan(file, supply)?;
     let stopped = |found: &[_]| super::stopped(found, &read.source, format, json!({ "files": [], "scripts": [] }), "Nothing was written");
     let Some(description) = read.description.as_ref().filter(|_| !any_stops(&planned.findings)) else {
@@ -44,7 +44,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
             retirements.iter().map(|one| json!({ "site": one.site, "script": one.script, "by_hand": one.by_hand })).collect();
         let found = findings::json(&planned.findings, &read.source);
         super::print_json(&json!({ "fine": true, "findings": found, "files": written, "scripts": scripts }))?;
-        return Ok(Verdict::Fine);
+        return Ok(CommandOutcome::Fine);
     }
     super::build::print_files(folder, &written)?;
     super::print_line("")?;
@@ -57,7 +57,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: &str, folder: &Path, replace: b
     }
     let done = styled(GOOD, "Fine");
     super::print_line(&format!("{done}. Next: run them in this order, then take `{tunnel}` out of the description and build."))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 fn file_name(tunnel: &str) -> String {

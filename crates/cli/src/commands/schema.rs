@@ -1,17 +1,17 @@
 //! `uspan schema`.
 
 use crate::args::Printing;
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input;
 
-pub fn run(of: Option<Printing>, reference: bool) -> Result<Verdict, Failure> {
+pub fn run(of: Option<Printing>, reference: bool) -> Result<CommandOutcome, Failure> {
     let context = input::context();
     match of {
         Some(command) => super::print_text(printed(command))?,
         None if reference => super::print_text(&uspan_core::language_reference(&context))?,
         None => super::print_json(&uspan_core::schema(&context))?,
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// The schema of what a command prints with `--format json`.

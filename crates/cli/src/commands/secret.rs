@@ -2,11 +2,11 @@
 
 use std::path::Path;
 
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::{secret, single};
 use crate::show::path_word;
 
-pub fn run(file: &Path, print: bool, replace: bool) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, print: bool, replace: bool) -> Result<CommandOutcome, Failure> {
     let text = secret::generate()?;
     single::secret(file, text.as_bytes(), replace)?;
     if print {
@@ -17,5 +17,5 @@ pub fn run(file: &Path, print: bool, replace: bool) -> Result<Verdict, Failure> 
             path_word(file)
         ))?;
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }

@@ -7,13 +7,13 @@ use uspan_core::{Build, BuiltTunnel, Description, Place, Refilled, Source, any_s
 
 use super::check::{plan_few, plan_of};
 use crate::args::{Format, SheetArgs, SheetFormat};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::files::input::{self, Input};
 use crate::files::{reading, single};
 use crate::page;
 use crate::show::{GOOD, findings, path_shown, path_word, sheet as show, styled};
 
-pub fn run(args: &SheetArgs) -> Result<Verdict, Failure> {
+pub fn run(args: &SheetArgs) -> Result<CommandOutcome, Failure> {
     if let Some(path) = &args.output {
         single::vacant(path, args.replace)?;
     }
@@ -52,7 +52,7 @@ pub fn run(args: &SheetArgs) -> Result<Verdict, Failure> {
         Some(path) => single::text(path, &anstream::adapter::strip_str(&text).to_string(), args.replace)?,
         None => super::print_line(&text)?,
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 /// A sheet as it is written.
@@ -89,7 +89,7 @@ fn filled(
     tunnel: &BuiltTunnel,
     site: &str,
     path: &Path,
-) -> Result<Verdict, Failure> {
+) -> Result<CommandOutcome, Failure> {
     let text = reading::text(path, reading::FILE).map_err(Failure::file("cannot read", path))?;
     let sheet = Source::new(path_shown(path), text);
     let theirs = tunnel.ends.iter().position(|end| end == site).unwrap_or(0);
@@ -119,7 +119,7 @@ fn filled(
         let list: Vec<_> =
             changed.iter().map(|(field, before, after)| json!({ "field": field, "before": before, "after": after })).collect();
         super::print_json(&json!({ "fine": true, "findings": [], "changed": list, "written": args.output }))?;
-        return Ok(Verdict::Fine);
+        return Ok(CommandOutcome::Fine);
     }
     findings::print(&replanned.findings, &after.source);
     for (field, before, after) in &changed {
@@ -136,5 +136,5 @@ fn filled(
         None => "Nothing was written. Next: the same with -o FILE".to_owned(),
     };
     super::print_line(&format!("{}. {next}", styled(GOOD, &count)))?;
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }

@@ -7,11 +7,11 @@ use uspan_core::{Steps, any_stops, steps};
 
 use super::check::plan_few;
 use crate::args::{Format, Supply};
-use crate::failure::{Failure, Verdict};
+use crate::failure::{CommandOutcome, Failure};
 use crate::show::table::table;
 use crate::show::{HEADING, columns, styled, wrapped};
 
-pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -> Result<Verdict, Failure> {
+pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -> Result<CommandOutcome, Failure> {
     let (mut read, planned) = plan_few(file, supply, tunnel)?;
     let Some(description) = read.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return super::stopped(&planned.findings, &read.source, format, json!({ "tunnels": [] }), "There is nothing to verify yet");
@@ -34,12 +34,12 @@ pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -
             })
         });
         super::print_json(&json!({ "fine": true, "findings": [], "tunnels": each.collect::<Vec<_>>() }))?;
-        return Ok(Verdict::Fine);
+        return Ok(CommandOutcome::Fine);
     }
     for steps in &all {
         super::print_line(&text(steps))?;
     }
-    Ok(Verdict::Fine)
+    Ok(CommandOutcome::Fine)
 }
 
 fn text(steps: &Steps) -> String {

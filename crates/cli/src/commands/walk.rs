@@ -6,12 +6,12 @@ use std::net::IpAddr;
 use serde_json::{Value, json};
 use uspan_core::{Flow, Walk, Walker, service, walk};
 
-use super::parts::{self, Part};
+use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
-use crate::failure::{Failure, Verdict};
-use crate::show::{CARE, GOOD, STOP, Shown, path, styled};
+use crate::failure::{CommandOutcome, Failure};
+use crate::show::{CARE, GOOD, STOP, ShownEnds, path, styled};
 
-pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
+pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let known = service(&args.service).and_then(|list| list.into_iter().next());
     let traffic = known.ok_or_else(|| {
         Failure::Usage(format!("`{}` is no service; write a name such as `https`, or a protocol and a port, `tcp/443`", args.service))
@@ -25,7 +25,7 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
         Err((input, found)) => return super::stopped(&found, &input.source, args.format, empty(args), "Nothing was followed"),
     };
     let inside = inside(&args.inside, &pairs)?;
-    let walked = |parts: &[Part; 2]| walk(walkers(parts, &inside), &flow);
+    let walked = |parts: &[Participant; 2]| walk(walkers(parts, &inside), &flow);
     let each = pairs.iter().filter_map(|parts| Some((parts, walked(parts)?)));
     // Of several pairs of gateways, the one that has the source nearest; of those, the one that comes farthest.
     let Some(first) = each.max_by_key(|(_, walked)| (walked.behind, walked.works(), walked.there.hops.len())) else {
@@ -61,7 +61,7 @@ pub fn run(args: &WalkArgs) -> Result<Verdict, Failure> {
         super::print_line(&path::text(&ways, &flow))?;
         super::print_line(&unsure.unwrap_or_else(|| closing(&ways)))?;
     }
-    Ok(if fine { Verdict::Fine } else { Verdict::Stopped })
+    Ok(if fine { CommandOutcome::Fine } else { CommandOutcome::Stopped })
 }
 
 /// What JSON says of a walk that was not made.
@@ -73,7 +73,7 @@ fn empty(args: &WalkArgs) -> Value {
 const LONGEST: usize = 4;
 
 /// Inside addresses by gateway.
-fn inside(given: &[String], pairs: &[[Part; 2]]) -> Result<BTreeMap<String, Vec<IpAddr>>, Failure> {
+fn inside(given: &[String], pairs: &[[Participant; 2]]) -> Result<BTreeMap<String, Vec<IpAddr>>, Failure> {
     let mut inside: BTreeMap<String, Vec<IpAddr>> = BTreeMap::new();
     for text in given {
         let known = |name: &str| pairs.iter().flatten().any(|part| part.name == name);
@@ -86,7 +86,7 @@ fn inside(given: &[String], pairs: &[[Part; 2]]) -> Result<BTreeMap<String, Vec<
     Ok(inside)
 }
 
-fn walkers<'a>(parts: &'a [Part; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) -> [Walker<'a>; 2] {
+fn walkers<'a>(parts: &'a [Participant; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) -> [Walker<'a>; 2] {
     parts.each_ref().map(|part| Walker {
         actor: part.actor(),
         inside: inside.get(&part.name).map(Vec::as_slice).unwrap_or_default(),
@@ -95,7 +95,7 @@ fn walkers<'a>(parts: &'a [Part; 2], inside: &'a BTreeMap<String, Vec<IpAddr>>) 
     })
 }
 
-fn closing(ways: &[(Walk, Shown<'_>)]) -> String {
+fn closing(ways: &[(Walk, ShownEnds<'_>)]) -> String {
     let works = ways.iter().all(|(walked, _)| walked.works());
     let back = ways.last().is_some_and(|(last, _)| last.back.is_some());
     match works {

@@ -3,13 +3,13 @@
 use serde_json::{Value, json};
 use uspan_core::{Cure, Message, Rehearsal, RehearsalFailure, Step};
 
-use super::{GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
+use super::{GOOD, HEADING, QUIET, STOP, ShownEnds, columns, file_and_line, styled, wrapped};
 
 /// Columns before the first line down: the numbers of the messages stand there.
 const MARGIN: usize = 5;
 
 /// The whole of it.
-pub fn text(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+pub fn text(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> String {
     let width = columns().min(124) - MARGIN - 2;
     let mut lines = vec![styled(HEADING, &title(rehearsal, shown)), String::new()];
     let both = |left: &str, right: &str| {
@@ -44,12 +44,12 @@ pub fn text(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
 }
 
 /// One line for a negotiation among many.
-pub fn line(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+pub fn line(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> String {
     let opened = rehearsal.opened.len();
     format!("{} {}: {opened} Child SA{}", styled(GOOD, "works  "), title(rehearsal, shown), if opened == 1 { "" } else { "s" })
 }
 
-fn title(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+fn title(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> String {
     let name = match &rehearsal.names {
         [one, other] if one == other => one.clone(),
         [one, other] => format!("{one}, {other}"),
@@ -155,7 +155,7 @@ impl Labelled {
 }
 
 /// What comes up, and what fails.
-fn outcome(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
+fn outcome(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> Vec<String> {
     let mut lines = Vec::new();
     for opened in &rehearsal.opened {
         lines.push(format!("{} {}: {}", styled(GOOD, "up     "), styled(HEADING, &opened.names[rehearsal.initiator]), opened.protection));
@@ -188,7 +188,7 @@ pub fn fails_at(rehearsal: &Rehearsal, step: usize) -> bool {
     rehearsal.failures.iter().any(|failure| failure.step == step)
 }
 
-fn failed(failure: &RehearsalFailure, rehearsal: &Rehearsal, shown: &Shown<'_>) -> Vec<String> {
+fn failed(failure: &RehearsalFailure, rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> Vec<String> {
     let message = match &rehearsal.steps.get(failure.step) {
         Some(Step::Message(message)) => format!("at message {}, {}", number_of(rehearsal, failure.step), message_words(message)),
         _ => "before the first message".to_owned(),
@@ -213,7 +213,7 @@ fn failed(failure: &RehearsalFailure, rehearsal: &Rehearsal, shown: &Shown<'_>) 
 }
 
 /// Where a cure is to be applied, as the user would open it.
-fn at(cure: &Cure, shown: &Shown<'_>) -> String {
+fn at(cure: &Cure, shown: &ShownEnds<'_>) -> String {
     match &cure.place {
         Some(place) => file_and_line(place, shown.files[cure.end]),
         None => shown.names[cure.end].to_owned(),
@@ -221,7 +221,7 @@ fn at(cure: &Cure, shown: &Shown<'_>) -> String {
 }
 
 /// The same as JSON.
-pub fn json(rehearsal: &Rehearsal, shown: &Shown<'_>) -> Value {
+pub fn json(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> Value {
     let step = |step: &Step| match step {
         Step::Message(message) => json!({
             "message": message.exchange.word(),

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use uspan_core::{Message, Rehearsal, Step, escaped};
 
 use super::ladder::{fails_at, message_words, number_of, payload_lines};
-use super::{Shown, wrapped};
+use super::{ShownEnds, wrapped};
 
 const WIDTH: usize = 1000;
 /// Where the two lines down stand.
@@ -18,7 +18,7 @@ const FIT: usize = 118;
 const ROW: usize = 16;
 
 /// Draws a rehearsal; the same bytes for the same rehearsal.
-pub fn draw(rehearsal: &Rehearsal, shown: &Shown<'_>) -> String {
+pub fn draw(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> String {
     let mut body = String::new();
     let mut y = 104;
     for (i, step) in rehearsal.steps.iter().enumerate() {

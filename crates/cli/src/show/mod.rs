@@ -49,7 +49,7 @@ pub fn path_word(path: &Path) -> String {
 }
 
 /// Two gateways as they are shown.
-pub struct Shown<'a> {
+pub struct ShownEnds<'a> {
     /// Their names.
     pub names: [&'a str; 2],
     /// Their platforms.

@@ -3,10 +3,10 @@
 use serde_json::{Value, json};
 use uspan_core::{Flow, Hop, Leg, Place, Spot, Walk};
 
-use super::{CARE, GOOD, HEADING, QUIET, STOP, Shown, columns, file_and_line, styled, wrapped};
+use super::{CARE, GOOD, HEADING, QUIET, STOP, ShownEnds, columns, file_and_line, styled, wrapped};
 
 /// The whole of it, through one tunnel after the other; the answer comes back in the opposite order.
-pub fn text(walks: &[(Walk, Shown<'_>)], flow: &Flow) -> String {
+pub fn text(walks: &[(Walk, ShownEnds<'_>)], flow: &Flow) -> String {
     let mut lines = vec![styled(HEADING, &format!("{} to {}, {}", flow.from, flow.to, flow.traffic))];
     lines.extend(walks.iter().flat_map(|(walk, shown)| leg(&walk.there, shown)));
     if let Some(back) = answer(walks) {
@@ -19,7 +19,7 @@ pub fn text(walks: &[(Walk, Shown<'_>)], flow: &Flow) -> String {
 }
 
 /// The ways of the answer, as far as it comes; nothing where there is none, because the packet does not arrive.
-fn answer<'w, 's>(walks: &'w [(Walk, Shown<'s>)]) -> Option<impl Iterator<Item = (&'w Leg, &'w Shown<'s>)>> {
+fn answer<'w, 's>(walks: &'w [(Walk, ShownEnds<'s>)]) -> Option<impl Iterator<Item = (&'w Leg, &'w ShownEnds<'s>)>> {
     walks.last().and_then(|(walk, _)| walk.back.as_ref())?;
     let mut lost = false;
     Some(walks.iter().rev().map_while(move |(walk, shown)| {
@@ -29,7 +29,7 @@ fn answer<'w, 's>(walks: &'w [(Walk, Shown<'s>)]) -> Option<impl Iterator<Item =
     }))
 }
 
-fn leg(leg: &Leg, shown: &Shown<'_>) -> Vec<String> {
+fn leg(leg: &Leg, shown: &ShownEnds<'_>) -> Vec<String> {
     let mut lines = Vec::new();
     let width = shown.names.iter().map(|name| name.chars().count()).max().unwrap_or(0).max("internet".len());
     let room = columns().min(140).saturating_sub(width + 22);
@@ -69,7 +69,7 @@ fn leg(leg: &Leg, shown: &Shown<'_>) -> Vec<String> {
     lines
 }
 
-fn spot<'a>(hop: &Hop, shown: &Shown<'a>) -> &'a str {
+fn spot<'a>(hop: &Hop, shown: &ShownEnds<'a>) -> &'a str {
     match hop.spot {
         Spot::Gateway(end) => shown.names[end],
         Spot::Internet => "internet",
@@ -77,7 +77,7 @@ fn spot<'a>(hop: &Hop, shown: &Shown<'a>) -> &'a str {
 }
 
 /// File and line, as the user would open it.
-fn at(hop: &Hop, place: &Place, shown: &Shown<'_>) -> String {
+fn at(hop: &Hop, place: &Place, shown: &ShownEnds<'_>) -> String {
     match hop.spot {
         Spot::Gateway(end) => file_and_line(place, shown.files[end]),
         Spot::Internet => place.file.to_string(),
@@ -85,13 +85,13 @@ fn at(hop: &Hop, place: &Place, shown: &Shown<'_>) -> String {
 }
 
 /// The same as JSON: the way there, and that of the answer.
-pub fn json(walks: &[(Walk, Shown<'_>)]) -> (Value, Value) {
+pub fn json(walks: &[(Walk, ShownEnds<'_>)]) -> (Value, Value) {
     let there: Vec<_> = walks.iter().map(|(walk, shown)| (&walk.there, shown)).collect();
     (legs(&there), answer(walks).map_or(Value::Null, |back| legs(&back.collect::<Vec<_>>())))
 }
 
-fn legs(all: &[(&Leg, &Shown<'_>)]) -> Value {
-    let hop = |hop: &Hop, shown: &Shown<'_>| {
+fn legs(all: &[(&Leg, &ShownEnds<'_>)]) -> Value {
+    let hop = |hop: &Hop, shown: &ShownEnds<'_>| {
         json!({
             "at": spot(hop, shown),
             "what": hop.aspect.word(),

@@ -31,7 +31,7 @@ pub struct Form {
     /// What they must know of our end.
     pub about_us: Vec<(&'static str, Vec<String>)>,
     /// What they confirm or correct.
-    pub fields: Vec<Field>,
+    pub fields: Vec<FormField>,
     /// What their gateway must let pass, and must not touch.
     pub needs: Vec<String>,
     /// What goes from hand to hand.
@@ -40,7 +40,7 @@ pub struct Form {
 
 /// A value to confirm or correct.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Field {
+pub struct FormField {
     /// Which one: what a filled-in sheet is read by.
     pub code: String,
     /// What it is.
@@ -53,7 +53,7 @@ pub struct Field {
 const IKE: &str = "ike";
 const LISTS: [&str; 2] = [IKE, "esp"];
 
-impl Field {
+impl FormField {
     /// The list of proposals that it is one of.
     fn list(&self) -> Option<&'static str> {
         let (head, _) = self.code.split_once(' ')?;
@@ -92,9 +92,9 @@ fn about(us: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<(&'
     about
 }
 
-fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<Field> {
+fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<FormField> {
     let mut fields = Vec::new();
-    let mut field = |code: String, what: &str, proposed: String| fields.push(Field { code, what: what.to_owned(), proposed });
+    let mut field = |code: String, what: &str, proposed: String| fields.push(FormField { code, what: what.to_owned(), proposed });
     field("platform".to_owned(), "make and version of your gateway", String::new());
     field(
         "address".to_owned(),

@@ -6,7 +6,7 @@
 mod form;
 mod handover;
 
-pub use form::{Field, Form, Refilled, fill, form};
+pub use form::{Form, FormField, Refilled, fill, form};
 pub use handover::{Handover, fingerprint};
 
 use crate::build::{Build, BuiltTunnel};

@@ -19,7 +19,7 @@ use uspan_model::gateway::{Filter, Gateway, NatRule, Protection, Ruleset, Segmen
 const LOG_RATE: u32 = 5;
 
 /// Something to look at: what it shows, the shell command, and what is seen when all is well.
-pub type Look = (&'static str, String, &'static str);
+pub type FilterLook = (&'static str, String, &'static str);
 
 /// A packet filter: writes and reads the NAT and filter part of a gateway.
 pub trait PacketFilter: Sync {
@@ -54,7 +54,7 @@ pub trait PacketFilter: Sync {
     fn take_out(&self, stem: &str, tree: &Tree) -> Vec<String>;
 
     /// What to look at once a tunnel's rules are loaded: what it shows, the shell command, and what is seen when all is well.
-    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<Look>;
+    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<FilterLook>;
 
     /// What is left to people where they took the rules into a filter of their own.
     fn by_hand(&self, stem: &str) -> Vec<String>;

@@ -12,7 +12,7 @@ use uspan_model::gateway::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use super::{FoundRules, LOG_RATE};
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{
-    Action, Chain, Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Rule, Ruleset, SegmentLimit, State,
+    Action, Chain, ChainRule, Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Ruleset, SegmentLimit, State,
     Task, Test, Traffic, Transport, Tree, Verdict, What, own_chain,
 };
 
@@ -135,7 +135,7 @@ pub(super) fn iptables(tree: &Tree, chains: Vec<Chain>, findings: Vec<Finding>) 
         found.chain(chain, role);
     }
     for chain in &mut others {
-        let to_own = |rule: &Rule| matches!(&rule.action, Action::Jump(name) if name.starts_with(HEAD));
+        let to_own = |rule: &ChainRule| matches!(&rule.action, Action::Jump(name) if name.starts_with(HEAD));
         let alone = chain.rules.iter().all(to_own) && chain.base.as_ref().is_none_or(|base| !base.drops);
         if alone || chain.table != "filter" {
             chain.rules.retain(|rule| !to_own(rule));
@@ -161,7 +161,7 @@ impl<'t> FoundOwn<'t> {
         FoundOwn { tree, nat: Vec::new(), limits: Vec::new(), rules: Vec::new(), form: None, findings: Vec::new() }
     }
 
-    fn unknown(&mut self, rule: &Rule) {
+    fn unknown(&mut self, rule: &ChainRule) {
         let Some(place) = &rule.place.0 else { return };
         let text = self.tree.files.get(&*place.file).and_then(|file| file.text.get(place.span.range())).unwrap_or_default();
         let message = format!("`{}` is not understood", text.split_whitespace().collect::<Vec<_>>().join(" "));
@@ -275,7 +275,7 @@ impl<'r> Asked<'r> {
     }
 }
 
-fn translation(rule: &Rule, chain: &Chain, order: i32, accepting: bool) -> Option<NatRule> {
+fn translation(rule: &ChainRule, chain: &Chain, order: i32, accepting: bool) -> Option<NatRule> {
     let asked = Asked::of(&rule.tests)?;
     let (from, to) = asked.ends(chain)?;
     let plain = asked.traffic()? == Traffic::Any && asked.protection.is_none() && asked.rate.is_none() && !rule.logs;
@@ -289,14 +289,14 @@ fn translation(rule: &Rule, chain: &Chain, order: i32, accepting: bool) -> Optio
     plain.then(|| NatRule { from, to, target, order, place: rule.place.clone() })
 }
 
-fn limit(rule: &Rule, chain: &Chain) -> Option<SegmentLimit> {
+fn limit(rule: &ChainRule, chain: &Chain) -> Option<SegmentLimit> {
     let Action::Segments(bytes) = rule.action else { return None };
     let asked = Asked::of(&rule.tests)?;
     let Some(Protection::Into(interface)) = asked.protection else { return None };
     Some(SegmentLimit { interface, ipv4: asked.ipv4.unwrap_or(chain.ipv4), bytes })
 }
 
-fn filter_rule(rule: &Rule, chain: &Chain, hook: Hook) -> Option<FilterRule> {
+fn filter_rule(rule: &ChainRule, chain: &Chain, hook: Hook) -> Option<FilterRule> {
     let asked = Asked::of(&rule.tests)?;
     let (from, to) = asked.ends(chain)?;
     let verdict = match (&rule.action, rule.logs, asked.rate) {

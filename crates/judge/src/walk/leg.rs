@@ -7,8 +7,8 @@ use ipnet::IpNet;
 use super::{Aspect, Flow, Hop, Leg, Spot, Way, behind, is_own};
 use crate::rehearse::OpenedChild;
 use uspan_model::gateway::{
-    Action, Child, Connection, Encapsulation, GRE, Hook, NatRule, NatTarget, PacketAt, PassedInterface, Protection, Rule, Through, Traffic,
-    Translation, What, listed,
+    Action, ChainRule, Child, Connection, Encapsulation, GRE, Hook, NatRule, NatTarget, PacketAt, PassedInterface, Protection, Through,
+    Traffic, Translation, What, listed,
 };
 
 /// Source and destination.
@@ -479,7 +479,7 @@ fn first<'r>(mut rules: impl Iterator<Item = &'r NatRule>, at: LegEnds) -> Optio
 }
 
 /// The network that a rule of the administrator's asks of sources.
-fn first_source(rule: &Rule) -> Option<IpNet> {
+fn first_source(rule: &ChainRule) -> Option<IpNet> {
     rule.tests.iter().find_map(|test| match &test.what {
         What::Source(nets) if !test.not => nets.first().copied(),
         _ => None,

@@ -36,7 +36,7 @@ pub use keys::{KeyPair, PinnedKey, SharedSecret};
 pub use proposal::alternatives;
 pub use proposal::{Proposal, Protocol};
 pub use ruleset::own_chain;
-pub use ruleset::{Action, Base, Chain, Decider, PacketAt, PassedInterface, Rule, Ruleset, Ruling, State, Task, Test, What};
+pub use ruleset::{Action, Base, Chain, ChainRule, Decider, PacketAt, PassedInterface, Ruleset, Ruling, State, Task, Test, What};
 pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
 pub use setting::{Origin, ReadAt, Setting};
@@ -89,7 +89,7 @@ pub enum Translation<'a> {
     /// A rule of a tunnel's.
     Own(&'a NatRule),
     /// One of the administrator's: it translates, or exempts.
-    Other(&'a Rule),
+    Other(&'a ChainRule),
 }
 
 /// What the packet filters do with packets.

@@ -32,7 +32,7 @@ pub struct Chain {
     /// Where the kernel asks it by itself.
     pub base: Option<Base>,
     /// In order.
-    pub rules: Vec<Rule>,
+    pub rules: Vec<ChainRule>,
 }
 
 /// Where the kernel asks a chain.
@@ -63,7 +63,7 @@ pub enum Task {
 
 /// One rule.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Rule {
+pub struct ChainRule {
     /// All must hold.
     pub tests: Vec<Test>,
     /// It writes to the log.
@@ -206,7 +206,7 @@ enum Holds {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Decider<'a> {
     /// A rule.
-    Rule(&'a Rule),
+    Rule(&'a ChainRule),
     /// A rule of a tunnel's chain that is jumped to.
     Own(&'a FilterRule),
     /// The chain, for want of a rule.
@@ -230,7 +230,7 @@ pub struct Ruling<'a> {
     /// What decides; nothing where no chain is asked.
     pub decider: Option<Decider<'a>>,
     /// Rules of which nobody knows whether they match, and that would decide otherwise.
-    pub doubts: Vec<&'a Rule>,
+    pub doubts: Vec<&'a ChainRule>,
 }
 
 impl Ruling<'_> {
@@ -340,7 +340,7 @@ impl Ruleset {
 
     /// The rule that translates the source of a packet that leaves, or that keeps the last chain from it; only of chains with
     /// such an order. Where it depends only on the name of an interface that is not known, it may be that one.
-    pub fn translation(&self, met: &PacketAt<'_>, orders: impl Fn(i32) -> bool) -> Option<&Rule> {
+    pub fn translation(&self, met: &PacketAt<'_>, orders: impl Fn(i32) -> bool) -> Option<&ChainRule> {
         let chains = self.asked(met.hook, Task::Translate, met.from.addr().is_ipv4());
         let within = chains.into_iter().filter(|chain| chain.base.as_ref().is_some_and(|base| orders(base.order)));
         let mut left = MAX_RULES;
@@ -356,7 +356,7 @@ impl Ruleset {
     }
 
     /// The rule that ends a chain of translations.
-    fn translating<'a>(&'a self, chain: &'a Chain, met: &PacketAt<'_>, jumps: usize, left: &mut usize) -> Option<&'a Rule> {
+    fn translating<'a>(&'a self, chain: &'a Chain, met: &PacketAt<'_>, jumps: usize, left: &mut usize) -> Option<&'a ChainRule> {
         for rule in &chain.rules {
             *left = left.checked_sub(1)?;
             if rule.holds(met) < Holds::ByInterface {
@@ -389,7 +389,7 @@ struct Asking<'a, 'm> {
     ruleset: &'a Ruleset,
     met: &'m PacketAt<'m>,
     own: Option<&'a Filter>,
-    doubts: Vec<&'a Rule>,
+    doubts: Vec<&'a ChainRule>,
     /// How many rules may still be looked at.
     left: usize,
 }
@@ -439,7 +439,7 @@ impl PacketAt<'_> {
     }
 }
 
-impl Rule {
+impl ChainRule {
     fn holds(&self, met: &PacketAt<'_>) -> Holds {
         self.tests.iter().map(|test| test.holds(met)).min().unwrap_or(Holds::Yes)
     }

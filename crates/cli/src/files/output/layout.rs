@@ -16,7 +16,7 @@ use uspan_core::{Finding, TreeFile, rules};
 use super::carry::carry_over;
 use super::manifest::{Entry, MANIFEST, checksum};
 use super::standing::Standing;
-use super::{Change, OutputOutcome, Planned, WriteOptions};
+use super::{FileChange, OutputOutcome, Planned, WriteOptions};
 use crate::failure::Failure;
 use crate::files::reading;
 use crate::files::staging::{self, Staging};
@@ -216,8 +216,9 @@ impl Layout {
             return Ok(OutputOutcome::Refused(findings));
         }
         let known = self.exists && self.standing.is_built();
-        let same =
-            known && planned.iter().all(|file| self.standing.change(file) == Change::Same) && self.standing.gone(&planned).next().is_none();
+        let same = known
+            && planned.iter().all(|file| self.standing.change(file) == FileChange::Same)
+            && self.standing.gone(&planned).next().is_none();
         let Some(staging) = self.staging.take().filter(|_| !same) else { return Ok(OutputOutcome::Done(self.standing.changes(planned))) };
         let (output, fresh) = (&self.output, &self.fresh);
         let cannot = |path: &Path| Failure::file("the output stands as it was; cannot write", path);

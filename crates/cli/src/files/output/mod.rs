@@ -24,7 +24,7 @@ use manifest::{Entry, octal};
 /// What became of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Change {
+pub enum FileChange {
     /// It was not there.
     New,
     /// Its content is another one.
@@ -35,14 +35,14 @@ pub enum Change {
     Removed,
 }
 
-impl Change {
+impl FileChange {
     /// In a word.
     pub fn word(self) -> &'static str {
         match self {
-            Change::New => "new",
-            Change::Changed => "changed",
-            Change::Same => "same",
-            Change::Removed => "removed",
+            FileChange::New => "new",
+            FileChange::Changed => "changed",
+            FileChange::Same => "same",
+            FileChange::Removed => "removed",
         }
     }
 }
@@ -58,7 +58,7 @@ pub struct Written {
     /// Size in bytes.
     pub bytes: usize,
     /// What became of it.
-    pub change: Change,
+    pub change: FileChange,
 }
 
 impl Written {

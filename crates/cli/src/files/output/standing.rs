@@ -9,7 +9,7 @@ use std::path::Path;
 use uspan_core::{Finding, rules, shown};
 
 use super::manifest::{self, Entry, MANIFEST, Manifest};
-use super::{Change, Planned, Written, planned_at};
+use super::{FileChange, Planned, Written, planned_at};
 use crate::failure::Failure;
 use crate::files::single::odd_kind;
 
@@ -25,7 +25,7 @@ enum Thing {
 }
 
 /// The manifest, as far as it can be used.
-enum Found {
+enum FoundFile {
     None,
     Read(Manifest),
     /// It cannot be understood.
@@ -37,7 +37,7 @@ enum Found {
 /// What stands in the output folder before a build.
 pub(super) struct Standing {
     things: BTreeMap<Box<str>, Thing>,
-    manifest: Found,
+    manifest: FoundFile,
     folders: BTreeSet<Box<str>>,
     /// Whether something is to be carried over that is not ours, or a folder with a mode or an owner of its own.
     pub(super) foreign: bool,
@@ -46,7 +46,7 @@ pub(super) struct Standing {
 impl Standing {
     /// Nothing.
     pub(super) fn empty() -> Standing {
-        Standing { things: BTreeMap::new(), manifest: Found::None, folders: BTreeSet::new(), foreign: false }
+        Standing { things: BTreeMap::new(), manifest: FoundFile::None, folders: BTreeSet::new(), foreign: false }
     }
 
     /// Looks through a folder. Files that are neither ours nor asked for are not read.
@@ -55,11 +55,11 @@ impl Standing {
         let path = output.join(MANIFEST);
         let cannot = |error| Failure::file("cannot read", &path)(error);
         standing.manifest = match fs::symlink_metadata(&path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Found::None,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => FoundFile::None,
             Err(error) => return Err(cannot(error)),
             Ok(meta) => match odd_kind(meta.file_type()) {
-                Some(kind) => Found::Odd(kind),
-                None => Manifest::read(&path).map_err(cannot)?.map_or(Found::Unclear, Found::Read),
+                Some(kind) => FoundFile::Odd(kind),
+                None => Manifest::read(&path).map_err(cannot)?.map_or(FoundFile::Unclear, FoundFile::Read),
             },
         };
         standing.walk(output, "")?;
@@ -114,20 +114,20 @@ impl Standing {
 
     /// Whether a build wrote here that can be told from the rest.
     pub(super) fn is_built(&self) -> bool {
-        matches!(self.manifest, Found::Read(_))
+        matches!(self.manifest, FoundFile::Read(_))
     }
 
     /// What the earlier build wrote at a path.
     pub(super) fn ours(&self, path: &str) -> Option<&Entry> {
         match &self.manifest {
-            Found::Read(manifest) => manifest.files.get(path),
+            FoundFile::Read(manifest) => manifest.files.get(path),
             _ => None,
         }
     }
 
     /// Whether the earlier build wrote below a folder.
     pub(super) fn is_ours_above(&self, folder: &str) -> bool {
-        matches!(&self.manifest, Found::Read(manifest) if manifest.has_below(folder))
+        matches!(&self.manifest, FoundFile::Read(manifest) if manifest.has_below(folder))
     }
 
     /// What keeps a new output from taking its place; `replace` lets everything give way but folders.
@@ -135,13 +135,13 @@ impl Standing {
         let mut findings = Vec::new();
         let unclear = |what: String, remedy: &str| vec![Finding::new(&rules::UNREADABLE_MANIFEST, what).remedy(remedy)];
         match &self.manifest {
-            Found::Odd("a folder") => {
+            FoundFile::Odd("a folder") => {
                 return unclear(format!("`{MANIFEST}` is a folder"), "Move it away; `--replace` does not remove folders.");
             }
-            Found::Odd(kind) if !replace => {
+            FoundFile::Odd(kind) if !replace => {
                 return unclear(format!("`{MANIFEST}` is {kind}"), "Move it away, or say `--replace`, which replaces it by a file.");
             }
-            Found::Unclear if !replace => {
+            FoundFile::Unclear if !replace => {
                 return unclear(format!("`{MANIFEST}` is not a manifest of this program"), rules::UNREADABLE_MANIFEST.remedy);
             }
             _ => {}
@@ -191,11 +191,11 @@ impl Standing {
     }
 
     /// What becomes of a file.
-    pub(super) fn change(&self, file: &Planned) -> Change {
+    pub(super) fn change(&self, file: &Planned) -> FileChange {
         match self.things.get(&file.path) {
-            None => Change::New,
-            Some(Thing::Known(Some(entry))) if *entry == file.entry => Change::Same,
-            Some(_) => Change::Changed,
+            None => FileChange::New,
+            Some(Thing::Known(Some(entry))) if *entry == file.entry => FileChange::Same,
+            Some(_) => FileChange::Changed,
         }
     }
 
@@ -207,7 +207,7 @@ impl Standing {
     /// What becomes of everything that is ours.
     pub(super) fn changes(&self, planned: Vec<Planned>) -> Vec<Written> {
         let gone: Vec<_> =
-            self.gone(&planned).map(|path| Written { path: path.into(), mode: None, bytes: 0, change: Change::Removed }).collect();
+            self.gone(&planned).map(|path| Written { path: path.into(), mode: None, bytes: 0, change: FileChange::Removed }).collect();
         let written = planned.into_iter().map(|file| {
             let change = self.change(&file);
             Written { path: file.path, mode: Some(file.entry.mode), bytes: file.bytes, change }

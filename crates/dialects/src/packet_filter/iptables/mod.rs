@@ -16,7 +16,7 @@ pub(super) mod names;
 mod read;
 mod write;
 
-use super::{FoundRules, Look, PacketFilter};
+use super::{FilterLook, FoundRules, PacketFilter};
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::gateway::{Gateway, Tree};
 
@@ -113,7 +113,7 @@ impl PacketFilter for Iptables {
         commands
     }
 
-    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<Look> {
+    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<FilterLook> {
         let program = |ipv4: bool| FAMILIES.iter().find(|family| family.ipv4 == ipv4).map_or("iptables", |family| family.program);
         let mut looks = Vec::new();
         if let Some(rule) = gateway.nat.first() {

@@ -5,7 +5,7 @@ use crate::dialect::IPTABLES;
 use crate::packet_filter::ownership::{self, Chains};
 use crate::packet_filter::{FoundRules, values};
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Action, Base, Chain, Hook, NatTarget, ReadAt, Rule, State, Task, Test, Tree, What};
+use uspan_model::gateway::{Action, Base, Chain, ChainRule, Hook, NatTarget, ReadAt, State, Task, Test, Tree, What};
 use uspan_model::source::Source;
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
@@ -145,8 +145,8 @@ const FLAGS: &[&str] = &[
 
 // Long: an arm for each option.
 /// Reads a rule, after its chain. Total: what is not understood becomes a condition of which nobody knows whether it holds.
-fn parse(mut words: &[&str], place: ReadAt) -> Rule {
-    let mut rule = Rule { tests: Vec::new(), logs: false, action: Action::Next, place };
+fn parse(mut words: &[&str], place: ReadAt) -> ChainRule {
+    let mut rule = ChainRule { tests: Vec::new(), logs: false, action: Action::Next, place };
     let mut target = None;
     // What is said of SAs comes in two options, in whatever order.
     let (mut direction, mut protected) = (None, None);
@@ -246,7 +246,7 @@ fn parse(mut words: &[&str], place: ReadAt) -> Rule {
 }
 
 /// What is said in several options, and what becomes of a packet.
-fn finish(rule: &mut Rule, protection: (Option<&str>, Option<bool>), rate: Option<Option<u32>>, target: Option<(&str, bool)>) {
+fn finish(rule: &mut ChainRule, protection: (Option<&str>, Option<bool>), rate: Option<Option<u32>>, target: Option<(&str, bool)>) {
     match protection {
         (None, None) => {}
         (Some("out"), Some(protected)) => rule.tests.push(Test { not: !protected, what: What::Leaving }),

@@ -17,7 +17,7 @@ mod rule;
 mod syntax;
 mod write;
 
-use super::{FoundRules, Look, PacketFilter};
+use super::{FilterLook, FoundRules, PacketFilter};
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::gateway::{Gateway, Tree};
 
@@ -80,7 +80,7 @@ impl PacketFilter for Nftables {
         tables.filter(|table| table.ends_with(&own)).map(|table| format!("nft 'table {table}; delete table {table}'")).collect()
     }
 
-    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<Look> {
+    fn look(&self, stem: &str, gateway: &Gateway) -> Vec<FilterLook> {
         let mut looks = Vec::new();
         if !gateway.nat.is_empty() {
             let family = if gateway.nat.iter().all(|rule| !rule.from.addr().is_ipv4()) { "ip6" } else { "ip" };

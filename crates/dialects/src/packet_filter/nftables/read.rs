@@ -3,13 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::rule::{NetworkSets, rule};
-use super::syntax::{Statement, parse};
+use super::syntax::{NftStatement, parse};
 use super::{FILES, FOLDER, LISTING};
 use crate::packet_filter::FoundRules;
 use crate::packet_filter::ownership::{self, Chains};
 use crate::text::{Opened, included};
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Action, Base, Hook, ReadAt, Rule, Task, Tree};
+use uspan_model::gateway::{Action, Base, ChainRule, Hook, ReadAt, Task, Tree};
 use uspan_model::source::{Source, Span};
 
 pub(super) fn read(tree: &Tree) -> FoundRules {
@@ -92,7 +92,7 @@ impl<'t> NftReader<'t> {
         }
     }
 
-    fn unknown(&mut self, source: &Source, statement: &Statement<'_>) {
+    fn unknown(&mut self, source: &Source, statement: &NftStatement<'_>) {
         let message = format!("`{}` is not understood", statement.words.join(" "));
         self.findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(statement.span)));
     }
@@ -111,7 +111,7 @@ impl<'t> NftReader<'t> {
         self.opened.leave();
     }
 
-    fn statements(&mut self, source: &Source, statements: &[Statement<'_>], within: Option<NftTable<'_>>) {
+    fn statements(&mut self, source: &Source, statements: &[NftStatement<'_>], within: Option<NftTable<'_>>) {
         // Sets count in their whole table, wherever they stand.
         for statement in statements {
             if let (["set" | "map", name], Some(table)) = (statement.words.as_slice(), within) {
@@ -167,7 +167,7 @@ impl<'t> NftReader<'t> {
         self.chains.named(&table.key(), name, families)
     }
 
-    fn chain(&mut self, source: &Source, chain: &Statement<'_>, table: NftTable<'_>, name: &str) {
+    fn chain(&mut self, source: &Source, chain: &NftStatement<'_>, table: NftTable<'_>, name: &str) {
         let at = self.chain_of(table, name);
         for statement in &chain.block {
             let place = ReadAt(Some(source.place(statement.span)));
@@ -213,8 +213,8 @@ impl<'t> NftReader<'t> {
     }
 
     /// A set whose elements stand there, so that its name stands for them.
-    fn set(&mut self, block: &[Statement<'_>], table: NftTable<'_>, name: &str) {
-        let changes = |statement: &Statement<'_>| match statement.words.as_slice() {
+    fn set(&mut self, block: &[NftStatement<'_>], table: NftTable<'_>, name: &str) {
+        let changes = |statement: &NftStatement<'_>| match statement.words.as_slice() {
             ["timeout", ..] => true,
             ["flags", flags @ ..] => flags.iter().any(|flag| matches!(*flag, "dynamic" | "timeout")),
             _ => false,
@@ -263,7 +263,7 @@ impl<'t> NftReader<'t> {
             words
         };
         let place = ReadAt(Some(source.place(span)));
-        let begun = Rule { tests: Vec::with_capacity(6), logs: false, action: Action::Next, place };
+        let begun = ChainRule { tests: Vec::with_capacity(6), logs: false, action: Action::Next, place };
         let rules = &mut self.chains.all[chain].rules;
         if first {
             let mut parsed = Vec::new();

@@ -3,7 +3,7 @@
 use ipnet::IpNet;
 
 use crate::packet_filter::values;
-use uspan_model::gateway::{Action, NatTarget, Rule, State, Test, What};
+use uspan_model::gateway::{Action, ChainRule, NatTarget, State, Test, What};
 
 /// What begins a condition or a statement of a rule.
 const STARTS: &[&str] = &[
@@ -72,7 +72,7 @@ impl NetworkSets {
 
 /// What a condition is about.
 #[derive(Clone, Copy)]
-enum About {
+enum TestSubject {
     Source,
     Destination,
     Into,
@@ -86,24 +86,24 @@ enum About {
     Icmp(bool),
 }
 
-impl About {
-    fn at<'w, 'a>(words: &'w [&'a str]) -> Option<(About, &'w [&'a str])> {
+impl TestSubject {
+    fn at<'w, 'a>(words: &'w [&'a str]) -> Option<(TestSubject, &'w [&'a str])> {
         Some(match words {
-            ["ip" | "ip6", "saddr", rest @ ..] => (About::Source, rest),
-            ["ip" | "ip6", "daddr", rest @ ..] => (About::Destination, rest),
-            ["meta", "iifname" | "iif", rest @ ..] | ["iifname" | "iif", rest @ ..] => (About::OutOf, rest),
-            ["meta", "oifname" | "oif", rest @ ..] | ["oifname" | "oif", rest @ ..] => (About::Into, rest),
-            ["meta", "l4proto", rest @ ..] | ["ip", "protocol", rest @ ..] | ["ip6", "nexthdr", rest @ ..] => (About::Protocol, rest),
-            ["meta", "nfproto" | "protocol", rest @ ..] => (About::Family, rest),
-            ["tcp", "dport", rest @ ..] => (About::Port(Some(6)), rest),
-            ["udp", "dport", rest @ ..] => (About::Port(Some(17)), rest),
-            ["th", "dport", rest @ ..] => (About::Port(None), rest),
-            ["tcp", "sport", rest @ ..] => (About::SourcePort(Some(6)), rest),
-            ["udp", "sport", rest @ ..] => (About::SourcePort(Some(17)), rest),
-            ["th", "sport", rest @ ..] => (About::SourcePort(None), rest),
-            ["ct", "state", rest @ ..] => (About::State, rest),
-            ["icmp", "type", rest @ ..] => (About::Icmp(true), rest),
-            ["icmpv6", "type", rest @ ..] => (About::Icmp(false), rest),
+            ["ip" | "ip6", "saddr", rest @ ..] => (TestSubject::Source, rest),
+            ["ip" | "ip6", "daddr", rest @ ..] => (TestSubject::Destination, rest),
+            ["meta", "iifname" | "iif", rest @ ..] | ["iifname" | "iif", rest @ ..] => (TestSubject::OutOf, rest),
+            ["meta", "oifname" | "oif", rest @ ..] | ["oifname" | "oif", rest @ ..] => (TestSubject::Into, rest),
+            ["meta", "l4proto", rest @ ..] | ["ip", "protocol", rest @ ..] | ["ip6", "nexthdr", rest @ ..] => (TestSubject::Protocol, rest),
+            ["meta", "nfproto" | "protocol", rest @ ..] => (TestSubject::Family, rest),
+            ["tcp", "dport", rest @ ..] => (TestSubject::Port(Some(6)), rest),
+            ["udp", "dport", rest @ ..] => (TestSubject::Port(Some(17)), rest),
+            ["th", "dport", rest @ ..] => (TestSubject::Port(None), rest),
+            ["tcp", "sport", rest @ ..] => (TestSubject::SourcePort(Some(6)), rest),
+            ["udp", "sport", rest @ ..] => (TestSubject::SourcePort(Some(17)), rest),
+            ["th", "sport", rest @ ..] => (TestSubject::SourcePort(None), rest),
+            ["ct", "state", rest @ ..] => (TestSubject::State, rest),
+            ["icmp", "type", rest @ ..] => (TestSubject::Icmp(true), rest),
+            ["icmpv6", "type", rest @ ..] => (TestSubject::Icmp(false), rest),
             _ => return None,
         })
     }
@@ -121,25 +121,25 @@ impl About {
         };
         let names = || values.iter().map(|name| name.trim_matches('"').to_owned()).collect();
         Some(match self {
-            About::Source => What::Source(nets()?),
-            About::Destination => What::Destination(nets()?),
-            About::Into => What::Into(names()),
-            About::OutOf => What::OutOf(names()),
-            About::Protocol => What::Protocol(each(values, values::protocol)?),
-            About::Family => match values {
+            TestSubject::Source => What::Source(nets()?),
+            TestSubject::Destination => What::Destination(nets()?),
+            TestSubject::Into => What::Into(names()),
+            TestSubject::OutOf => What::OutOf(names()),
+            TestSubject::Protocol => What::Protocol(each(values, values::protocol)?),
+            TestSubject::Family => match values {
                 ["ipv4" | "ip"] => What::Ipv4(true),
                 ["ipv6" | "ip6"] => What::Ipv4(false),
                 _ => return None,
             },
-            About::Port(_) => What::Port(each(values, |value| values::ports(value, '-'))?),
-            About::SourcePort(_) => What::SourcePort(each(values, |value| values::ports(value, '-'))?),
-            About::State => What::State(each::<State>(values, values::state)?),
-            About::Icmp(ipv4) => What::Icmp(each(values, |value| values::icmp(value, ipv4))?),
+            TestSubject::Port(_) => What::Port(each(values, |value| values::ports(value, '-'))?),
+            TestSubject::SourcePort(_) => What::SourcePort(each(values, |value| values::ports(value, '-'))?),
+            TestSubject::State => What::State(each::<State>(values, values::state)?),
+            TestSubject::Icmp(ipv4) => What::Icmp(each(values, |value| values::icmp(value, ipv4))?),
         })
     }
 
     /// Adds its conditions to a rule's: what was understood of it, and the protocol that it implies.
-    fn ask(self, what: Option<What>, not: bool, rule: &mut Rule) {
+    fn ask(self, what: Option<What>, not: bool, rule: &mut ChainRule) {
         let protocol = self.protocol().map(|protocol| Test { not: false, what: What::Protocol(vec![protocol]) });
         rule.tests.extend(protocol);
         rule.tests.push(Test { not, what: what.unwrap_or(What::Other) });
@@ -148,8 +148,8 @@ impl About {
     /// The protocol that it implies.
     fn protocol(self) -> Option<u8> {
         match self {
-            About::Port(protocol) | About::SourcePort(protocol) => protocol,
-            About::Icmp(ipv4) => Some(if ipv4 { 1 } else { 58 }),
+            TestSubject::Port(protocol) | TestSubject::SourcePort(protocol) => protocol,
+            TestSubject::Icmp(ipv4) => Some(if ipv4 { 1 } else { 58 }),
             _ => None,
         }
     }
@@ -177,9 +177,9 @@ fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Vec<&'a str>, &'
 }
 
 /// Reads the rest of a rule, of which something is read already. A map of verdicts makes several of one.
-pub(super) fn rule(mut words: &[&str], mut begun: Rule, known: &mut NetworkSets, into: &mut Vec<Rule>) {
+pub(super) fn rule(mut words: &[&str], mut begun: ChainRule, known: &mut NetworkSets, into: &mut Vec<ChainRule>) {
     loop {
-        if let Some((about, rest)) = About::at(words) {
+        if let Some((about, rest)) = TestSubject::at(words) {
             if let ["vmap", rest @ ..] = rest {
                 return verdicts(about, rest, &begun, known, into);
             }
@@ -188,7 +188,7 @@ pub(super) fn rule(mut words: &[&str], mut begun: Rule, known: &mut NetworkSets,
                 ["==" | "eq", rest @ ..] => (false, rest),
                 _ => (false, rest),
             };
-            if let Some((values, rest)) = values(rest, matches!(about, About::State)) {
+            if let Some((values, rest)) = values(rest, matches!(about, TestSubject::State)) {
                 // Of several things joined to one nobody knows here.
                 let joined = matches!(rest, ["." | "&" | "|" | "^", ..]);
                 about.ask(about.what(&values, known).filter(|_| !joined), not, &mut begun);
@@ -279,13 +279,13 @@ fn action(words: &[&str]) -> Action {
 }
 
 /// A map from values to verdicts: a rule for each.
-fn verdicts(about: About, words: &[&str], begun: &Rule, known: &mut NetworkSets, into: &mut Vec<Rule>) {
+fn verdicts(about: TestSubject, words: &[&str], begun: &ChainRule, known: &mut NetworkSets, into: &mut Vec<ChainRule>) {
     let Some((entries, _)) = values(words, false) else {
-        return into.push(Rule { action: Action::Other, ..begun.clone() });
+        return into.push(ChainRule { action: Action::Other, ..begun.clone() });
     };
     let mut keys = entries.iter().enumerate().filter(|(_, word)| **word == ":").map(|(at, _)| at).peekable();
     if keys.peek().is_none() {
-        return into.push(Rule { action: Action::Other, ..begun.clone() });
+        return into.push(ChainRule { action: Action::Other, ..begun.clone() });
     }
     while let Some(at) = keys.next() {
         let end = keys.peek().map_or(entries.len(), |next| next.saturating_sub(1));

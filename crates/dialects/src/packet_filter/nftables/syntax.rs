@@ -6,14 +6,14 @@ use uspan_model::source::{Source, Span};
 
 /// A statement: its words, and the block behind it if it opens one.
 #[derive(Debug)]
-pub(super) struct Statement<'a> {
+pub(super) struct NftStatement<'a> {
     pub words: Vec<&'a str>,
     pub span: Span,
-    pub block: Vec<Statement<'a>>,
+    pub block: Vec<NftStatement<'a>>,
 }
 
 /// Reads a file. Total: an unbalanced brace is reported.
-pub(super) fn parse<'a>(source: &'a Source, findings: &mut Vec<Finding>) -> Vec<Statement<'a>> {
+pub(super) fn parse<'a>(source: &'a Source, findings: &mut Vec<Finding>) -> Vec<NftStatement<'a>> {
     let mut parser = NftParser { text: source.text(), at: 0, depth: 0 };
     let statements = parser.block(Within::File);
     if parser.at < source.text().len() || parser.depth > 0 {
@@ -73,7 +73,7 @@ impl<'a> NftParser<'a> {
         &self.text[self.at..]
     }
 
-    fn block(&mut self, within: Within) -> Vec<Statement<'a>> {
+    fn block(&mut self, within: Within) -> Vec<NftStatement<'a>> {
         let mut statements = Vec::new();
         let mut current: Vec<&'a str> = Vec::new();
         let mut start = self.at;
@@ -138,9 +138,9 @@ impl<'a> NftParser<'a> {
         &rest[..length]
     }
 
-    fn finish(&self, statements: &mut Vec<Statement<'a>>, current: &mut Vec<&'a str>, start: usize, block: Vec<Statement<'a>>) {
+    fn finish(&self, statements: &mut Vec<NftStatement<'a>>, current: &mut Vec<&'a str>, start: usize, block: Vec<NftStatement<'a>>) {
         if !current.is_empty() {
-            statements.push(Statement { words: std::mem::take(current), span: Span { start, end: self.at }, block });
+            statements.push(NftStatement { words: std::mem::take(current), span: Span { start, end: self.at }, block });
         }
     }
 }

@@ -8,7 +8,7 @@ use ipnet::IpNet;
 use super::statements::identity_text;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
 use crate::dialect::{Remarks, Unwritable, head, remark};
-use crate::profile::statement::{Field, Layout, Record, Section, Selector, write_section};
+use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
 use crate::profile::{Profile, v1_patience};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::gateway::{Child, Connection, Exchange, Gateway, IkeVersion, Method, Proposal, SharedSecret, Tree, TreeFile};
@@ -97,7 +97,7 @@ fn write_connection(
         )]);
     }
     let one = |e| vec![e];
-    let layout = |child| Layout { indent: "\t", between: "=", remarks, child };
+    let layout = |child| LineLayout { indent: "\t", between: "=", remarks, child };
     let base = name(&connection.name).map_err(one)?;
     for (i, child) in connection.children.iter().enumerate() {
         if !child.name.starts_with(&format!("{base}_")) {

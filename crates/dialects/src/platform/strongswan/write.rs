@@ -8,7 +8,7 @@ use super::statements::{identity_text, patience};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::dialect::{Remarks, Unwritable, head, remark};
 use crate::profile::Profile;
-use crate::profile::statement::{Field, Layout, Record, Section, Selector, write_section};
+use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
 use uspan_model::gateway::{Child, Connection, Exchange, Gateway, Identity, KeyPair, Method, SharedSecret, Tree, TreeFile};
 
 /// How often it tries to reach a peer where nothing is said (swanctl.conf(5), `keyingtries`).
@@ -71,7 +71,7 @@ fn name(name: &str) -> Result<&str, Unwritable> {
 }
 
 fn write_connection(profile: &Profile, out: &mut String, connection: &Connection, remarks: &Remarks) -> WriteResult {
-    let layout = |indent, child| Layout { indent, between: " = ", remarks, child };
+    let layout = |indent, child| LineLayout { indent, between: " = ", remarks, child };
     let ike = connection.ike();
     if ike.lifetime.value.soft().is_zero() {
         return Err(vec![too_short()]);

@@ -11,15 +11,12 @@ pub use codec::{Codec, Spelling};
 pub(crate) use codec::{of_another_kind, words};
 pub use field::{Field, Selector, Value};
 pub use record::Record;
-pub(crate) use record::{Counts, Layout, name_unknown, read_section, spelled_section, write_section};
+pub(crate) use record::{Counts, LineLayout, name_unknown, read_section, spelled_section, write_section};
 
 use std::borrow::Cow;
 
 use crate::dialect::Remarks;
-use crate::profile::Profile;
-
-/// A text of a row.
-pub(crate) type Text = Cow<'static, str>;
+use crate::profile::{Profile, Text};
 
 /// Where a statement stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

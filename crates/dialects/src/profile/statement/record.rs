@@ -155,7 +155,7 @@ fn default(profile: &Profile, row: &Statement, record: &Record) -> Option<Value>
 }
 
 /// Where and how statements are laid out.
-pub(crate) struct Layout<'a> {
+pub(crate) struct LineLayout<'a> {
     /// What stands before each line.
     pub indent: &'a str,
     /// What stands between a keyword and its value.
@@ -209,7 +209,7 @@ pub(crate) fn write_section(
     profile: &Profile,
     section: Section,
     record: &Record,
-    layout: &Layout<'_>,
+    layout: &LineLayout<'_>,
 ) -> Result<(), Vec<Unwritable>> {
     for (row, text) in spelled_section(profile, section, record)? {
         if let Some(about) = row.about {
