@@ -6,7 +6,7 @@
 //! cipher's block, so it is rounded down to whole blocks of at least 4 bytes before the two bytes go.
 
 use crate::algorithm::{Kind, Sizes, Transform};
-use crate::gateway::{Proposal, Protocol};
+use crate::gateway::{Carrier, Proposal, Protocol};
 
 /// Bytes of GRE without its options (RFC 2784 section 2.1). In transport mode it stands where in tunnel mode the inner
 /// packet begins.
@@ -24,7 +24,7 @@ fn sizes(transform: Transform) -> Sizes {
 
 /// The largest inner packet that fits whatever of these proposals is chosen.
 pub fn inner_mtu(path: u16, outer_ipv4: bool, in_udp: bool, proposals: &[Proposal]) -> u16 {
-    let fixed = ip_header(outer_ipv4) + if in_udp { 8 } else { 0 } + 8;
+    let fixed = ip_header(outer_ipv4) + Carrier::of_packets(in_udp).overhead() + 8;
     let each = proposals.iter().flat_map(|proposal| {
         proposal.of(Kind::Encryption).iter().map(move |cipher| {
             let Sizes { vector, block, tag } = sizes(*cipher);

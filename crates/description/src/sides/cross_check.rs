@@ -8,8 +8,8 @@ use ipnet::IpNet;
 
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
-    BgpSession, Connection, Endpoint, Filter, FilterForm, Gateway, Hook, InterfaceKind, Method, NatTarget, Packet, Protection, Through,
-    Traffic, TunnelInterface, Verdict,
+    BgpSession, Carrier, Connection, Endpoint, Filter, FilterForm, Gateway, Hook, InterfaceKind, Method, NatTarget, Packet, Protection,
+    Through, Traffic, TunnelInterface, Verdict,
 };
 use uspan_model::key::PublicKey;
 
@@ -226,9 +226,9 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
         let ipv4 = connection.outer_ipv4();
         let (peer, me) = (connection.remote.value.range(ipv4), connection.local.value.range(ipv4));
         let reach = |traffic| Packet { hook: Hook::Input, from: peer, to: me, protection: Protection::Any, traffic };
-        need(Verdict::Accept, reach(Traffic::Udp(vec![500])), &|| format!("UDP 500 from {}", connection.remote.value));
-        need(Verdict::Accept, reach(Traffic::Udp(vec![4500])), &|| format!("UDP 4500 from {}", connection.remote.value));
-        need(Verdict::Accept, reach(Traffic::Esp), &|| format!("ESP from {}", connection.remote.value));
+        for carrier in connection.keying.carriers() {
+            need(Verdict::Accept, reach(carrier.traffic()), &|| format!("{carrier} from {}", connection.remote.value));
+        }
         if end.gateway.wraps() {
             let gre = |hook, from, to, protection| Packet { hook, from, to, protection, traffic: Traffic::Gre };
             for (hook, from, to, protection) in
@@ -244,7 +244,7 @@ fn passage(end: &End<'_>) -> Vec<Finding> {
     if end.gateway.speaks_for_itself() {
         for (local, remote) in end.gateway.crossing() {
             let bare = |hook, from, to, traffic| Packet { hook, from, to, protection: Protection::Any, traffic };
-            for traffic in [Traffic::Udp(vec![500]), Traffic::Udp(vec![4500]), Traffic::Esp] {
+            for traffic in Carrier::ALL.map(Carrier::traffic) {
                 let packet = bare(departing, local, remote, traffic);
                 need(Verdict::Accept, packet, &|| format!("IKE and ESP from {local} to {remote}"));
             }

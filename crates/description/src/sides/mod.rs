@@ -15,9 +15,9 @@ use uspan_dialects::dialect::Remarks;
 use uspan_dialects::profile::InterfaceName;
 use uspan_model::digest::digest;
 use uspan_model::gateway::{
-    BgpSession, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike, InterfaceKind, KeyPair, Keying, Method, Mode,
-    NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through,
-    Traffic, TunnelInterface, Verdict,
+    BgpSession, Carrier, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike, InterfaceKind, KeyPair, Keying, Method,
+    Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret,
+    Through, Traffic, TunnelInterface, Verdict,
 };
 use uspan_model::gateway::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use uspan_model::key::Certificate;
@@ -352,7 +352,7 @@ impl SideBuilder<'_> {
     fn filter(&self) -> Vec<FilterRule> {
         let ipv4 = self.me().outer_ipv4().or(self.peer().outer_ipv4()).unwrap_or(true);
         let (me, peer) = (self.me().local().range(ipv4), self.peer().reached().range(ipv4));
-        let bare = [Traffic::Udp(vec![500, 4500]), Traffic::Esp];
+        let bare = Carrier::all_traffic();
         let reach = |traffic| rule(Hook::Input, (peer, me), Protection::Any, traffic, Verdict::Accept);
         let mut rules: Vec<_> = bare.iter().cloned().map(reach).collect();
         if self.tunnel.gre.is_some() {

@@ -5,7 +5,9 @@ use std::collections::BTreeSet;
 use ipnet::IpNet;
 
 use super::{Assessment, ComparedEnd, Comparing, Shown, plain};
-use uspan_model::gateway::{Action, Decider, Encapsulation, Hook, NatTarget, PacketAt, PassedInterface, Traffic, Translation, is_private};
+use uspan_model::gateway::{
+    Action, Carrier, Decider, Encapsulation, Hook, NatTarget, PacketAt, PassedInterface, Traffic, Translation, is_private,
+};
 use uspan_model::parameter::Parameter;
 use uspan_model::source::Place;
 
@@ -90,23 +92,23 @@ impl Comparing<'_> {
         let values = [0, 1].map(|end| match &found[end] {
             None => plain("no rules seen"),
             Some(Entering { lacking, place }) if lacking.is_empty() => self.sides[end].placed("IKE and ESP".to_owned(), place.as_ref()),
-            Some(Entering { lacking, place }) => self.sides[end].placed(format!("not {}", lacking.join(", ")), place.as_ref()),
+            Some(Entering { lacking, place }) => self.sides[end].placed(format!("not {}", listed(lacking)), place.as_ref()),
         });
-        let lacks = |end: usize, what: &str| found[end].as_ref().is_some_and(|found| found.lacking.contains(&what));
+        let lacks = |end: usize, what: Carrier| found[end].as_ref().is_some_and(|found| found.lacking.contains(&what));
         let wrapped = self.sides.iter().any(|side| {
             side.connection.encapsulation.value == Encapsulation::Forced || side.connection.local.value.address().is_some_and(is_private)
         });
         let names = self.names();
-        let first = |what: &str| (0..2).find(|end| lacks(*end, what)).map(|end| names[end]);
-        let carrier = if wrapped { UDP_4500 } else { ESP };
-        let verdict = if let Some(name) = first(UDP_500) {
+        let first = |what: Carrier| (0..2).find(|end| lacks(*end, what)).map(|end| names[end]);
+        let carrier = Carrier::of_packets(wrapped);
+        let verdict = if let Some(name) = first(Carrier::Ike) {
             Assessment::fatal(format!("No answer of {name}: IKE does not get in."), "Let UDP 500 in from the peer.")
         } else if let Some(name) = first(carrier) {
             Assessment::fatal(
                 format!("SAs come up; what arrives at {name} is dropped before it is decrypted."),
                 format!("Let {carrier} in from the peer."),
             )
-        } else if let Some(name) = first(if wrapped { ESP } else { UDP_4500 }) {
+        } else if let Some(name) = first(Carrier::of_packets(!wrapped)) {
             Assessment::compatible(format!("Nothing reaches {name} once there is a NAT device between the two, or none any more."))
         } else {
             Assessment::unless(self.crossed || values[0].value == values[1].value, || Assessment::compatible("Something else gets in."))
@@ -234,13 +236,14 @@ fn pairs(side: &ComparedEnd<'_>) -> Vec<(IpNet, IpNet)> {
     if any || side.reading.gateway.wraps() { side.reading.gateway.crossing().into_iter().collect() } else { own }
 }
 
-const UDP_500: &str = "UDP 500";
-const UDP_4500: &str = "UDP 4500";
-const ESP: &str = "ESP";
+/// `UDP 500, ESP`.
+fn listed(carriers: &[Carrier]) -> String {
+    carriers.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
 
 /// What does not get in of that which makes and carries the SAs, and where that is said of the first.
 struct Entering {
-    lacking: Vec<&'static str>,
+    lacking: Vec<Carrier>,
     place: Option<Place>,
 }
 
@@ -250,14 +253,14 @@ fn entering(side: &ComparedEnd<'_>) -> Option<Entering> {
     let connection = side.connection;
     let ipv4 = connection.outer_ipv4();
     let mut found = Entering { lacking: Vec::new(), place: None };
-    for (what, traffic) in [(UDP_500, Traffic::Udp(vec![500])), (UDP_4500, Traffic::Udp(vec![4500])), (ESP, Traffic::Esp)] {
+    for carrier in connection.keying.carriers() {
         let (from, to) = (connection.remote.value.range(ipv4), connection.local.value.range(ipv4));
-        let judged = gateway.admits(from, to, &traffic);
+        let judged = gateway.admits(from, to, &carrier.traffic());
         if judged.own.is_none() && judged.others.is_none() {
             return None;
         }
         if let Some(by) = judged.stopped() {
-            found.lacking.push(what);
+            found.lacking.push(*carrier);
             found.place = found.place.or(by.cloned());
         }
     }

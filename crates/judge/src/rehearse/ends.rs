@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use super::{Actor, Cause, Cure, Play, Stage};
 use uspan_dialects::profile::Line;
-use uspan_model::gateway::{Connection, Endpoint, Traffic, is_private};
+use uspan_model::gateway::{Carrier, Connection, Endpoint, is_private};
 use uspan_model::parameter::Parameter;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -116,7 +116,7 @@ impl<'a> Play<'a> {
         }
         let gateway = self.actors[responder].reading.gateway;
         let (from, to) = (here.reached?, there.own?);
-        let place = gateway.admits(from.into(), to.into(), &Traffic::Udp(vec![500])).stopped().map(Option::<&_>::cloned)?;
+        let place = gateway.admits(from.into(), to.into(), &Carrier::Ike.traffic()).stopped().map(Option::<&_>::cloned)?;
         let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(responder));
         let cures = vec![self.cure_at(responder, place.as_ref(), format!("let UDP 500 and 4500 in from {from}"))];
         Some(Unheard { cause: Cause::at(Parameter::Entrance, responder), reason, told: [Some(Line::Unanswered), None], cures })

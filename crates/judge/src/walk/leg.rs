@@ -7,8 +7,8 @@ use ipnet::IpNet;
 use super::{Aspect, Flow, Hop, Leg, Spot, Way, behind, is_own};
 use crate::rehearse::OpenedChild;
 use uspan_model::gateway::{
-    Action, ChainRule, Child, Connection, Encapsulation, GRE, Hook, NatRule, NatTarget, PacketAt, PassedInterface, Protection, Through,
-    Traffic, Translation, What, listed,
+    Action, Carrier, ChainRule, Child, Connection, Encapsulation, GRE, Hook, NatRule, NatTarget, PacketAt, PassedInterface, Protection,
+    Through, Traffic, Translation, What, listed,
 };
 
 /// Source and destination.
@@ -440,9 +440,10 @@ impl<'a> Way<'a> {
         let behind = |stands: uspan_model::gateway::KnownAddresses| stands.own.is_some() && stands.own != stands.reached;
         let forced = self.children(end).chain(self.children(1 - end)).any(|(c, _)| c.encapsulation.value == Encapsulation::Forced);
         let in_udp = behind(here) || behind(there) || forced;
-        let carrier = if in_udp { "ESP in UDP 4500" } else { "ESP" };
+        let carrier = Carrier::of_packets(in_udp);
+        let packets = if in_udp { format!("ESP in {carrier}") } else { carrier.to_string() };
         let words = |address: Option<IpAddr>, name: &str| address.map_or_else(|| name.to_owned(), |address| address.to_string());
-        let says = format!("{carrier} from {} to {}", words(from, self.name(1 - end)), words(there.reached.or(to), self.name(end)));
+        let says = format!("{packets} from {} to {}", words(from, self.name(1 - end)), words(there.reached.or(to), self.name(end)));
         leg.hops.push(Hop {
             spot: Spot::Internet,
             aspect: Aspect::Path,
@@ -454,11 +455,10 @@ impl<'a> Way<'a> {
             remedy: None,
         });
         let (Some(from), Some(to)) = (from, to) else { return Some(()) };
-        let traffic = if in_udp { Traffic::Udp(vec![4500]) } else { Traffic::Esp };
         let at = LegEnds { from, to };
-        let judged = self.gateway(end).admits(from.into(), to.into(), &traffic);
+        let judged = self.gateway(end).admits(from.into(), to.into(), &carrier.traffic());
         match judged.own {
-            Some((_, Some(rule))) => self.by_filter(leg, end, rule, carrier)?,
+            Some((_, Some(rule))) => self.by_filter(leg, end, rule, &packets)?,
             Some((filter, None)) if filter.is_joined() => {
                 let says = format!("no rule lets {carrier} in from {from}; what the rules join drops it, as a rule");
                 self.stop(leg, end, Aspect::Filter, says, format!("Let {carrier} in from {from}."));
@@ -467,7 +467,7 @@ impl<'a> Way<'a> {
             _ => {}
         }
         match &judged.others {
-            Some(ruling) => self.by_others(leg, end, Hook::Input, at, carrier, ruling),
+            Some(ruling) => self.by_others(leg, end, Hook::Input, at, &packets, ruling),
             None => Some(()),
         }
     }

@@ -3,6 +3,7 @@
 //! Every platform writes and reads this; nothing else knows a platform. Values compare without the
 //! places they were read from.
 
+mod carrier;
 mod connection;
 mod difference;
 mod endpoint;
@@ -18,6 +19,7 @@ mod setting;
 mod tree;
 
 pub use crate::identity::Identity;
+pub use carrier::Carrier;
 pub use connection::{
     Child, Connection, Dscp, Encapsulation, Exchange, GRE, Ike, IkeVersion, Keying, Lifetime, Method, Mode, OnDeadPeer, Opening,
 };
