@@ -1,6 +1,6 @@
 //! Proposals as iked.conf(5) spells them: `enc`, `auth`, `prf` and `group`, each as often as there are alternatives.
 
-use super::statements::BETWEEN;
+use super::syntax::BETWEEN;
 use crate::dialect::Unwritable;
 use crate::profile::names::one_mode;
 use crate::profile::statement::Value;

@@ -6,8 +6,7 @@ use ipnet::IpNet;
 
 use super::profile::default;
 use super::proposal::{self, WrongWord};
-use super::statements::BETWEEN;
-use super::syntax::{Macros, Part, define, expand, parse, parts};
+use super::syntax::{BETWEEN, Macros, Part, define, expand, parse, parts};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::profile::Profile;
 use crate::profile::statement::{Counts, Field, Record, Section, name_unknown, read_section};

@@ -7,7 +7,7 @@ use ipnet::IpNet;
 use super::IKE_EARLY;
 use super::profile::default;
 use super::proposal;
-use super::syntax::quote;
+use super::syntax::{BETWEEN, quote};
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
 use crate::profile::statement::{About, Codec, Field, Record, Section, Spelling, Statement, Value, of_another_kind};
@@ -26,9 +26,6 @@ const IKE: Codec =
     Codec::Items(Spelling { write: proposal::write, read: |profile, text| proposal::read(profile, text, Protocol::Ike) }, BETWEEN);
 const ESP: Codec =
     Codec::Items(Spelling { write: proposal::write, read: |profile, text| proposal::read(profile, text, Protocol::Esp) }, BETWEEN);
-
-/// What stands between the items of parts that come several times; no item has one.
-pub(super) const BETWEEN: &str = ",";
 
 /// Why one way to sign is as another.
 const SIGNS: &str = "the hub has one way to sign; which key it is with the files of keys say";

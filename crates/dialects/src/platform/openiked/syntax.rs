@@ -65,6 +65,9 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
     (statements, findings)
 }
 
+/// What stands between the items of parts that come several times; no item has one.
+pub(super) const BETWEEN: &str = ",";
+
 /// What a keyword of a policy takes along.
 enum Takes {
     /// Nothing.

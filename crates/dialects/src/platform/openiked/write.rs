@@ -2,8 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::statements::BETWEEN;
-use super::syntax::quote;
+use super::syntax::{BETWEEN, quote};
 use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::dialect::{Remarks, Unwritable};
 use crate::dialect::{head, remark};
