@@ -194,3 +194,26 @@ fn json_has_one_shape_whatever_the_number_of_tunnels() {
     }
     assert!(shapes.windows(2).all(|pair| pair[0] == pair[1]), "{shapes:?}");
 }
+
+/// Many tunnels are judged in JSON as for people, by what stands in the folder.
+#[test]
+fn a_gateway_whose_files_are_gone_or_wrong_is_never_fine() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let folder = folder.path();
+    star(folder, 104);
+    assert_eq!(common::uspan(folder, &["build", "star.span.toml", "-o", "out"]).code, 0);
+    let rehearsed = || {
+        let told = held(folder, &["rehearse", "star.span.toml", "--built", "out"])["fine"].clone();
+        (told, common::uspan(folder, &["rehearse", "star.span.toml", "--built", "out"]).code)
+    };
+    assert_eq!(rehearsed(), (true.into(), 0));
+    let path = folder.join("out/orchard-7/etc/ipsec.d/juice-7.conf");
+    let text = fs::read_to_string(&path).expect("read");
+    // What the daemon makes of a value that is none nobody knows.
+    edit(&path, &[("ikelifetime=28800s", "ikelifetime=often")]);
+    assert_eq!(rehearsed(), (false.into(), 1));
+    fs::write(&path, text).expect("written");
+    assert_eq!(rehearsed(), (true.into(), 0));
+    fs::remove_file(&path).expect("removed");
+    assert_eq!(rehearsed(), (false.into(), 1));
+}

@@ -176,7 +176,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     };
     let mut findings = cross_check(end(0), end(1));
     if !any_stops(&findings) {
-        findings.extend(flaw(ends, &gateways).map(|flaw| Finding::new(&rules::WOULD_NOT_COME_UP, flaw.reason)));
+        findings.extend(flaw(ends, gateways.each_ref()).map(|flaw| Finding::new(&rules::WOULD_NOT_COME_UP, flaw.reason)));
     }
     let findings: Vec<_> = findings.into_iter().map(|finding| finding.at(place.clone())).collect();
     if any_stops(&findings) {
@@ -196,11 +196,11 @@ pub struct Flaw {
 }
 
 /// What the negotiation of a tunnel's two gateways would fail at, rehearsed as they are.
-pub fn flaw(ends: [&Site; 2], gateways: &[Gateway; 2]) -> Option<Flaw> {
+pub fn flaw(ends: [&Site; 2], gateways: [&Gateway; 2]) -> Option<Flaw> {
     let actor = |i: usize| {
         let facts = &ends[i].platform.value;
         let reading =
-            ReadGateway { name: &ends[i].name.value, gateway: &gateways[i], ends_open: facts.own_end == OwnEnd::ByAddress, tree: None };
+            ReadGateway { name: &ends[i].name.value, gateway: gateways[i], ends_open: facts.own_end == OwnEnd::ByAddress, tree: None };
         Actor { reading, behaviour: &facts.behaviour, stands: ends[i].stands() }
     };
     let came = outcome_only([actor(0), actor(1)], None);

@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use serde_json::{Value, json};
 use uspan_core::{
-    Builder, Context, Description, Finding, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same,
-    covered, flaw, read_tree, rehearse,
+    Builder, Description, Finding, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, covered,
+    flaw, read_tree, rehearse,
 };
 
 use super::parts::{self, Participant};
@@ -111,7 +111,6 @@ struct Rehearsed {
 struct Rehearsing<'a> {
     description: &'a Description,
     builder: Builder<'a>,
-    context: Context,
     standing: Option<BuiltFolder<'a>>,
     earlier: Option<Earlier>,
     format: Format,
@@ -127,20 +126,24 @@ impl Rehearsing<'_> {
         let ends = self.description.ends(tunnel);
         let standing = self.standing.as_ref();
         let stands = standing.map(|standing| [0, 1].map(|end| standing.tree(&ends[end].name.value, &trees[end])));
-        if self.format == Format::Json {
-            let parts = parts::of_ends(ends, stands.unwrap_or(trees), standing.map(|standing| standing.folder));
-            let came = rehearse(parts.each_ref().map(Participant::actor), None);
-            let fails = came.all.iter().any(|one| !one.works()).then(String::new);
-            return Ok(Some(Rehearsed { fails, told: came.all.iter().map(|one| ladder::json(one, &parts::shown(&parts))).collect() }));
-        }
         // What is built was rehearsed on the way.
-        let Some(stands) = stands else { return Ok(Some(Rehearsed::default())) };
-        let gateways = [0, 1].map(|end| read_tree(&self.context, &ends[end].platform.value, &stands[end]).0);
-        let fails = flaw(ends, &gateways).map(|flaw| {
-            let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
-            format!("{}: {stage}{}", tunnel.name.value, flaw.reason)
-        });
-        Ok(Some(Rehearsed { fails, told: Vec::new() }))
+        let mut came = Rehearsed::default();
+        if stands.is_none() && self.format == Format::Text {
+            return Ok(Some(came));
+        }
+        let parts = parts::of_ends(ends, stands.unwrap_or(trees), standing.map(|standing| standing.folder));
+        if standing.is_some() {
+            let fails = flaw(ends, parts.each_ref().map(|part| &part.gateway)).map(|flaw| {
+                let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();
+                format!("{stage}{}", flaw.reason)
+            });
+            came.fails = fails.or_else(|| parts::unsure(&parts)).map(|why| format!("{}: {why}", tunnel.name.value));
+        }
+        if self.format == Format::Json {
+            let rehearsals = rehearse(parts.each_ref().map(Participant::actor), None);
+            came.told = rehearsals.all.iter().map(|one| ladder::json(one, &parts::shown(&parts))).collect();
+        }
+        Ok(Some(came))
     }
 }
 
@@ -153,7 +156,6 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
     let rehearsing = Rehearsing {
         description: &description,
         builder: Builder::new(&description, &supplied),
-        context: input::context(),
         standing: built.map(BuiltFolder::in_folder),
         earlier: since.map(Earlier::of).transpose()?,
         format,
