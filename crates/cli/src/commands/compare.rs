@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Comparison, Finding, Gravity, ReadGateway, any_stops, compare_ends, compare_same, read_tree};
+use uspan_core::{Comparison, Gravity, ReadGateway, any_stops, compare_ends, compare_same, read_tree};
 
 use super::many;
 use super::parts::{self, Participant};
@@ -44,8 +44,7 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
     let unsure = parts::unsure(reads.iter().copied());
     let differs = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
     let stopped = differs || unsure.is_some();
-    let found: Vec<Finding> = reads.iter().flat_map(|read| read.findings.clone()).collect();
-    let sources = reads.iter().flat_map(|read| read.sources.values()).map(|source| (source.name().to_string(), source.clone())).collect();
+    let (found, sources) = parts::found(reads.iter().copied());
     let files = [0, 1].map(|end| reads.get(end).map(|read| &read.sources));
     if args.format == Format::Json {
         let each: Vec<_> = compared.pairs.iter().map(|pair| comparison::json(pair, &files)).collect();

@@ -81,18 +81,13 @@ fn sound(
         return Ok(Ok((description, supplied)));
     }
     relocated(&mut found, &description, read);
-    stopped(&found, read, format, empty, nothing).map(Err)
+    super::stopped(&found, &read.source, format, empty, nothing).map(Err)
 }
 
 /// Puts findings in the order of the files that they are about.
 fn relocated(found: &mut [Finding], description: &Description, read: &Input) {
     input::relocate(found, &description.source, &read.source);
     uspan_core::in_reading_order(found);
-}
-
-/// Ends a command that findings about some of the tunnels stop.
-fn stopped(found: &[Finding], read: &Input, format: Format, empty: Value, nothing: &str) -> Result<CommandOutcome, Failure> {
-    super::stopped(found, &read.source, format, empty, nothing)
 }
 
 /// What JSON says where nothing was rehearsed.
@@ -182,11 +177,9 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
         Format::Text => drop(each(&mut |_| ())),
     }
     if !found.is_empty() {
-        let told = format == Format::Json;
-        return if told {
-            Ok(CommandOutcome::Stopped)
-        } else {
-            stopped(&found, &read, format, no_rehearsals(), "Not all could be rehearsed")
+        return match format {
+            Format::Json => Ok(CommandOutcome::Stopped),
+            Format::Text => super::stopped(&found, &read.source, format, no_rehearsals(), "Not all could be rehearsed"),
         };
     }
     if format == Format::Text {
@@ -266,9 +259,9 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Comman
     });
     if !found.is_empty() {
         relocated(&mut found, &description, &read);
-        return stopped(
+        return super::stopped(
             &found,
-            &read,
+            &read.source,
             format,
             json!({ "gateways": 0, "differences": [], "not_described": 0 }),
             "Not all could be compared",

@@ -97,13 +97,18 @@ fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     Ok(terminal::json(value)?)
 }
 
+/// What JSON shows of a command, with how it ended.
+fn ended(mut told: Value, fine: bool, findings: Value) -> Value {
+    told["fine"] = fine.into();
+    told["findings"] = findings;
+    told
+}
+
 /// Ends a command that findings stop: `empty` is what JSON shows of a work that was not done, in the shape of one that was; `nothing`
 /// says it in words.
-fn stopped(found: &[Finding], source: &Source, format: Format, mut empty: Value, nothing: &str) -> Result<CommandOutcome, Failure> {
+fn stopped(found: &[Finding], source: &Source, format: Format, empty: Value, nothing: &str) -> Result<CommandOutcome, Failure> {
     if format == Format::Json {
-        empty["fine"] = false.into();
-        empty["findings"] = findings::json(found, source);
-        print_json(&empty)?;
+        print_json(&ended(empty, false, findings::json(found, source)))?;
     } else {
         findings::print(found, source);
         let code = found.iter().find(|finding| finding.stops()).map_or("", |finding| finding.rule.code);

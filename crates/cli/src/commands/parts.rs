@@ -51,12 +51,20 @@ impl Participant {
     }
 }
 
-/// What was found while gateways were read, to standard error.
-pub fn print_findings(parts: &[Participant; 2]) {
+/// What was found while gateways were read, and the files that it is about by what they are called.
+pub fn found<'a>(parts: impl IntoIterator<Item = &'a Participant>) -> (Vec<Finding>, BTreeMap<String, Source>) {
+    let (mut found, mut sources) = (Vec::new(), BTreeMap::new());
     for part in parts {
-        let sources = part.sources.values().map(|source| (source.name().to_string(), source.clone())).collect();
-        findings::print_among(&part.findings, &sources);
+        found.extend(part.findings.iter().cloned());
+        sources.extend(part.sources.values().map(|source| (source.name().to_string(), source.clone())));
     }
+    (found, sources)
+}
+
+/// The same to standard error.
+pub fn print_findings(parts: &[Participant; 2]) {
+    let (found, sources) = found(parts);
+    findings::print_among(&found, &sources);
 }
 
 /// What is said in place of a verdict that is good where a daemon would not take the files as they are; nothing where it would.

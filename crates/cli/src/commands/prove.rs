@@ -8,7 +8,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use serde_json::json;
+use serde_json::{Value, json};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use uspan_core::{Build, Finding, Foreign, Source, Tree, any_stops, covered, retire, rules};
 use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache, ground, is_root, requirements, run as run_lab};
@@ -62,9 +62,8 @@ pub fn run(args: &Prove) -> Result<CommandOutcome, Failure> {
     }
     if more > 0 && !args.with_changes {
         if args.format == Format::Json {
-            let all: Vec<_> = cases.iter().flat_map(|case| findings::json_list(&case.foreign.more, &case.sources)).collect();
             super::print_json(
-                &json!({ "fine": false, "findings": all, "ground": null, "kernel": null, "changes": { "more": more, "fewer": 0 }, "proofs": [] }),
+                &json!({ "fine": false, "findings": foreign(&cases), "ground": null, "kernel": null, "changes": { "more": more, "fewer": 0 }, "proofs": [] }),
             )?;
         } else {
             let count =
@@ -189,6 +188,11 @@ fn spinner() -> ProgressBar {
     bar
 }
 
+/// The statements that are not the build's.
+fn foreign(cases: &[Case]) -> Vec<Value> {
+    cases.iter().flat_map(|case| findings::json_list(&case.foreign.more, &case.sources)).collect()
+}
+
 fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)) -> Result<CommandOutcome, Failure> {
     let stop = Arc::new(AtomicBool::new(false));
     for signal in [SIGINT, SIGTERM, SIGHUP] {
@@ -217,7 +221,7 @@ fn perform(cases: &[Case], ground: Ground, args: &Prove, changes: (usize, usize)
             cases.iter().map(|case| told.json(&case.file, &case.job, &findings::json(&case.findings, &case.source))).collect();
         super::print_json(&json!({
             "fine": fine,
-            "findings": [],
+            "findings": foreign(cases),
             "ground": proof::ground_words(&options.ground),
             "kernel": told.kernel,
             "changes": { "more": changes.0, "fewer": changes.1 },

@@ -94,9 +94,7 @@ fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Form
     if format == Format::Json {
         let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
-        let found: Vec<_> = acts.iter().flat_map(|act| &act.parts).flat_map(|part| part.findings.iter().cloned()).collect();
-        let sources = acts.iter().flat_map(|act| &act.parts).flat_map(|part| part.sources.values());
-        let sources = sources.map(|source| (source.name().to_string(), source.clone())).collect();
+        let (found, sources) = parts::found(acts.iter().flat_map(|act| &act.parts));
         super::print_json(&json!({
             "rehearsals": each,
             "alone": alone,
@@ -148,9 +146,7 @@ fn unchanged(count: usize, format: Format) -> Result<CommandOutcome, Failure> {
         Format::Json => {
             let mut nothing = many::no_rehearsals();
             nothing["unchanged"] = count.into();
-            nothing["findings"] = json!([]);
-            nothing["fine"] = true.into();
-            super::print_json(&nothing)?;
+            super::print_json(&super::ended(nothing, true, json!([])))?;
         }
         Format::Text => super::print_line(&many::unchanged(count))?,
     }

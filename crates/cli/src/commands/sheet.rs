@@ -42,7 +42,11 @@ pub fn run(args: &SheetArgs) -> Result<CommandOutcome, Failure> {
     let text = match args.format {
         SheetFormat::Json => format!(
             "{:#}",
-            json!({ "fine": true, "findings": [], "sheets": each.iter().map(|shape| shape.json.clone()).collect::<Vec<_>>() })
+            super::ended(
+                json!({ "sheets": each.iter().map(|shape| shape.json.clone()).collect::<Vec<_>>() }),
+                true,
+                findings::json(&planned.findings, &read.source)
+            )
         ),
         SheetFormat::Html => page::shell("Parameter sheet", &maud::html! { @for shape in &each { (maud::PreEscaped(&shape.html)) } }),
         SheetFormat::Text | SheetFormat::Markdown => each.iter().map(|shape| shape.text.trim_end()).collect::<Vec<_>>().join("\n\n"),
@@ -118,7 +122,8 @@ fn filled(
     if format == Format::Json {
         let list: Vec<_> =
             changed.iter().map(|(field, before, after)| json!({ "field": field, "before": before, "after": after })).collect();
-        super::print_json(&json!({ "fine": true, "findings": [], "changed": list, "written": args.output }))?;
+        let found = findings::json(&replanned.findings, &after.source);
+        super::print_json(&super::ended(json!({ "changed": list, "written": args.output }), true, found))?;
         return Ok(CommandOutcome::Fine);
     }
     findings::print(&replanned.findings, &after.source);

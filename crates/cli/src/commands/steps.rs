@@ -9,7 +9,7 @@ use super::check::plan_few;
 use crate::args::{Format, Supply};
 use crate::failure::{CommandOutcome, Failure};
 use crate::show::table::table;
-use crate::show::{HEADING, columns, styled, wrapped};
+use crate::show::{HEADING, columns, findings, styled, wrapped};
 
 pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -> Result<CommandOutcome, Failure> {
     let (mut read, planned) = plan_few(file, supply, tunnel)?;
@@ -33,7 +33,8 @@ pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -
                 "symptoms": steps.symptoms.iter().map(|one| json!({ "sees": one.sees, "means": one.means, "change": one.change })).collect::<Vec<_>>(),
             })
         });
-        super::print_json(&json!({ "fine": true, "findings": [], "tunnels": each.collect::<Vec<_>>() }))?;
+        let found = findings::json(&planned.findings, &read.source);
+        super::print_json(&super::ended(json!({ "tunnels": each.collect::<Vec<_>>() }), true, found))?;
         return Ok(CommandOutcome::Fine);
     }
     for steps in &all {

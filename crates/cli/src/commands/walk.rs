@@ -9,7 +9,7 @@ use uspan_core::{Flow, Walk, Walker, service, walk};
 use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
 use crate::failure::{CommandOutcome, Failure};
-use crate::show::{CARE, GOOD, STOP, ShownEnds, path, styled};
+use crate::show::{CARE, GOOD, STOP, ShownEnds, findings, path, styled};
 
 pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let known = service(&args.service).and_then(|list| list.into_iter().next());
@@ -47,6 +47,7 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts))).collect();
     if args.format == Format::Json {
         let (there, back) = path::json(&ways);
+        let (found, sources) = parts::found(parts.iter().copied().flatten());
         super::print_json(&json!({
             "from": args.from,
             "to": args.to,
@@ -54,7 +55,7 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
             "fine": fine,
             "there": there,
             "back": back,
-            "findings": [],
+            "findings": findings::json_among(&found, &sources),
         }))?;
     } else {
         parts.iter().for_each(|parts| parts::print_findings(parts));
