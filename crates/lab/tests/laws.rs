@@ -121,11 +121,8 @@ fn no_file_and_no_function_is_long_without_a_reason_beside_it() {
 fn no_two_types_have_one_name() {
     let mut known: BTreeSet<String> = BTreeSet::new();
     let mut twice = Vec::new();
-    for (path, text) in
-        sources(&["crates/model/src", "crates/dialects/src", "crates/judge/src", "crates/description/src", "crates/core/src"])
-            .into_iter()
-            .chain(sources(&["crates/cli/src", "crates/lab/src"]))
-    {
+    let crates = ["model", "dialects", "judge", "description", "core", "cli", "lab"].map(|name| format!("crates/{name}/src"));
+    for (path, text) in sources(&crates.each_ref().map(String::as_str)) {
         for line in shipped(&text).lines() {
             let words: Vec<_> = line.split([' ', '<', '(', '{', ';', '=', ':']).collect();
             let declared = words.windows(2).find(|pair| ["struct", "enum", "trait", "type"].contains(&pair[0])).map(|pair| pair[1]);

@@ -7,7 +7,9 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde::Serialize;
 use serde_json::{Value, json};
-use uspan_core::{Build, Builder, BuiltTunnel, Context, Description, Finding, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up};
+use uspan_core::{
+    Build, Builder, BuiltTunnel, Context, Description, Finding, Site, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up,
+};
 
 use super::check::plan_of;
 use super::many::BuiltFolder;
@@ -131,8 +133,8 @@ struct TunnelMaking<'a> {
     layout: Option<&'a Layout>,
     before: Option<&'a Earlier>,
     sound: bool,
-    /// The earlier output in the same folder, where there is one, and what stands there.
-    earlier: Option<(Earlier, BuiltFolder<'a>)>,
+    /// What stands in the folder from earlier.
+    standing: BuiltFolder<'a>,
     context: Context,
     /// Whether something stops the whole output.
     broken: &'a AtomicBool,
@@ -141,14 +143,11 @@ struct TunnelMaking<'a> {
 impl TunnelMaking<'_> {
     /// What changes of a tunnel at each end.
     fn changes(&self, tunnel: &Tunnel, built: &BuiltTunnel, trees: &[Tree; 2]) -> Changes {
-        let Some((_, standing)) = self.earlier.as_ref().filter(|(earlier, _)| earlier.lacks(built, trees)) else { return Vec::new() };
+        if !self.layout.is_some_and(|layout| layout.replaces(built, trees)) {
+            return Vec::new();
+        }
         let ends = self.description.ends(tunnel).into_iter().zip(trees);
-        let each = ends.flat_map(|(site, now)| {
-            let name = &site.name.value;
-            let changes = uspan_core::changes(site, &standing.tree(name, now), now, &self.context);
-            changes.into_iter().map(|change| (name.clone(), change)).collect::<Vec<_>>()
-        });
-        each.collect()
+        ends.flat_map(|(site, now)| changes_at(site, &self.standing.tree(&site.name.value, now), now, &self.context)).collect()
     }
 
     /// Builds a tunnel and puts its files among the output.
@@ -203,9 +202,9 @@ fn many(
     };
     layout.as_mut().map_or(Ok(()), Layout::flush_meanwhile)?;
     let broken = AtomicBool::new(!sound);
-    let earlier = Earlier::of(folder).ok().map(|earlier| (earlier, BuiltFolder::in_folder(folder)));
-    let context = input::context();
-    let making = TunnelMaking { description, builder: &builder, layout: layout.as_ref(), before, sound, earlier, context, broken: &broken };
+    let (standing, context) = (BuiltFolder::in_folder(folder), input::context());
+    let making =
+        TunnelMaking { description, builder: &builder, layout: layout.as_ref(), before, sound, standing, context, broken: &broken };
     let work = |number: usize, tunnel: &Tunnel| making.tunnel(number, tunnel);
     let (mut planned, mut shared, mut sample, mut failed, mut changes) = (Vec::new(), Shared::default(), None, None, Vec::new());
     fleet::each(description, "building tunnels", work, |came| match came {
@@ -276,10 +275,15 @@ fn changes(description: Option<&Description>, earlier: &BTreeMap<String, Tree>, 
     for site in description.iter().flat_map(|description| &description.sites) {
         let name = &site.name.value;
         if let (Some(before), Some(now)) = (earlier.get(name), planned.trees.get(name)) {
-            all.extend(uspan_core::changes(site, before, now, &context).into_iter().map(|change| (name.clone(), change)));
+            all.extend(changes_at(site, before, now, &context));
         }
     }
     all
+}
+
+/// What changes at a site.
+fn changes_at(site: &Site, before: &Tree, now: &Tree, context: &Context) -> Changes {
+    uspan_core::changes(site, before, now, context).into_iter().map(|change| (site.name.value.clone(), change)).collect()
 }
 
 fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<CommandOutcome, Failure> {

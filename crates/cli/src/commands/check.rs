@@ -63,7 +63,7 @@ pub fn run(file: &Path, supply: &Supply, reasons: bool, since: Option<&Path>, fo
         Format::Json => told(&read, found, earlier.as_ref())?,
         Format::Text => shown(file, &read, found, earlier.as_ref(), reasons)?,
     };
-    Ok(if checked.stops { CommandOutcome::Stopped } else { CommandOutcome::Fine })
+    Ok(if checked.stops() { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
 
 /// What a check of all tunnels comes to.
@@ -73,7 +73,12 @@ struct Checked {
     count: usize,
     /// How many have the files of an earlier output.
     unchanged: usize,
-    stops: bool,
+}
+
+impl Checked {
+    fn stops(&self) -> bool {
+        any_stops(&self.found)
+    }
 }
 
 /// Takes every tunnel the whole way, and lets go of it; `take` gets what `of` makes of those that both ends agree on, in their order.
@@ -84,12 +89,11 @@ fn each<T: Send>(
     of: impl Fn(BuiltTunnel) -> T + Sync,
     mut take: impl FnMut(T),
 ) -> Checked {
-    let mut checked = Checked { stops: any_stops(&found), found, ..Checked::default() };
+    let mut checked = Checked { found, ..Checked::default() };
     if let Some(description) = &read.description {
         let builder = Builder::new(description, &read.supplied);
-        let own = builder.check();
-        let sound = !checked.stops && !any_stops(&own);
-        checked.found.extend(own);
+        checked.found.extend(builder.check());
+        let sound = !checked.stops();
         checked.count = description.tunnels.len();
         let work = |_: usize, tunnel: &Tunnel| {
             let made = builder.tunnel(tunnel, sound)?;
@@ -113,7 +117,6 @@ fn each<T: Send>(
         input::relocate(&mut checked.found, &description.source, &read.source);
     }
     uspan_core::in_reading_order(&mut checked.found);
-    checked.stops = any_stops(&checked.found);
     checked
 }
 
@@ -126,7 +129,7 @@ fn told(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>) -> Result<
             "count": checked.count,
             "unchanged": checked.unchanged,
             "findings": findings::json(&checked.found, &read.source),
-            "fine": !checked.stops,
+            "fine": !checked.stops(),
         })
     })?;
     Ok(checked)
@@ -151,7 +154,7 @@ fn shown(file: &Path, read: &Input, found: Vec<Finding>, earlier: Option<&Earlie
         },
     });
     findings::print(&checked.found, &read.source);
-    if !checked.stops {
+    if !checked.stops() {
         for tunnel in &few {
             super::print_line(&format!("{}\n", agreement::text(tunnel, reasons)))?;
         }
@@ -165,7 +168,7 @@ fn shown(file: &Path, read: &Input, found: Vec<Finding>, earlier: Option<&Earlie
     if earlier.is_some() && !is_few {
         super::print_line(&format!("{} of {} tunnels are as they were.", checked.unchanged, checked.count))?;
     }
-    super::print_line(&closing(file, &checked.found, checked.stops))?;
+    super::print_line(&closing(file, &checked.found, checked.stops()))?;
     Ok(checked)
 }
 

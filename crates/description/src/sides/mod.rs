@@ -15,11 +15,10 @@ use uspan_dialects::dialect::Remarks;
 use uspan_dialects::profile::InterfaceName;
 use uspan_model::digest::digest;
 use uspan_model::gateway::{
-    BgpSession, Carrier, Child, Connection, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike, InterfaceKind, KeyPair, Keying, Method,
-    Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret,
-    Through, Traffic, TunnelInterface, Verdict,
+    BgpSession, Carrier, Child, Connection, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike,
+    InterfaceKind, KeyPair, Keying, Method, Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Route, RoutingTable, Ruleset,
+    SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
-use uspan_model::gateway::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use uspan_model::key::Certificate;
 use uspan_model::mtu::segment_limit;
 use uspan_model::secret::Secret;

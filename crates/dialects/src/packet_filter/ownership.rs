@@ -7,13 +7,11 @@ use std::collections::{BTreeMap, HashMap};
 
 use ipnet::IpNet;
 
-use uspan_model::gateway::{DESTINATION_ORDER, EXEMPTION_ORDER};
-
 use super::{FoundRules, LOG_RATE};
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{
-    Action, Chain, ChainRule, Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Protection, Ruleset, SegmentLimit, State,
-    Task, Test, Traffic, Transport, Tree, Verdict, What, own_chain,
+    Action, Chain, ChainRule, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget,
+    Protection, Ruleset, SegmentLimit, State, Task, Test, Traffic, Transport, Tree, Verdict, What, own_chain,
 };
 
 /// What the tables and chains of tunnels are called at their head.

@@ -7,8 +7,8 @@ use ipnet::IpNet;
 use super::{Aspect, Flow, Hop, Leg, Spot, Way, behind, is_own};
 use crate::rehearse::OpenedChild;
 use uspan_model::gateway::{
-    Action, Carrier, ChainRule, Child, Connection, Encapsulation, GRE, Hook, NatRule, NatTarget, PacketAt, PassedInterface, Protection,
-    Through, Traffic, Translation, What, listed,
+    Action, Carrier, ChainRule, Child, Connection, Encapsulation, GRE, Hook, KnownAddresses, NatRule, NatTarget, PacketAt, PassedInterface,
+    Protection, Through, Traffic, Translation, What, listed,
 };
 
 /// Source and destination.
@@ -437,7 +437,7 @@ impl<'a> Way<'a> {
         let connection = self.gateway(end).connections.first()?;
         let from = here.reached.or(connection.remote.value.address());
         let to = there.own.or(connection.local.value.address());
-        let behind = |stands: uspan_model::gateway::KnownAddresses| stands.own.is_some() && stands.own != stands.reached;
+        let behind = |stands: KnownAddresses| stands.own.is_some() && stands.own != stands.reached;
         let forced = self.children(end).chain(self.children(1 - end)).any(|(c, _)| c.encapsulation.value == Encapsulation::Forced);
         let in_udp = behind(here) || behind(there) || forced;
         let carrier = Carrier::of_packets(in_udp);

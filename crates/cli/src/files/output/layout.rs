@@ -11,7 +11,7 @@ use std::thread::{self, JoinHandle};
 
 use rustix::fs::{CWD, RenameFlags, renameat_with};
 use serde::Serialize;
-use uspan_core::{Finding, TreeFile, rules};
+use uspan_core::{BuiltTunnel, Finding, Tree, TreeFile, rules};
 
 use super::carry::carry_over;
 use super::manifest::{Entry, MANIFEST, checksum};
@@ -157,6 +157,11 @@ impl Layout {
             Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
             _ => PathBuf::from("."),
         }
+    }
+
+    /// Whether an earlier output stands there, in which a tunnel has other files.
+    pub fn replaces(&self, built: &BuiltTunnel, trees: &[Tree; 2]) -> bool {
+        self.standing.lacks(built, trees)
     }
 
     /// Lays out a file; several at a time may do so. What is known of the folders made so far spares asking for them.

@@ -97,6 +97,17 @@ impl Manifest {
         }
     }
 
+    /// Whether a file was the same.
+    fn has(&self, path: &str, file: &TreeFile) -> bool {
+        self.files.get(path) == Some(&Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) })
+    }
+
+    /// Whether a tunnel has other files now; those that it shares with others are theirs, too.
+    pub(super) fn lacks(&self, built: &BuiltTunnel, trees: &[Tree; 2]) -> bool {
+        let mut own = built.ends.iter().zip(trees).flat_map(|(site, tree)| tree.files.iter().map(move |(path, file)| (site, path, file)));
+        own.any(|(site, path, file)| !file.shared && !self.has(&format!("{site}/{path}"), file))
+    }
+
     /// Whether files of it stand below a folder.
     pub(super) fn has_below(&self, folder: &str) -> bool {
         let begin = format!("{folder}/");
@@ -126,7 +137,7 @@ impl Earlier {
 
     /// Whether a file was the same.
     pub fn has(&self, path: &str, file: &TreeFile) -> bool {
-        self.0.files.get(path) == Some(&Entry { mode: file.mode(), sha256: checksum(file.text.as_bytes()) })
+        self.0.has(path, file)
     }
 
     /// How many files it wrote.
@@ -141,8 +152,7 @@ impl Earlier {
 
     /// Whether a tunnel has other files now; those that it shares with others are theirs, too.
     pub fn lacks(&self, built: &BuiltTunnel, trees: &[Tree; 2]) -> bool {
-        let mut own = built.ends.iter().zip(trees).flat_map(|(site, tree)| tree.files.iter().map(move |(path, file)| (site, path, file)));
-        own.any(|(site, path, file)| !file.shared && !self.has(&format!("{site}/{path}"), file))
+        self.0.lacks(built, trees)
     }
 }
 

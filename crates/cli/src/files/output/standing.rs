@@ -6,7 +6,7 @@ use std::io;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
-use uspan_core::{Finding, rules, shown};
+use uspan_core::{BuiltTunnel, Finding, Tree, rules, shown};
 
 use super::manifest::{self, Entry, MANIFEST, Manifest};
 use super::{FileChange, Planned, Written, planned_at};
@@ -44,6 +44,11 @@ pub(super) struct Standing {
 }
 
 impl Standing {
+    /// Whether a tunnel had other files in an earlier output.
+    pub(super) fn lacks(&self, built: &BuiltTunnel, trees: &[Tree; 2]) -> bool {
+        matches!(&self.manifest, FoundFile::Read(manifest) if manifest.lacks(built, trees))
+    }
+
     /// Nothing.
     pub(super) fn empty() -> Standing {
         Standing { things: BTreeMap::new(), manifest: FoundFile::None, folders: BTreeSet::new(), foreign: false }

@@ -4,12 +4,11 @@ use std::fmt::Write as _;
 
 use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, OUTPUT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, IpFamily};
-use crate::dialect::{Remarks, Unwritable};
-use crate::dialect::{head, remark};
+use crate::dialect::{Remarks, Unwritable, head, remark};
 use crate::packet_filter::{LOG_RATE, interfaces_fit};
-use uspan_model::gateway::{DESTINATION_ORDER, EXEMPTION_ORDER};
 use uspan_model::gateway::{
-    Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree, TreeFile, Verdict,
+    DESTINATION_ORDER, EXEMPTION_ORDER, Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree,
+    TreeFile, Verdict,
 };
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {

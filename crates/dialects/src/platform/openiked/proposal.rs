@@ -3,7 +3,7 @@
 use super::syntax::BETWEEN;
 use crate::dialect::Unwritable;
 use crate::profile::names::one_mode;
-use crate::profile::statement::Value;
+use crate::profile::statement::{Value, of_another_kind};
 use crate::profile::{Profile, Sa};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::gateway::{Proposal, Protocol};
@@ -17,7 +17,7 @@ const SEQUENCE_NUMBERS: [(&str, Transform); 2] =
 
 /// Spells proposals, without the keyword of their SA.
 pub(super) fn write(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Proposals(list) = value else { return Ok(String::new()) };
+    let Value::Proposals(list) = value else { return Err(of_another_kind()) };
     let words: Result<Vec<_>, _> = list.iter().map(|proposal| spelled(profile, proposal)).collect();
     words.map(|words| words.join(BETWEEN)).map_err(|refused| vec![refused])
 }

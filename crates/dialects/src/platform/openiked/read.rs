@@ -147,26 +147,25 @@ impl IkedReader<'_> {
         let (mut found, mut secret, mut proof): (Vec<(Word, Word)>, _, _) = (Vec::new(), None, None);
         for part in parts(words) {
             let keyword = part.keyword;
-            let known = match (part.is_whole, keyword.value.as_str()) {
-                (false, _) => false,
-                (true, "psk") => {
-                    // A secret itself is nowhere shown.
-                    proof = Some(source.place(keyword.span));
-                    secret = part.words.first().and_then(|word| decode_secret(&word.value));
-                    secret.is_some()
-                }
-                (true, sa @ ("ikesa" | "childsa")) => {
-                    self.transforms(source, &part, if sa == "ikesa" { Protocol::Ike } else { Protocol::Esp });
-                    true
-                }
-                (true, _) => true,
-            };
-            if !known {
-                self.say(source, &rules::DEVICE_UNKNOWN, keyword.span, format!("`{}` is not understood here", keyword.value));
+            let mut unknown =
+                || self.say(source, &rules::DEVICE_UNKNOWN, keyword.span, format!("`{}` is not understood here", keyword.value));
+            if !part.is_whole {
+                unknown();
                 continue;
             }
-            if keyword.value == "psk" {
-                continue;
+            match keyword.value.as_str() {
+                // A secret itself is nowhere shown.
+                "psk" => {
+                    proof = Some(source.place(keyword.span));
+                    secret = part.words.first().and_then(|word| decode_secret(&word.value));
+                    if secret.is_none() {
+                        unknown();
+                    }
+                    continue;
+                }
+                "ikesa" => self.transforms(source, &part, Protocol::Ike),
+                "childsa" => self.transforms(source, &part, Protocol::Esp),
+                _ => {}
             }
             // Parts that come several times stand from the first to the last.
             let (place, text) = (source.place(part.span()), part.text());

@@ -10,7 +10,7 @@ use super::proposal;
 use super::syntax::{BETWEEN, quote};
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
-use crate::profile::statement::{About, Codec, Field, Record, Section, Spelling, Statement, Value, of_another_kind};
+use crate::profile::statement::{Codec, Field, Record, Section, Spelling, Statement, Value, of_another_kind};
 use crate::text::prefix;
 use uspan_model::gateway::{Endpoint, Identity, Method, Mode, Opening, Protocol};
 use uspan_model::subject::Subject;
@@ -63,7 +63,7 @@ pub(super) fn statements() -> Vec<Statement> {
         idle(Connection, "inet6", "the same"),
         idle(Connection, ",", "between values of a list"),
         row(Connection, "proto", Field::LocalProtocol, PROTOCOLS).beside(MORE),
-        row(Connection, "from", Field::Pairs, PAIRS).about(About::Selectors).beside(MORE),
+        row(Connection, "from", Field::Pairs, PAIRS).beside(MORE),
         row(Connection, "local", Field::LocalAddress, ADDRESSES).or("any").unless_default().beside(MORE),
         row(Connection, "peer", Field::RemoteAddress, ADDRESSES).or_derived(peer).beside(MORE),
         row(Connection, "ikesa", Field::IkeProposals, IKE),

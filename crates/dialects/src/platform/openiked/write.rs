@@ -91,7 +91,11 @@ fn policy(
     for (row, text) in spelled {
         match (&*row.keyword, row.field().map(|(field, _)| field)) {
             (keyword, Some(Field::Opening | Field::Mode)) => head.extend([" ", keyword]),
-            ("dstid" | "lifetime", _) => lines.iter_mut().last().into_iter().for_each(|line| line.extend([" ", &row.keyword, " ", &text])),
+            (keyword @ ("dstid" | "lifetime"), _) => {
+                if let Some(line) = lines.last_mut() {
+                    line.extend([" ", keyword, " ", &text]);
+                }
+            }
             (keyword, _) if text.is_empty() => lines.push(keyword.to_owned()),
             (keyword, Some(Field::Pairs | Field::IkeProposals | Field::EspProposals)) => {
                 lines.extend(text.split(BETWEEN).map(|item| format!("{keyword} {item}")));
