@@ -54,7 +54,7 @@ pub fn write(root: &Path) -> std::io::Result<()> {
         &format!("{DESCRIPTION}{fleet}\n%% x\n[{{ \"name\": \"a\", \"gateway\": {{ \"address\": \"203.0.113.1\" }} }}]\n"),
     )?;
     put("keys", 0, "C=US, O=\"Alder Creek, Orchards\", CN=packhouse+OU=x\n")?;
-    put("keys", 1, include_str!("../../crates/core/tests/rsa.crt"))?;
+    put("keys", 1, include_str!("../../crates/core/tests/cases/rsa.crt"))?;
     put("keys", 2, "-----BEGIN PUBLIC KEY-----\nMHYwEAYHKoZIzj0CAQYFK4EEACIDYgAE\n-----END PUBLIC KEY-----\n")?;
     put(
         "sheet",

@@ -31,7 +31,7 @@ pub use steps::{Look, Steps, Symptom, steps};
 pub use uspan_description::agreement::{Agreement, Bundle, Reason, agree};
 pub use uspan_description::check::{SecretFile, Supplied, check};
 pub use uspan_description::description::{
-    Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference, schema,
+    Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference,
 };
 pub use uspan_description::sides::{End, Proofs, Side, cross_check, take_sides};
 

@@ -1,6 +1,6 @@
 //! Readers survive whatever stands in the files: real files with anything changed in them.
 //!
-//! `USPAN_FUZZ_RUNS` says how often each reader is tried; without it a few thousand times.
+//! `USPAN_FUZZ_RUNS` says how often each reader is tried; without it a few hundred times.
 
 #[path = "common/known.rs"]
 mod known;
@@ -48,7 +48,7 @@ fn changed(text: &str, edits: &[Edit]) -> String {
 
 #[allow(clippy::disallowed_methods, reason = "how long it tries is up to whoever runs it")]
 fn runs() -> u32 {
-    std::env::var("USPAN_FUZZ_RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(2_000)
+    std::env::var("USPAN_FUZZ_RUNS").ok().and_then(|runs| runs.parse().ok()).unwrap_or(300)
 }
 
 /// Changes one of the files below one of these paths, reads the gateway, and looks at what is said of it.

@@ -2,7 +2,7 @@
 //!
 //! `output`: what stands where is written, and what a run leaves behind. `input`: files that are no files, links, names that steer.
 //! `secrets`: what is shown. `payloads`: everything into every field, judged by readers of others. What real daemons and loaders make
-//! of it is in the lab's tests (`crates/lab/tests/readers.rs`), what it may cost in `crates/core/tests/budget.rs`.
+//! of it is in the lab's tests (`crates/lab/tests/readers.rs`), what it may cost in `crates/core/tests/cases/budget.rs`.
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
 

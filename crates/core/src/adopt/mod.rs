@@ -66,14 +66,15 @@ fn text(text: &str) -> Value {
     if !plain.to_string().chars().any(misleads) {
         return plain;
     }
-    let written: String = serde_json::Value::from(text).to_string().chars().map(escaped).collect();
-    written.parse().unwrap_or(plain)
+    let written: String = text.chars().map(escaped).collect();
+    format!("\"{written}\"").parse().unwrap_or(plain)
 }
 
-/// A character as a basic string of TOML 1.0 can have it, whose escapes are those of JSON but for a longer one.
+/// A character as a basic string of TOML 1.0 can have it.
 fn escaped(c: char) -> String {
     match c {
-        _ if !misleads(c) => c.to_string(),
+        '"' | '\\' => format!("\\{c}"),
+        _ if !misleads(c) && !c.is_control() => c.to_string(),
         '\u{10000}'.. => format!("\\U{:08x}", u32::from(c)),
         _ => format!("\\u{:04x}", u32::from(c)),
     }

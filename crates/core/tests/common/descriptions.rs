@@ -119,7 +119,7 @@ fn site_text(text: &mut String, name: &str, index: usize, site: &RandomSite, fre
     let filter = if site.joined { "joined" } else { "standalone" };
     let routes = site.routes && known::profile(site.platform).is_steered_by_routes();
     let style = if routes { "route-based" } else { "policy-based" };
-    let note = serde_json::to_string(&format!("x{}", site.note)).expect("a string");
+    let note = toml_edit::Value::from(format!("x{}", site.note));
     // Named, whether a tunnel uses them or not; without the private one where it is on the gateway.
     let private = if site.joined { format!(", private = \"keys/{name}.key\"") } else { String::new() };
     let certificate = format!("certificate = \"keys/{name}.crt\", issuer = \"keys/ca.crt\"");

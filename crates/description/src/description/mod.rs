@@ -3,11 +3,11 @@
 mod decode;
 mod given;
 pub mod language;
-mod schema;
+mod reference;
 mod values;
 
 pub use given::Given;
-pub use schema::{language_reference, schema};
+pub use reference::language_reference;
 pub use values::is_name;
 
 use std::collections::{BTreeMap, BTreeSet};
