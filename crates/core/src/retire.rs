@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use crate::build::{Build, build};
 use uspan_description::check::Supplied;
 use uspan_description::description::{Description, Site, Tunnel};
-use uspan_dialects::dialect::remark;
+use uspan_dialects::dialect::{Draft, sentence};
 use uspan_dialects::network;
 use uspan_dialects::routing;
 use uspan_model::gateway::{FilterForm, Gateway, Tree};
@@ -52,8 +52,9 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
     let (with, without) = (whole.trees.get(name).unwrap_or(&empty), rest.trees.get(name).unwrap_or(&empty));
     let daemon = site.platform.value.family.take_out(gateway);
     let rules = site.packet_filter.take_out(tunnel, with);
-    let mut script = String::from("#!/bin/sh\n");
-    remark(&mut script, "", &format!("{name}: takes the tunnel {tunnel} out again. Run it as root."));
+    let mut script = Draft::default();
+    script.push_str("#!/bin/sh\n");
+    sentence(&mut script, "", &format!("{name}: takes the tunnel {tunnel} out again. Run it as root."));
     script.push_str("# Written by Unified Span.\n");
     let mut section = |title: &str, commands: &[String]| {
         if !commands.is_empty() {
@@ -73,7 +74,7 @@ fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest:
         FilterForm::Standalone => Vec::new(),
     };
     section("What stands in your own files is left to you:", &by_hand.iter().map(|line| format!("#   {line}")).collect::<Vec<_>>());
-    Retirement { site: name.clone(), tunnel: tunnel.to_owned(), script, by_hand }
+    Retirement { site: name.clone(), tunnel: tunnel.to_owned(), script: script.into_text(), by_hand }
 }
 
 /// Files that no other tunnel needs go; from those that others share, only the own lines.

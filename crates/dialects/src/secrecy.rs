@@ -16,7 +16,7 @@ use uspan_model::source::COVERED;
 pub fn covered(tree: &Tree) -> Tree {
     let cover = |(path, file): (&String, &TreeFile)| {
         let text = shows(path, file).over(&file.text);
-        (path.clone(), TreeFile { text, private: file.private, shared: file.shared })
+        (path.clone(), TreeFile { text, private: file.private, shared: file.shared, provenance: Vec::new() })
     };
     Tree { files: tree.files.iter().map(cover).collect() }
 }

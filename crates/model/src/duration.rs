@@ -23,10 +23,10 @@ pub fn duration_words(duration: Duration) -> String {
     let seconds = duration.as_secs();
     for (unit, size) in [("d", 86_400), ("h", 3_600), ("m", 60)] {
         if seconds >= size && seconds.is_multiple_of(size) {
-            return format!("{}{unit}", seconds / size);
+            return (seconds / size).to_string() + unit;
         }
     }
-    format!("{seconds}s")
+    seconds.to_string() + "s"
 }
 
 #[cfg(test)]

@@ -1,13 +1,39 @@
 //! From a line of a configuration to the line of the description that it follows from, and back.
 //!
-//! The remarks that are written into configurations name keys, not lines; here they are looked up.
+//! Writers note with each file from where in it which keys of the description are followed; here the keys are looked up.
 
 use std::collections::BTreeMap;
 
 use toml::de::{DeTable, DeValue};
 
-use crate::gateway::Tree;
+use crate::gateway::{Tree, TreeFile};
 use crate::source::{Source, Span};
+
+/// Keys of a description that lines of a file follow from, as remarks name them: with `, ` between them, or `: ` behind the one that
+/// names the others.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Keys(String);
+
+impl Keys {
+    /// None.
+    pub const NONE: &Keys = &Keys(String::new());
+
+    /// In words.
+    pub fn text(&self) -> &str {
+        &self.0
+    }
+
+    /// Each of them.
+    pub fn each(&self) -> impl Iterator<Item = &str> {
+        self.0.split(", ").flat_map(|keys| keys.split(": ")).filter(|key| !key.is_empty())
+    }
+}
+
+impl From<String> for Keys {
+    fn from(text: String) -> Keys {
+        Keys(text)
+    }
+}
 
 /// Lines of a gateway's files that follow from lines of a description; both are counted from 1.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -27,13 +53,13 @@ impl Origins {
     }
 }
 
-/// What the remarks in a gateway's files say.
+/// Which lines of a gateway's files follow from which of the description, as the writers noted it.
 pub fn origins(description: &Source, tree: &Tree) -> Origins {
     let keys = KeyPaths::of(description);
     let mut origins = Origins::default();
     // What stands in a file with a secret is shown to nobody.
     for (path, file) in tree.files.iter().filter(|(_, file)| !file.private) {
-        let lines = of_file(&file.text, &keys);
+        let lines = of_file(file, &keys);
         if !lines.is_empty() {
             origins.files.insert(path.clone(), lines);
         }
@@ -41,30 +67,35 @@ pub fn origins(description: &Source, tree: &Tree) -> Origins {
     origins
 }
 
-fn of_file(text: &str, keys: &KeyPaths<'_>) -> BTreeMap<usize, Vec<usize>> {
+fn of_file(file: &TreeFile, keys: &KeyPaths<'_>) -> BTreeMap<usize, Vec<usize>> {
     let mut found = BTreeMap::new();
-    let mut current: Vec<usize> = Vec::new();
-    for (number, line) in text.lines().enumerate() {
-        let trimmed = line.trim();
-        if let Some(remark) = trimmed.strip_prefix('#') {
-            current = named(remark).filter_map(|key| keys.line(key)).collect();
+    let mut noted = file.provenance.iter().peekable();
+    // What is followed, and whether a line did already.
+    let (mut current, mut begun): (Vec<usize>, bool) = (Vec::new(), true);
+    let mut at = 0;
+    for (number, line) in file.text.split_inclusive('\n').enumerate() {
+        while let Some((_, followed)) = noted.next_if(|(from, _)| *from <= at) {
+            if std::mem::take(&mut begun) {
+                current.clear();
+            }
+            current.extend(followed.each().filter_map(|key| keys.line(key)));
             current.sort_unstable();
             current.dedup();
-        } else if trimmed.is_empty() || trimmed == "}" {
-            current.clear();
-        } else if !current.is_empty() {
-            found.insert(number + 1, current.clone());
+        }
+        at += line.len();
+        match line.trim() {
+            remark if remark.starts_with(['#', '!']) => {}
+            // What was followed ends with its section.
+            "" | "}" => current.clear(),
+            _ => {
+                begun = true;
+                if !current.is_empty() {
+                    found.insert(number + 1, current.clone());
+                }
+            }
         }
     }
     found
-}
-
-/// The keys that a remark names.
-fn named(remark: &str) -> impl Iterator<Item = &str> {
-    remark.split([' ', ',', ':']).filter(|word| {
-        let mut parts = word.split('.');
-        matches!(parts.next(), Some("group" | "site" | "tunnel")) && parts.clone().count() >= 1 && parts.all(|part| !part.is_empty())
-    })
 }
 
 /// Where the keys of a description stand.
@@ -98,18 +129,27 @@ impl<'a> KeyPaths<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::gateway::TreeFile;
 
     #[test]
-    fn remarks_lead_to_the_lines_of_their_keys_and_back() {
+    fn lines_lead_to_the_lines_of_their_keys_and_back() {
         let description = "unified-span = 1\n\n[site.packhouse]\nnetworks = { office = \"10.41.0.0/22\" }\n\n[tunnel.harvest]\nbetween = [\"a\", \"b\"]\npfs = false\n";
-        let text = "# tunnel.harvest.pfs, tunnel.harvest.strength\nesp = x\n\nother = 1\n# site.packhouse.networks.office: all of it\nnet = y\nmore = z\n# nothing.of.that\nlast = 1\n";
+        let parts = [
+            ("# tunnel.harvest.strength\n", ["tunnel.harvest.pfs", "tunnel.harvest.strength"].join(", ")),
+            ("esp = x\n\nother = 1\n", "tunnel.harvest.carries: site.packhouse.networks.office".to_owned()),
+            ("net = y\nmore = z\n", "nothing.of.that".to_owned()),
+        ];
+        let mut file = TreeFile::public(String::new());
+        for (text, keys) in parts {
+            file.text.push_str(text);
+            file.provenance.push((file.text.len(), Keys::from(keys)));
+        }
+        file.text.push_str("last = 1\n");
         let mut tree = Tree::default();
-        tree.add("etc/a", TreeFile::public(text.to_owned()));
+        tree.add("etc/a", file);
         let origins = origins(&Source::new("d", description), &tree);
-        // The strength is not written: its table stands for it.
-        assert_eq!(origins.files["etc/a"], BTreeMap::from([(2, vec![6, 8]), (6, vec![4]), (7, vec![4])]));
-        assert_eq!(origins.following(4), [("etc/a", 6), ("etc/a", 7)]);
+        // What is not written has its table for it; a remark says nothing by itself.
+        assert_eq!(origins.files["etc/a"], BTreeMap::from([(2, vec![6, 8]), (5, vec![4, 6]), (6, vec![4, 6])]));
+        assert_eq!(origins.following(4), [("etc/a", 5), ("etc/a", 6)]);
         assert!(origins.following(3).is_empty());
     }
 }

@@ -1,6 +1,6 @@
 //! `uspan check`.
 
-use std::collections::btree_map::{BTreeMap, Entry};
+use std::collections::HashMap;
 use std::path::Path;
 
 use serde_json::json;
@@ -138,20 +138,22 @@ fn told(read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>) -> Result<
 /// Tunnels that are alike, and how many.
 struct Alike {
     like: BuiltTunnel,
+    /// Which of the kinds was met first.
+    place: usize,
     count: usize,
 }
 
 /// For people: each of a few tunnels, of more those that are alike once.
 fn shown(file: &Path, read: &Input, found: Vec<Finding>, earlier: Option<&Earlier>, reasons: bool) -> Result<Checked, Failure> {
-    let (mut kinds, mut few): (BTreeMap<String, Alike>, Vec<BuiltTunnel>) = Default::default();
+    let (mut kinds, mut few): (HashMap<_, Alike>, Vec<BuiltTunnel>) = Default::default();
     let is_few = read.description.as_ref().is_none_or(|description| description.tunnels.len() <= fleet::FEW);
-    let kind = |built| (if is_few { String::new() } else { agreement::kind(&built) }, built);
-    let checked = each(read, found, earlier, kind, |(kind, built)| match is_few {
-        true => few.push(built),
-        false => match kinds.entry(kind) {
-            Entry::Vacant(first) => drop(first.insert(Alike { like: built, count: 1 })),
-            Entry::Occupied(mut known) => known.get_mut().count += 1,
-        },
+    let kind = |built| ((!is_few).then(|| agreement::kind(&built)), built);
+    let checked = each(read, found, earlier, kind, |(kind, built)| {
+        let place = kinds.len();
+        match kind {
+            None => few.push(built),
+            Some(kind) => kinds.entry(kind).or_insert(Alike { like: built, place, count: 0 }).count += 1,
+        }
     });
     findings::print(&checked.found, &read.source);
     if !checked.stops() {
@@ -159,7 +161,7 @@ fn shown(file: &Path, read: &Input, found: Vec<Finding>, earlier: Option<&Earlie
             super::print_line(&format!("{}\n", agreement::text(tunnel, reasons)))?;
         }
         let mut sorted: Vec<_> = kinds.into_values().collect();
-        sorted.sort_by_key(|kind| std::cmp::Reverse(kind.count));
+        sorted.sort_by_key(|kind| (std::cmp::Reverse(kind.count), kind.place));
         for kind in sorted {
             let how_many = format!("{} tunnel{} like this one", kind.count, if kind.count == 1 { "" } else { "s" });
             super::print_line(&format!("{}\n{}\n", styled(HEADING, &how_many), agreement::text(&kind.like, reasons)))?;

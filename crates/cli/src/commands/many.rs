@@ -41,7 +41,7 @@ impl<'a> BuiltFolder<'a> {
     /// are there.
     fn file(&self, site: &str, path: &str, planned: &TreeFile) -> Option<TreeFile> {
         let at = self.folder.join(site).join(path);
-        let with = |text: String| TreeFile { private: planned.private, shared: planned.shared, text };
+        let with = |text: String| TreeFile { private: planned.private, shared: planned.shared, text, provenance: Vec::new() };
         if !planned.shared {
             return Some(with(reading::text(&at, reading::FILE).ok()?));
         }

@@ -1,9 +1,11 @@
 //! What both ends of a tunnel agreed on.
 
 use std::collections::BTreeSet;
+use std::hash::{Hash, Hasher};
+use std::time::Duration;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, Exchange, InterfaceKind, Opening, Passing, Proposal, duration_words};
+use uspan_core::{BuiltTunnel, Connection, Encapsulation, Exchange, Gateway, InterfaceKind, Opening, Passing, Proposal, duration_words};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -34,11 +36,72 @@ pub fn text(tunnel: &BuiltTunnel, reasons: bool) -> String {
     lines.join("\n")
 }
 
-/// What tunnels that are alike have in common: all that was agreed on, and the platforms of their ends.
-pub fn kind(tunnel: &BuiltTunnel) -> String {
-    let own = |row: &Vec<String>| row[0].starts_with("own ") && row[0] != "own style" && row[0] != "own hosts may open";
-    let rows = rows(tunnel).into_iter().filter(|row| !own(row)).map(|row| row.join("\t"));
-    rows.collect::<Vec<_>>().join("\n")
+/// What tunnels that are alike have in common: all that is shown of them but their addresses, identities and networks.
+#[derive(PartialEq, Eq, Hash)]
+pub struct TunnelKind([EndKind; 2]);
+
+#[derive(PartialEq, Eq)]
+struct EndKind {
+    style: String,
+    hosts_may_open: String,
+    exchange: Exchange,
+    encapsulation: Encapsulation,
+    ike: Vec<Proposal>,
+    esp: Vec<Proposal>,
+    lifetimes: [Duration; 2],
+    liveness: Option<Duration>,
+    opening: Opening,
+}
+
+/// Of what tells most kinds apart.
+impl Hash for EndKind {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.style.hash(state);
+        self.hosts_may_open.hash(state);
+        [self.ike.len(), self.esp.len()].hash(state);
+        self.lifetimes.hash(state);
+    }
+}
+
+/// The kind that a tunnel is of.
+pub fn kind(tunnel: &BuiltTunnel) -> TunnelKind {
+    TunnelKind(tunnel.gateways.each_ref().map(|gateway| {
+        let connection = &gateway.connections[0];
+        let (ike, child) = (connection.ike(), connection.children.first());
+        let passing = gateway.hosts_may_open();
+        EndKind {
+            style: style(gateway),
+            hosts_may_open: if passing == Passing::All { String::new() } else { passing.to_string() },
+            exchange: ike.exchange.value,
+            encapsulation: connection.encapsulation.value,
+            ike: ike.proposals.value.clone(),
+            esp: child.map(|child| child.esp.value.clone()).unwrap_or_default(),
+            lifetimes: [ike.lifetime.value.hard, esp_life(connection)],
+            liveness: ike.liveness.value,
+            opening: opening(connection),
+        }
+    }))
+}
+
+/// What steers packets into the tunnel.
+fn style(gateway: &Gateway) -> String {
+    match gateway.interfaces.first() {
+        Some(interface) => {
+            let how = if matches!(interface.kind, InterfaceKind::Gre { .. }) { "GRE" } else { "route-based" };
+            format!("{how}, {}\n{} bytes", interface.name, interface.mtu)
+        }
+        None if gateway.speaks_for_itself() => "a host: transport mode".to_owned(),
+        None => "policy-based".to_owned(),
+    }
+}
+
+/// How long the ESP SAs live; without any, as long as the IKE SA.
+fn esp_life(connection: &Connection) -> Duration {
+    connection.children.first().map_or(connection.ike().lifetime.value.hard, |child| child.lifetime.value.hard)
+}
+
+fn opening(connection: &Connection) -> Opening {
+    connection.children.first().map_or(Opening::WAIT, |child| child.opening.value)
 }
 
 /// The facts of both ends side by side, in neutral words.
@@ -66,14 +129,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(own).collect();
         list(nets.into_iter().collect())
     }));
-    rows.push(row("own style", &|c| match gateway(c).interfaces.first() {
-        Some(interface) => {
-            let how = if matches!(interface.kind, InterfaceKind::Gre { .. }) { "GRE" } else { "route-based" };
-            format!("{how}, {}\n{} bytes", interface.name, interface.mtu)
-        }
-        None if gateway(c).speaks_for_itself() => "a host: transport mode".to_owned(),
-        None => "policy-based".to_owned(),
-    }));
+    rows.push(row("own style", &|c| style(gateway(c))));
     // Everything is not worth a line.
     if tunnel.gateways.iter().any(|gateway| gateway.hosts_may_open() != Passing::All) {
         rows.push(row("own hosts may open", &|c| gateway(c).hosts_may_open().to_string()));
@@ -93,15 +149,9 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         let second = if one == other { first.clone() } else { words(other) };
         rows.push(vec![name.to_owned(), first, second]);
     }
-    rows.push(row("lifetimes", &|c| {
-        let esp = c.children.first().map_or(c.ike().lifetime.value.hard, |child| child.lifetime.value.hard);
-        format!("IKE {}, ESP {}", duration_words(c.ike().lifetime.value.hard), duration_words(esp))
-    }));
+    rows.push(row("lifetimes", &|c| format!("IKE {}, ESP {}", duration_words(c.ike().lifetime.value.hard), duration_words(esp_life(c)))));
     rows.push(row("liveness", &|c| c.ike().liveness.value.map_or("off".to_owned(), duration_words)));
-    rows.push(row("opens", &|c| match c.children.first().map(|child| child.opening.value) {
-        Some(opening) => opening.words().to_owned(),
-        None => Opening::WAIT.words().to_owned(),
-    }));
+    rows.push(row("opens", &|c| opening(c).words().to_owned()));
     rows
 }
 

@@ -289,5 +289,5 @@ pub fn filter_rules() -> impl Strategy<Value = Gateway> {
 }
 
 pub fn remarks() -> Remarks {
-    Remarks { stem: "harvest".to_owned(), head: vec!["a head".to_owned()], ike: "a remark".to_owned(), ..Remarks::default() }
+    Remarks { stem: "harvest".to_owned(), head: vec!["a head".to_owned()], ike: "a remark".to_owned().into(), ..Remarks::default() }
 }

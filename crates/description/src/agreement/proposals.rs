@@ -1,5 +1,7 @@
 //! Which of the offered proposals both platforms can do, and why the others are dropped.
 
+use std::fmt::Write as _;
+
 use super::Reason;
 use crate::description::{Description, Pfs, Site, Tunnel};
 use uspan_dialects::profile::{PfsChoice, PrfChoice, Profile, Sa};
@@ -160,7 +162,8 @@ impl<'a> Negotiator<'a> {
         }
         for proposal in &mut agreed {
             let numbers = Transform::sequence_numbers(self.tunnel.extended_sequence.is_some());
-            *proposal = proposal.with(Kind::KeyExchange, pfs).with(Kind::SequenceNumbers, [numbers]);
+            proposal.set(Kind::KeyExchange, pfs);
+            proposal.set(Kind::SequenceNumbers, [numbers]);
         }
         agreed
     }
@@ -192,7 +195,9 @@ impl<'a> Negotiator<'a> {
         preset: bool,
         agreed: &mut Vec<Proposal>,
     ) {
-        let value = proposal.value.to_string().trim_end_matches(", no pfs").to_owned();
+        let mut value = String::with_capacity(96);
+        let _ = write!(value, "{}", proposal.value);
+        value.truncate(value.trim_end_matches(", no pfs").len());
         let place = self.description.source.place(proposal.span);
         let (taken, why) = match obstacle {
             Some(obstacle) => {

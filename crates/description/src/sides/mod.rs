@@ -21,6 +21,7 @@ use uspan_model::gateway::{
 };
 use uspan_model::key::Certificate;
 use uspan_model::mtu::segment_limit;
+use uspan_model::origins::Keys;
 use uspan_model::secret::Secret;
 
 /// One gateway's share of a tunnel: what to write, and the remarks that go with it.
@@ -72,13 +73,13 @@ fn link_address(link: IpNet, end: usize) -> Option<IpNet> {
 }
 
 /// Keys of the description, each with what it is a key of.
-fn keys(list: &[(&str, &str)]) -> String {
+fn keys(list: &[(&str, &str)]) -> Keys {
     let mut text = String::with_capacity(list.iter().map(|(of, key)| of.len() + key.len() + ".".len() + ", ".len()).sum());
     for (of, key) in list {
         let comma = if text.is_empty() { "" } else { ", " };
         text.extend([comma, of, ".", key]);
     }
-    text
+    text.into()
 }
 
 /// A view of a tunnel from one of its ends.
@@ -433,8 +434,8 @@ impl SideBuilder<'_> {
         let (t, s, p) = (&*tunnel.key, &*site_key(me), &*site_key(peer));
         let group = t.strip_suffix(".policy");
         let mut head = vec![
-            format!("{}: tunnel {} to {}", me.name.value, tunnel.name.value, peer.name.value),
-            format!("Written by Unified Span from {}; change it there, not here.", self.description.source.name()),
+            [&*me.name.value, ": tunnel ", &tunnel.name.value, " to ", &peer.name.value].concat(),
+            ["Written by Unified Span from ", self.description.source.name(), "; change it there, not here."].concat(),
             "Remarks name the key of the description that a setting follows from.".to_owned(),
         ];
         head.extend(me.note.iter().map(|note| format!("{s}.note: {note}")));
@@ -444,14 +445,14 @@ impl SideBuilder<'_> {
             let key = |site: &Site, network: usize| {
                 let Network { name, beyond, .. } = &site.networks[network];
                 match beyond {
-                    Some(group) => format!("group.{group}.transit"),
-                    None => format!("site.{}.networks.{}", site.name.value, name.value),
+                    Some(group) => ["group.", group, ".transit"].concat(),
+                    None => ["site.", &site.name.value, ".networks.", &name.value].concat(),
                 }
             };
-            format!("{t}.carries: {}, {}", key(ends[0], pair.first), key(ends[1], pair.second))
+            Keys::from([t, ".carries: ", &key(ends[0], pair.first), ", ", &key(ends[1], pair.second)].concat())
         });
         // Nobody else has an interface.
-        let routed = |list| if self.routed() { keys(list) } else { String::new() };
+        let routed = |list| if self.routed() { keys(list) } else { Keys::default() };
         let identity_key = |site: &Site| if site.identity.is_some() { "identity" } else { "gateway.address" };
         Remarks {
             stem: tunnel.name.value.clone(),
@@ -469,7 +470,7 @@ impl SideBuilder<'_> {
                 (Method::SharedSecret, None) => keys(&[(t, "secret")]),
                 (Method::PublicKey | Method::Certificate, _) => keys(&[(t, "authentication"), (s, "keys"), (p, "keys")]),
             },
-            selectors: tunnel.hosts.map(|_| format!("{t}.carries")).into_iter().chain(selectors).collect(),
+            selectors: tunnel.hosts.map(|_| keys(&[(t, "carries")])).into_iter().chain(selectors).collect(),
             exemption: match tunnel.appearances.is_empty() {
                 true => keys(&[(s, "shares-internet"), (t, "carries")]),
                 false => keys(&[(s, "shares-internet"), (t, "carries"), (t, "appears-as")]),

@@ -8,7 +8,7 @@ pub mod shell;
 mod unwritable;
 
 pub use remarks::Remarks;
-pub use remarks::{REMARK, comment, head, remark};
+pub use remarks::{Draft, REMARK, comment, remark, sentence};
 pub use unwritable::Unwritable;
 
 use uspan_model::finding::{self as rules, Finding};
@@ -140,6 +140,10 @@ impl Dialect {
             let what = format!("the character U+{:04X} in `{path}`, which does not show, or steers a terminal", u32::from(odd));
             return Some(Unwritable::new(what, "Take it out of the description."));
         }
+        // Nor do nearly all have a long line, or anything that a remark could end in.
+        if is_short(text, self.longest().min(2 * REMARK)) && memchr::memchr(b'\\', text.as_bytes()).is_none() {
+            return None;
+        }
         for (number, line) in lines(text).enumerate() {
             let remark = line.trim_start().starts_with(self.comment);
             let most = if remark { 2 * REMARK } else { self.longest() };
@@ -164,9 +168,19 @@ impl Dialect {
 
 /// Whether nothing in a text could mislead: a piece at a time, which a processor tells at once.
 fn is_simple(text: &str) -> bool {
-    const AT_ONCE: usize = 64;
+    const AT_ONCE: usize = 512;
     let simple = |byte: u8| matches!(byte, b' '..=b'~' | b'\n' | b'\t');
     text.as_bytes().chunks(AT_ONCE).all(|piece| piece.iter().fold(true, |all, byte| all & simple(*byte)))
+}
+
+/// Whether no line of a text is longer than this: from one line end to the last that is near enough.
+fn is_short(text: &str, most: usize) -> bool {
+    let mut rest = text.as_bytes();
+    while rest.len() > most {
+        let Some(end) = memchr::memrchr(b'\n', &rest[..=most]) else { return false };
+        rest = &rest[end + 1..];
+    }
+    true
 }
 
 /// The lines of a text, without their ends.
@@ -250,8 +264,9 @@ mod tests {
     proptest! {
         #[test]
         fn whatever_a_remark_says_is_comments_that_pass(text in any::<String>(), more in "[ a\\\\x-z\u{202e}\u{85}é]{0,600}") {
-            let mut out = String::new();
-            remark(&mut out, "\t", &format!("{text}{more}"));
+            let mut out = Draft::default();
+            sentence(&mut out, "\t", &format!("{text}{more}"));
+            let out = out.into_text();
             for line in out.lines() {
                 prop_assert!(line.starts_with("\t#") && !line.ends_with('\\') && line.len() <= 2 * REMARK, "{line}");
             }

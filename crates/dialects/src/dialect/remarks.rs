@@ -1,7 +1,10 @@
 //! Comments in the files that are written.
 
 use std::borrow::Cow;
+use std::fmt;
 
+use uspan_model::gateway::TreeFile;
+use uspan_model::origins::Keys;
 use uspan_model::source::{is_plain, misleads};
 
 /// Comments for the files: which part of the description each statement follows from.
@@ -16,37 +19,37 @@ pub struct Remarks {
     /// Lines for the head of every file.
     pub head: Vec<String>,
     /// Where addresses come from.
-    pub addresses: String,
+    pub addresses: Keys,
     /// Where identities come from.
-    pub identities: String,
+    pub identities: Keys,
     /// Where the IKE proposals come from.
-    pub ike: String,
+    pub ike: Keys,
     /// Where the ESP proposals come from.
-    pub esp: String,
+    pub esp: Keys,
     /// Where the lifetimes come from.
-    pub ike_lifetime: String,
+    pub ike_lifetime: Keys,
     /// Where the lifetimes come from.
-    pub esp_lifetime: String,
+    pub esp_lifetime: Keys,
     /// Where liveness comes from.
-    pub liveness: String,
+    pub liveness: Keys,
     /// Where the roles come from.
-    pub opening: String,
+    pub opening: Keys,
     /// Where the secret comes from.
-    pub secret: String,
+    pub secret: Keys,
     /// Where each child's selectors come from, in the order of the children.
-    pub selectors: Vec<String>,
+    pub selectors: Vec<Keys>,
     /// Where the exemption comes from.
-    pub exemption: String,
+    pub exemption: Keys,
     /// Where the filter comes from.
-    pub filter: String,
+    pub filter: Keys,
     /// Where the size of packets comes from.
-    pub mtu: String,
+    pub mtu: Keys,
     /// Where the interface's addresses come from.
-    pub link: String,
+    pub link: Keys,
     /// Where the routes come from.
-    pub routes: String,
+    pub routes: Keys,
     /// Where sessions of a routing protocol come from.
-    pub routing: String,
+    pub routing: Keys,
 }
 
 /// No remark is longer; longer ones are broken into lines.
@@ -54,7 +57,7 @@ pub const REMARK: usize = 160;
 
 /// A text as comments, each line of a safe length; the first with `lead` before it, the others with a few blanks more. What would
 /// end the line, or not be seen, becomes a blank.
-pub fn comment(out: &mut String, lead: &str, text: &str) {
+pub fn comment(out: &mut Draft, lead: &str, text: &str) {
     let plain: Cow<'_, str> = match is_plain(text) {
         true => Cow::Borrowed(text),
         false => text.chars().map(|c| if misleads(c) { ' ' } else { c }).collect::<String>().into(),
@@ -93,16 +96,80 @@ fn broken(text: &str) -> (&str, Option<&str>) {
 
 /// As much as most files have, so that they need not grow piece by piece.
 const ROOM: usize = 4096;
+/// As many remarks as most files have.
+const REMARKS: usize = 16;
 
-/// The head of a file as comments.
-pub fn head(lines: &[String]) -> String {
-    let mut text = String::with_capacity(ROOM);
-    lines.iter().for_each(|line| comment(&mut text, "#", line));
-    text
+/// A file while it is written: its text, and from where in it which keys of the description are followed.
+#[derive(Clone, Debug, Default)]
+pub struct Draft {
+    text: String,
+    provenance: Vec<(usize, Keys)>,
+}
+
+impl Draft {
+    /// Begins with a head of comments.
+    pub fn new(head: &[String]) -> Draft {
+        let mut draft = Draft { text: String::with_capacity(ROOM), provenance: Vec::with_capacity(REMARKS) };
+        head.iter().for_each(|line| comment(&mut draft, "#", line));
+        draft
+    }
+
+    /// Adds text.
+    pub fn push_str(&mut self, text: &str) {
+        self.text.push_str(text);
+    }
+
+    /// Adds a character.
+    pub fn push(&mut self, c: char) {
+        self.text.push(c);
+    }
+
+    /// How many bytes there are.
+    pub(crate) fn len(&self) -> usize {
+        self.text.len()
+    }
+
+    /// What comes follows from these keys, and no longer from those before; of several in a row from all of them.
+    pub fn follows(&mut self, keys: &Keys) {
+        self.provenance.push((self.text.len(), keys.clone()));
+    }
+
+    /// A file that anybody may read.
+    pub fn public(self) -> TreeFile {
+        let mut file = TreeFile::public(self.text);
+        file.provenance = self.provenance;
+        file
+    }
+
+    /// The text alone.
+    pub fn into_text(self) -> String {
+        self.text
+    }
+}
+
+impl<'a> Extend<&'a str> for Draft {
+    fn extend<T: IntoIterator<Item = &'a str>>(&mut self, pieces: T) {
+        self.text.extend(pieces);
+    }
+}
+
+impl fmt::Write for Draft {
+    fn write_str(&mut self, text: &str) -> fmt::Result {
+        self.text.push_str(text);
+        Ok(())
+    }
+}
+
+/// An indented remark that names keys, which what comes follows from; or nothing if there are none.
+pub fn remark(out: &mut Draft, indent: &str, keys: &Keys) {
+    if !keys.text().is_empty() {
+        sentence(out, indent, keys.text());
+        out.follows(keys);
+    }
 }
 
 /// An indented remark, or nothing if there is none.
-pub fn remark(out: &mut String, indent: &str, text: &str) {
+pub fn sentence(out: &mut Draft, indent: &str, text: &str) {
     if text.is_empty() {
         return;
     }
@@ -119,8 +186,9 @@ mod tests {
 
     #[test]
     fn a_comment_stays_on_its_line() {
-        assert_eq!(head(&["x\n}".to_owned()]), "# x }\n");
-        assert_eq!(head(&["a\nb\r\u{2028}c\0".to_owned()]), "# a b  c \n");
-        assert_eq!(head(&["goes on \\".to_owned()]), "# goes on \\.\n");
+        let head = |line: &str| Draft::new(&[line.to_owned()]).into_text();
+        assert_eq!(head("x\n}"), "# x }\n");
+        assert_eq!(head("a\nb\r\u{2028}c\0"), "# a b  c \n");
+        assert_eq!(head("goes on \\"), "# goes on \\.\n");
     }
 }

@@ -3,9 +3,9 @@
 use std::fmt::Write as _;
 
 use super::FOLDER;
+use crate::dialect::{Draft, remark};
 use crate::dialect::{Remarks, Unwritable};
-use crate::dialect::{head, remark};
-use uspan_model::gateway::{Gateway, InterfaceKind, Through, Tree, TreeFile};
+use uspan_model::gateway::{Gateway, InterfaceKind, Through, Tree};
 
 /// The files of a gateway, or what they cannot say.
 pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
@@ -17,7 +17,7 @@ pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritabl
         return Err(vec![Unwritable::new("routes of a tunnel without one interface", "Give the tunnel one interface.")]);
     };
     crate::dialect::interface(&interface.name).map_err(|refused| vec![refused])?;
-    let mut out = head(&remarks.head);
+    let mut out = Draft::new(&remarks.head);
     let name = &interface.name;
     let _ = writeln!(out, "auto {name}\niface {name} inet manual");
     let _ = match interface.kind {
@@ -56,6 +56,6 @@ pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritabl
         let _ = writeln!(out, "\tdown ip route del {through}");
     }
     let _ = writeln!(out, "\tpost-down ip link del {name}");
-    tree.add(format!("{FOLDER}/uspan-{}", remarks.stem), TreeFile::public(out));
+    tree.add(format!("{FOLDER}/uspan-{}", remarks.stem), out.public());
     Ok(tree)
 }

@@ -344,6 +344,13 @@ impl Profile {
         self.names.iter().find(|row| row.word == word && row.transform.kind == kind).map(|row| row.transform)
     }
 
+    /// The same of several kinds; a word that stands for more than one is of the first.
+    pub fn algorithm_of(&self, kinds: &[Kind], word: &str) -> Option<Transform> {
+        let place = |row: &&Name| kinds.iter().position(|kind| *kind == row.transform.kind);
+        let found = self.names.iter().filter(|row| row.word == word).filter_map(|row| Some((place(&row)?, row.transform)));
+        found.min_by_key(|(place, _)| *place).map(|(_, transform)| transform)
+    }
+
     /// Whether the platform can do an algorithm in an SA.
     pub fn can(&self, transform: Transform, sa: Sa) -> bool {
         self.spelling(transform, sa).is_some()

@@ -3,9 +3,9 @@
 use std::fmt::Write as _;
 
 use super::{TIMERS, family, path};
-use crate::dialect::comment;
+use crate::dialect::{Draft, comment};
 use crate::dialect::{Remarks, Unwritable};
-use uspan_model::gateway::{Gateway, Tree, TreeFile};
+use uspan_model::gateway::{Gateway, Tree};
 
 /// The files of a gateway, or what they cannot say.
 pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
@@ -26,10 +26,11 @@ pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritabl
     }
     let (word, afi) = family(session);
     let (own_as, peer_as, own, neighbour) = (session.own_as, session.peer_as, session.own, session.neighbour);
-    let mut out = String::new();
-    for line in remarks.head.iter().chain([&remarks.routing]) {
+    let mut out = Draft::default();
+    for line in remarks.head.iter().map(String::as_str).chain([remarks.routing.text()]) {
         comment(&mut out, "!", line);
     }
+    out.follows(&remarks.routing);
     for (way, nets) in [("in", &session.accepts), ("out", &session.announces)] {
         for (i, net) in nets.iter().enumerate() {
             let _ = writeln!(out, "{word} prefix-list uspan-{stem}-{way} seq {} permit {net}", 5 * (i + 1));
@@ -55,6 +56,6 @@ pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritabl
         let _ = writeln!(out, "  neighbor {neighbour} prefix-list uspan-{stem}-{way} {way}");
     }
     out.push_str(" exit-address-family\nexit\n");
-    tree.add(path(stem), TreeFile::public(out));
+    tree.add(path(stem), out.public());
     Ok(tree)
 }

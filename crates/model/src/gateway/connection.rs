@@ -18,7 +18,7 @@ pub enum IkeVersion {
 }
 
 /// Version and, in IKEv1, mode of the key exchange.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Exchange {
     /// IKEv2 (RFC 7296).
     V2,
@@ -86,7 +86,7 @@ impl Method {
 }
 
 /// When ESP travels in UDP (RFC 7296 section 2.23, RFC 3948).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Encapsulation {
     /// Where a NAT device is found between the ends.
     Automatic,
@@ -127,7 +127,7 @@ pub enum Dscp {
 }
 
 /// When a Child SA is opened by this end.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Opening {
     /// As soon as the daemon starts.
     pub start: bool,

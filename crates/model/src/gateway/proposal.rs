@@ -5,7 +5,7 @@ use std::fmt;
 use crate::algorithm::{Kind, Transform};
 
 /// What a proposal is for (IANA "Security Protocol Identifiers").
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Protocol {
     /// The IKE SA.
     Ike,
@@ -26,9 +26,12 @@ impl Protocol {
     }
 }
 
+/// As many transforms as most proposals have.
+const ROOM: usize = 6;
+
 /// A proposal (RFC 7296 section 3.3.1): one transform of each kind is chosen of it. Those of a kind are in order of preference; a kind
 /// of which it has none is not negotiated.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Proposal {
     /// What it is for.
     pub protocol: Protocol,
@@ -39,7 +42,7 @@ pub struct Proposal {
 impl Proposal {
     /// A proposal of these transforms, in whatever order the kinds come. One that comes again counts once.
     pub fn new(protocol: Protocol, transforms: impl IntoIterator<Item = Transform>) -> Proposal {
-        let mut proposal = Proposal { protocol, transforms: Vec::new() };
+        let mut proposal = Proposal { protocol, transforms: Vec::with_capacity(ROOM) };
         for transform in transforms {
             proposal.push(transform);
         }
@@ -61,9 +64,11 @@ impl Proposal {
 
     /// The alternatives of a kind.
     pub fn of(&self, kind: Kind) -> &[Transform] {
-        let from = self.transforms.partition_point(|known| known.kind < kind);
-        let count = self.transforms[from..].partition_point(|known| known.kind == kind);
-        &self.transforms[from..from + count]
+        // They are few.
+        let from = self.transforms.iter().position(|known| known.kind == kind).unwrap_or(self.transforms.len());
+        let rest = &self.transforms[from..];
+        let count = rest.iter().position(|known| known.kind != kind).unwrap_or(rest.len());
+        &rest[..count]
     }
 
     /// The first alternative of a kind.
@@ -81,13 +86,17 @@ impl Proposal {
     /// The same with other alternatives of a kind.
     #[must_use]
     pub fn with(&self, kind: Kind, alternatives: impl IntoIterator<Item = Transform>) -> Proposal {
-        let others = self.transforms.iter().copied().filter(|transform| transform.kind != kind);
-        Proposal::new(self.protocol, others.chain(alternatives))
+        let mut changed = self.clone();
+        changed.set(kind, alternatives);
+        changed
     }
 
     /// Replaces the alternatives of a kind.
     pub fn set(&mut self, kind: Kind, alternatives: impl IntoIterator<Item = Transform>) {
-        *self = self.with(kind, alternatives);
+        self.transforms.retain(|transform| transform.kind != kind);
+        for transform in alternatives {
+            self.push(transform);
+        }
     }
 
     /// The same without a kind.

@@ -5,10 +5,11 @@ use std::fmt;
 
 use zeroize::Zeroize;
 
+use crate::origins::Keys;
 use crate::secret::Secret;
 
 /// One file of a gateway.
-#[derive(Clone, PartialEq, Eq)]
+#[derive(Clone)]
 pub struct TreeFile {
     /// Whether only root may read it (mode 0600); otherwise 0644.
     pub private: bool,
@@ -16,27 +17,38 @@ pub struct TreeFile {
     pub shared: bool,
     /// Its text.
     pub text: String,
+    /// From which byte on its lines follow from which keys of the description, as far as its writer noted it.
+    pub provenance: Vec<(usize, Keys)>,
 }
+
+/// What stands in it counts, not where that comes from.
+impl PartialEq for TreeFile {
+    fn eq(&self, other: &Self) -> bool {
+        (self.private, self.shared, &self.text) == (other.private, other.shared, &other.text)
+    }
+}
+
+impl Eq for TreeFile {}
 
 impl TreeFile {
     /// A file that anybody may read.
     pub fn public(text: String) -> Self {
-        TreeFile { private: false, shared: false, text }
+        TreeFile { private: false, shared: false, text, provenance: Vec::new() }
     }
 
     /// A file with a secret in it.
     pub fn private(text: String) -> Self {
-        TreeFile { private: true, shared: false, text }
+        TreeFile { private: true, shared: false, text, provenance: Vec::new() }
     }
 
     /// A file of the whole gateway that anybody may read, to which each tunnel gives its lines.
     pub fn common(text: String) -> Self {
-        TreeFile { private: false, shared: true, text }
+        TreeFile { private: false, shared: true, text, provenance: Vec::new() }
     }
 
     /// A file of the whole gateway, for its daemon alone, to which each tunnel gives its lines.
     pub fn shared(text: String) -> Self {
-        TreeFile { private: true, shared: true, text }
+        TreeFile { private: true, shared: true, text, provenance: Vec::new() }
     }
 
     /// Permission bits.

@@ -67,8 +67,12 @@ impl Secret {
             return None;
         }
         let value = |b: u8| char::from(b).to_digit(16).and_then(|v| u8::try_from(v).ok());
-        let bytes = digits.as_bytes().chunks_exact(2).map(|pair| Some(value(pair[0])? << 4 | value(pair[1])?));
-        bytes.collect::<Option<Vec<u8>>>().map(Secret::new)
+        // Of one piece: what grows leaves copies behind.
+        let mut bytes = Zeroizing::new(Vec::with_capacity(digits.len() / 2));
+        for pair in digits.as_bytes().chunks_exact(2) {
+            bytes.push(value(pair[0])? << 4 | value(pair[1])?);
+        }
+        Some(Secret::new(std::mem::take(&mut *bytes)))
     }
 
     /// Decodes base64 (RFC 4648 section 4), with its padding or without.

@@ -17,7 +17,8 @@ pub fn misleads(c: char) -> bool {
 
 /// Whether a text is of one line and holds nothing that misleads. Nearly all texts are ASCII, and told at once.
 pub fn is_plain(text: &str) -> bool {
-    text.bytes().all(|byte| matches!(byte, b' '..=b'~')) || !text.contains(misleads)
+    // All bytes are looked at, many at once.
+    text.bytes().fold(true, |all, byte| all & matches!(byte, b' '..=b'~')) || !text.contains(misleads)
 }
 
 /// A text as it may stand in a message or a terminal: what misleads is written out (`\u{202e}`).

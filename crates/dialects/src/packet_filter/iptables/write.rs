@@ -4,11 +4,11 @@ use std::fmt::Write as _;
 
 use super::names::{DESTINATION, FORWARD, INPUT, LOG, NAT, OUTPUT, SEGMENTS, chain};
 use super::{FAMILIES, FOLDER, IpFamily};
-use crate::dialect::{Remarks, Unwritable, head, remark};
+use crate::dialect::{Draft, Remarks, Unwritable, remark, sentence};
 use crate::packet_filter::{LOG_RATE, interfaces_fit};
 use uspan_model::gateway::{
     DESTINATION_ORDER, EXEMPTION_ORDER, Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, Traffic, Tree,
-    TreeFile, Verdict,
+    Verdict,
 };
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
@@ -37,10 +37,10 @@ fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &
     let stem = &remarks.stem;
     let nat: Vec<_> = gateway.nat.iter().filter(|rule| rule.from.addr().is_ipv4() == family.ipv4).collect();
     let filter = gateway.filter.as_ref().filter(|filter| filter.rules.iter().any(|rule| rule.from.addr().is_ipv4() == family.ipv4));
-    let mut rules = head(&remarks.head);
-    remark(&mut rules, "", "Loaded by hand; save your rules afterwards as you save your others, so that they come back at boot.");
-    let mut jumps = head(&remarks.head);
-    remark(&mut jumps, "", "Load this file once; it puts the jumps at the head of the built-in chains.");
+    let mut rules = Draft::new(&remarks.head);
+    sentence(&mut rules, "", "Loaded by hand; save your rules afterwards as you save your others, so that they come back at boot.");
+    let mut jumps = Draft::new(&remarks.head);
+    sentence(&mut jumps, "", "Load this file once; it puts the jumps at the head of the built-in chains.");
     if !nat.is_empty() {
         remark(&mut rules, "", &remarks.exemption);
         let (destinations, sources): (Vec<&NatRule>, Vec<_>) = nat.iter().partition(|rule| rule.before_routing());
@@ -82,10 +82,10 @@ fn write_family(tree: &mut Tree, gateway: &Gateway, remarks: &Remarks, family: &
     }
     let hooks_in = !limits.is_empty() || !nat.is_empty() || filter.is_some_and(|filter| filter.form == FilterForm::Standalone);
     if hooks_in || filter.is_some() {
-        tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.rules), TreeFile::public(rules));
+        tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.rules), rules.public());
     }
     if hooks_in {
-        tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.jumps), TreeFile::public(jumps));
+        tree.add(format!("{FOLDER}/uspan-{stem}.{}", family.jumps), jumps.public());
     }
 }
 
@@ -99,13 +99,13 @@ fn nat_rule(chain: &str, rule: &NatRule) -> String {
     }
 }
 
-fn write_filter(out: &mut String, filter: &Filter, family: &IpFamily, remarks: &Remarks) {
+fn write_filter(out: &mut Draft, filter: &Filter, family: &IpFamily, remarks: &Remarks) {
     let chains = filter_chains(filter, family, &remarks.stem);
     remark(out, "", &remarks.filter);
     if filter.form == FilterForm::Joined {
-        remark(out, "", "Jump to these chains before your rules that drop:");
+        sentence(out, "", "Jump to these chains before your rules that drop:");
         for (built_in, name) in &chains {
-            remark(out, "", &format!("    {} -I {built_in} -j {name}", family.program));
+            sentence(out, "", &format!("    {} -I {built_in} -j {name}", family.program));
         }
     }
     out.push_str("*filter\n");

@@ -1,5 +1,7 @@
 //! A rule of nft(8), statement by statement.
 
+use std::borrow::Cow;
+
 use ipnet::IpNet;
 
 use crate::packet_filter::values;
@@ -113,7 +115,7 @@ impl TestSubject {
             values.iter().map(|value| read(value)).collect()
         }
         let mut nets = || match values {
-            [one] if !one.contains('-') => Some(vec![known.net(one)?].into()),
+            [one] if memchr::memchr(b'-', one.as_bytes()).is_none() => Some(vec![known.net(one)?].into()),
             several => {
                 let mut nets = Vec::new();
                 several.iter().try_for_each(|value| values::nets(value, &mut nets)).map(|()| nets.into())
@@ -156,7 +158,7 @@ impl TestSubject {
 }
 
 /// The values of a condition, and the rest: one word, several of a state, or a set in braces.
-fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Vec<&'a str>, &'w [&'a str])> {
+fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Cow<'w, [&'a str]>, &'w [&'a str])> {
     match words {
         ["{", ..] => {
             let mut depth = 0_usize;
@@ -169,9 +171,9 @@ fn values<'w, 'a>(words: &'w [&'a str], state: bool) -> Option<(Vec<&'a str>, &'
         }
         _ if state => {
             let count = words.iter().take_while(|word| values::state(word).is_some()).count();
-            (count > 0).then(|| (words[..count].to_vec(), &words[count..]))
+            (count > 0).then(|| (Cow::Borrowed(&words[..count]), &words[count..]))
         }
-        [one, rest @ ..] => Some((vec![one], rest)),
+        [_, rest @ ..] => Some((Cow::Borrowed(&words[..1]), rest)),
         [] => None,
     }
 }

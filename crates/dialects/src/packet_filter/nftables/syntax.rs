@@ -31,7 +31,9 @@ struct NftParser<'a> {
 
 const MAX_DEPTH: usize = 16;
 /// As many words as most statements have.
-const ROOM: usize = 12;
+const ROOM: usize = 16;
+/// As many statements as most blocks have.
+const STATEMENTS: usize = 6;
 
 /// Bytes at which a word ends, or at which a character begins that has to be looked at as such.
 const STOPS: [bool; 256] = {
@@ -74,7 +76,7 @@ impl<'a> NftParser<'a> {
     }
 
     fn block(&mut self, within: Within) -> Vec<NftStatement<'a>> {
-        let mut statements = Vec::new();
+        let mut statements = Vec::with_capacity(if within == Within::File { 0 } else { STATEMENTS });
         let mut current: Vec<&'a str> = Vec::new();
         let mut start = self.at;
         let mut sets = 0;

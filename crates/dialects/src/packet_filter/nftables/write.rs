@@ -5,19 +5,19 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 
 use super::{DEPARTURE_ORDER, FOLDER};
+use crate::dialect::{Draft, remark, sentence};
 use crate::dialect::{Remarks, Unwritable};
-use crate::dialect::{head, remark};
 use crate::packet_filter::{LOG_RATE, interfaces_fit};
 use uspan_model::address_text;
 use uspan_model::gateway::{
-    Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, TreeFile, Verdict,
+    Filter, FilterForm, FilterRule, Gateway, Hook, NatRule, NatTarget, Protection, SegmentLimit, Traffic, Tree, Verdict,
 };
 
 pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     interfaces_fit(gateway)?;
     let table = table_name(&remarks.stem).map_err(|e| vec![e])?;
     let mut tree = Tree::default();
-    let mut rules = head(&remarks.head);
+    let mut rules = Draft::new(&remarks.head);
     let (mut any, mut nets) = (false, Nets::default());
     for (family, ipv4) in [("ip", true), ("ip6", false)] {
         let nat: Vec<_> = gateway.nat.iter().filter(|rule| rule.from.addr().is_ipv4() == ipv4).collect();
@@ -40,21 +40,21 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
     }
     match &gateway.filter {
         Some(filter) if standalone.is_none() => {
-            let mut chains = head(&remarks.head);
-            remark(&mut chains, "", "Include this file inside your own table and jump to its chains before your rules that drop:");
-            remark(&mut chains, "", &format!("    include \"/{FOLDER}/{table}.chains\""));
-            remark(&mut chains, "", &format!("    chain input {{ ... jump {table}-input ... }}"));
-            remark(&mut chains, "", &format!("    chain forward {{ ... jump {table}-forward ... }}"));
+            let mut chains = Draft::new(&remarks.head);
+            sentence(&mut chains, "", "Include this file inside your own table and jump to its chains before your rules that drop:");
+            sentence(&mut chains, "", &format!("    include \"/{FOLDER}/{table}.chains\""));
+            sentence(&mut chains, "", &format!("    chain input {{ ... jump {table}-input ... }}"));
+            sentence(&mut chains, "", &format!("    chain forward {{ ... jump {table}-forward ... }}"));
             if filter.rules.iter().any(|rule| rule.hook == Hook::Output) {
-                remark(&mut chains, "", &format!("    chain output {{ ... jump {table}-output ... }}"));
+                sentence(&mut chains, "", &format!("    chain output {{ ... jump {table}-output ... }}"));
             }
             write_filter(&mut chains, filter, &table, "", &mut nets, remarks);
-            tree.add(format!("{FOLDER}/{table}.chains"), TreeFile::public(chains));
+            tree.add(format!("{FOLDER}/{table}.chains"), chains.public());
         }
         _ => {}
     }
     if any {
-        tree.add(format!("{FOLDER}/{table}.nft"), TreeFile::public(rules));
+        tree.add(format!("{FOLDER}/{table}.nft"), rules.public());
     }
     Ok(tree)
 }
@@ -70,12 +70,12 @@ fn table_name(stem: &str) -> Result<String, Unwritable> {
 }
 
 /// Opens a table, emptied first, so that loading the file twice is the same as loading it once.
-fn fresh_table(out: &mut String, family: &str, table: &str) {
+fn fresh_table(out: &mut Draft, family: &str, table: &str) {
     let _ = writeln!(out, "table {family} {table}\ndelete table {family} {table}\ntable {family} {table} {{");
 }
 
 fn write_nat(
-    out: &mut String,
+    out: &mut Draft,
     family: &str,
     table: &str,
     rules: &[&NatRule],
@@ -91,7 +91,7 @@ fn write_nat(
             return Err(vec![Unwritable::new("translations of one tunnel at different priorities", "Use one priority.")]);
         }
         if list.iter().any(|rule| rule.target == NatTarget::KeepSource) {
-            remark(out, "\t", "Each source is translated to itself: that settles the matter before any later chain is asked.");
+            sentence(out, "\t", "Each source is translated to itself: that settles the matter before any later chain is asked.");
         }
         let _ = writeln!(out, "\tchain {chain} {{\n\t\ttype nat hook {hook} priority {order}; policy accept;");
         for rule in list {
@@ -115,7 +115,7 @@ fn write_nat(
 }
 
 /// What leaves under a translated address leaves through an SA: before the translation nobody can tell.
-fn write_departures(out: &mut String, gateway: &Gateway, table: &str, nets: &mut Nets, remarks: &Remarks) {
+fn write_departures(out: &mut Draft, gateway: &Gateway, table: &str, nets: &mut Nets, remarks: &Remarks) {
     let mut rules = gateway.filter.iter().flat_map(|filter| &filter.rules).filter(|rule| rule.hook == Hook::Departure).peekable();
     if rules.peek().is_none() {
         return;
@@ -130,7 +130,7 @@ fn write_departures(out: &mut String, gateway: &Gateway, table: &str, nets: &mut
 }
 
 /// Segments that fill a packet into the tunnel, and no more.
-fn write_limits(out: &mut String, limits: &[SegmentLimit], remarks: &Remarks) {
+fn write_limits(out: &mut Draft, limits: &[SegmentLimit], remarks: &Remarks) {
     if limits.is_empty() {
         return;
     }
@@ -162,15 +162,16 @@ impl Nets {
 
     /// The same; or the address alone of a network that is one.
     fn word(&mut self, net: IpNet) -> &str {
+        let is_one = net.prefix_len() == net.max_prefix_len();
         let text = self.prefix(net);
-        match text.split_once('/') {
-            Some((address, _)) if net.prefix_len() == net.max_prefix_len() => address,
-            _ => text,
+        match text.rsplit_once('/').filter(|_| is_one) {
+            Some((address, _)) => address,
+            None => text,
         }
     }
 
     /// Writes source and destination of a rule.
-    fn ends(&mut self, out: &mut String, from: IpNet, to: IpNet) {
+    fn ends(&mut self, out: &mut Draft, from: IpNet, to: IpNet) {
         let (family, number) = if from.addr().is_ipv4() { ("ip", "ipv4") } else { ("ip6", "ipv6") };
         let start = out.len();
         for (net, which) in [(from, "saddr"), (to, "daddr")] {
@@ -187,7 +188,7 @@ impl Nets {
 /// As many as are looked through.
 const KNOWN: usize = 16;
 
-fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, nets: &mut Nets, remarks: &Remarks) {
+fn write_filter(out: &mut Draft, filter: &Filter, table: &str, indent: &str, nets: &mut Nets, remarks: &Remarks) {
     remark(out, indent, &remarks.filter);
     let sends = filter.rules.iter().any(|rule| rule.hook == Hook::Output);
     let hooks = [(Hook::Input, "input"), (Hook::Forward, "forward"), (Hook::Output, "output")];
@@ -208,7 +209,7 @@ fn write_filter(out: &mut String, filter: &Filter, table: &str, indent: &str, ne
     }
 }
 
-fn filter_rule(text: &mut String, rule: &FilterRule, nets: &mut Nets, table: &str) {
+fn filter_rule(text: &mut Draft, rule: &FilterRule, nets: &mut Nets, table: &str) {
     nets.ends(text, rule.from, rule.to);
     match &rule.protection {
         Protection::Any => {}

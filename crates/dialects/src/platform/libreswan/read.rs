@@ -10,7 +10,7 @@ use ipnet::IpNet;
 use super::statements::identity;
 use super::syntax::{ConfSection, load, parse_secrets};
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
-use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_unknown, read_section};
+use crate::profile::statement::{Counts, Field, Record, Section, Selector, is_known, name_unknown, read_section};
 use crate::profile::{Profile, implied, v1_patience};
 use crate::text::Word;
 use uspan_model::algorithm::{Kind, Transform};
@@ -136,7 +136,8 @@ impl IpsecReader<'_> {
         let mut told = BTreeSet::new();
         let of_users = |key: &Word| ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix));
         let keys = sections.iter().flat_map(|section| &section.settings).map(|(key, _)| key);
-        name_unknown(self.profile, &SECTIONS, keys.filter(|key| !of_users(key) && told.insert(&key.place)), self.findings);
+        let unknown = keys.filter(|key| !is_known(self.profile, &SECTIONS, key) && !of_users(key) && told.insert(&key.place));
+        name_unknown(self.profile, &SECTIONS, unknown, self.findings);
     }
 
     fn connection(&mut self, section: &ConfSection) -> Option<Connection> {
@@ -250,7 +251,7 @@ impl IpsecReader<'_> {
         let wide = record.optional::<bool>(Field::SequenceNumbers);
         for proposal in &mut esp.value {
             match pfs.value {
-                false => *proposal = proposal.without(Kind::KeyExchange),
+                false => proposal.set(Kind::KeyExchange, []),
                 // Without a group of its own PFS takes the one of the IKE SA.
                 true if proposal.of(Kind::KeyExchange).is_empty() => groups.iter().for_each(|group| proposal.push(*group)),
                 true => {}

@@ -33,11 +33,14 @@ impl ConfSection {
     }
 
     /// The values of a setting that may come several times, each of which may be a list.
-    fn all<'a>(&'a self, key: &'a str) -> impl Iterator<Item = &'a str> {
+    fn all<'a>(&'a self, key: &'static str) -> impl Iterator<Item = &'a str> {
         let of = self.settings.iter().filter(move |(name, _)| name.value == key);
         of.flat_map(|(_, value)| value.value.split([',', ' ', '\t']).filter(|name| !name.is_empty()))
     }
 }
+
+/// As many settings as most sections have.
+const ROOM: usize = 32;
 
 /// Keys that are written in another way today (ipsec.conf(5)).
 const ALIASES: [(&str, &str); 4] =
@@ -69,7 +72,7 @@ pub(super) fn load(tree: &Tree) -> (Vec<ConfSection>, Vec<Finding>) {
             findings: &mut findings,
             opened: &mut opened,
         };
-        taking.taken.insert(section.name.value.clone());
+        taking.taken.insert(&section.name.value);
         taking.append(section, &all, false, 0);
         for default in &all.defaults {
             taking.add(default, false);
@@ -108,13 +111,31 @@ impl<'a> All<'a> {
 /// Settings in their order, of which the first of a name counts.
 struct Settings {
     list: Vec<(Word, Word)>,
+    /// Names of the settings, where they are too many to be looked through.
     names: HashSet<String>,
 }
 
+/// As many are looked through.
+const FEW: usize = 64;
+
 impl Settings {
     fn of(section: &ConfSection) -> Settings {
-        let names = section.settings.iter().map(|(key, _)| key.value.clone()).collect();
-        Settings { list: section.settings.clone(), names }
+        let mut settings = Settings { list: Vec::with_capacity(ROOM.max(section.settings.len())), names: HashSet::new() };
+        section.settings.iter().for_each(|(key, value)| settings.push(key.clone(), value.clone()));
+        settings
+    }
+
+    fn has(&self, name: &str) -> bool {
+        if self.list.len() <= FEW { self.list.iter().any(|(known, _)| known.value == name) } else { self.names.contains(name) }
+    }
+
+    fn push(&mut self, key: Word, value: Word) {
+        match self.list.len() {
+            ..FEW => {}
+            FEW => self.names = self.list.iter().map(|(known, _)| known).chain([&key]).map(|known| known.value.clone()).collect(),
+            _ => drop(self.names.insert(key.value.clone())),
+        }
+        self.list.push((key, value));
     }
 }
 
@@ -122,7 +143,7 @@ impl Settings {
 struct TakeOver<'a> {
     section: &'a ConfSection,
     settings: Settings,
-    taken: HashSet<String>,
+    taken: HashSet<&'a str>,
     told: bool,
     findings: &'a mut Vec<Finding>,
     opened: &'a mut Opened,
@@ -131,9 +152,9 @@ struct TakeOver<'a> {
 /// Deeper than anybody lets sections take over each other.
 const DEEPEST: usize = 64;
 
-impl TakeOver<'_> {
+impl<'a> TakeOver<'a> {
     /// Adds the settings of the sections that one names, as if they stood there.
-    fn append(&mut self, of: &ConfSection, all: &All<'_>, flipped: bool, depth: usize) {
+    fn append(&mut self, of: &'a ConfSection, all: &All<'a>, flipped: bool, depth: usize) {
         for (key, flips) in [("also", false), ("alsoflip", true)] {
             // What one says twice is told once.
             let mut said = HashSet::new();
@@ -145,7 +166,7 @@ impl TakeOver<'_> {
                 let place = || of.name.place.clone();
                 match all.get(name) {
                     // None may be taken over twice (ipsec.conf(5)).
-                    Some(base) if depth < DEEPEST && self.taken.insert(name.to_owned()) => {
+                    Some(base) if depth < DEEPEST && self.taken.insert(name) => {
                         self.add(base, flipped);
                         self.append(base, all, flipped, depth + 1);
                     }
@@ -164,18 +185,17 @@ impl TakeOver<'_> {
     }
 
     /// Adds settings that are not there yet; with left and right exchanged where that is asked for.
-    fn add(&mut self, base: &ConfSection, flipped: bool) {
+    fn add(&mut self, base: &'a ConfSection, flipped: bool) {
         for (key, value) in base.settings.iter().filter(|(key, _)| !key.value.starts_with("also")) {
             let name = match (flipped, key.value.strip_prefix("left"), key.value.strip_prefix("right")) {
-                (true, Some(rest), _) => format!("right{rest}"),
-                (true, _, Some(rest)) => format!("left{rest}"),
-                _ => key.value.clone(),
+                (true, Some(rest), _) => Cow::Owned(["right", rest].concat()),
+                (true, _, Some(rest)) => Cow::Owned(["left", rest].concat()),
+                _ => Cow::Borrowed(key.value.as_str()),
             };
             // As much as is copied.
             let size = key.value.len() + value.value.len();
-            if !self.settings.names.contains(&name) && self.opened.afford(&self.section.name.place.file, size) {
-                self.settings.names.insert(name.clone());
-                self.settings.list.push((Word { value: name, ..key.clone() }, value.clone()));
+            if !self.settings.has(&name) && self.opened.afford(&self.section.name.place.file, size) {
+                self.settings.push(Word { value: name.into_owned(), place: key.place.clone() }, value.clone());
             }
         }
     }
@@ -222,25 +242,26 @@ pub(super) fn parse(source: &Source) -> (Vec<ConfSection>, Vec<Finding>) {
     let (mut sections, mut findings): (Vec<ConfSection>, Vec<Finding>) = (Vec::new(), Vec::new());
     for (start, line) in lines(source.text()) {
         let indented = line.starts_with([' ', '\t']);
-        let body = line.trim_start();
+        let body = line.trim_ascii_start();
         if body.is_empty() || body.starts_with('#') {
             continue;
         }
         let at = start + (line.len() - body.len());
-        let body = body.trim_end();
+        let body = body.trim_ascii_end();
         let span = Span { start: at, end: at + body.len() };
         let word = |text: &str, span: Span| Word { value: text.to_owned(), place: source.place(span) };
         let broken = |message: &str| Finding::new(&rules::DEVICE_SYNTAX, message).at(source.place(span));
         if indented {
-            match (sections.iter_mut().rfind(|section| section.kind != "include"), body.split_once('=')) {
-                (Some(section), Some((key, value))) => match unquote(value.trim()) {
+            let equals = memchr::memchr(b'=', body.as_bytes()).map(|at| (&body[..at], &body[at + 1..]));
+            match (sections.iter_mut().rfind(|section| section.kind != "include"), equals) {
+                (Some(section), Some((key, value))) => match unquote(value.trim_ascii()) {
                     Some(value) => {
-                        let name = match key.trim() {
+                        let name = match key.trim_ascii() {
                             small if !small.bytes().any(|byte| byte.is_ascii_uppercase()) => Cow::Borrowed(small),
                             mixed => Cow::Owned(mixed.to_ascii_lowercase()),
                         };
                         let current = ALIASES.iter().find(|(old, _)| *old == name).map_or(&*name, |(_, current)| current);
-                        let key = word(current, Span { start: at, end: at + key.trim_end().len() });
+                        let key = word(current, Span { start: at, end: at + key.trim_ascii_end().len() });
                         section.settings.push((key, word(value, span)));
                     }
                     None => findings.push(broken("a quote is not closed")),
@@ -258,7 +279,7 @@ pub(super) fn parse(source: &Source) -> (Vec<ConfSection>, Vec<Finding>) {
                 sections.push(ConfSection {
                     kind: kind.to_owned(),
                     name: word(name, span),
-                    settings: Vec::new(),
+                    settings: Vec::with_capacity(ROOM),
                     base: None,
                     is_base: false,
                 });
@@ -277,7 +298,8 @@ fn unquote(value: &str) -> Option<&str> {
         }
         // A comment stands behind white space.
         None => {
-            let end = value.match_indices('#').map(|(at, _)| at).find(|at| value[..*at].ends_with([' ', '\t']) || *at == 0);
+            let marks = memchr::memchr_iter(b'#', value.as_bytes());
+            let end = marks.into_iter().find(|at| value[..*at].ends_with([' ', '\t']) || *at == 0);
             Some(value[..end.unwrap_or(value.len())].trim_end())
         }
     }
@@ -286,10 +308,11 @@ fn unquote(value: &str) -> Option<&str> {
 /// Lines with the offset of their first byte.
 pub(super) fn lines(text: &str) -> impl Iterator<Item = (usize, &str)> {
     let mut start = 0;
-    text.split_inclusive('\n').map(move |line| {
-        let at = start;
-        start += line.len();
-        (at, line.trim_end_matches(['\n', '\r']))
+    let ends = memchr::memchr_iter(b'\n', text.as_bytes()).map(|end| end + 1);
+    // Behind the last line end may be a line without one.
+    ends.chain((!text.is_empty() && !text.ends_with('\n')).then_some(text.len())).map(move |end| {
+        let at = std::mem::replace(&mut start, end);
+        (at, text[at..end].trim_end_matches(['\n', '\r']))
     })
 }
 

@@ -7,7 +7,7 @@ use ipnet::IpNet;
 
 use super::statements::identity_text;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
-use crate::dialect::{Remarks, Unwritable, head, remark};
+use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
 use crate::profile::{Profile, v1_patience};
 use uspan_model::algorithm::{Kind, Transform};
@@ -18,11 +18,11 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
     if gateway.connections.iter().any(|connection| connection.version() == IkeVersion::V1) {
         tree.add(SWITCHES, TreeFile::shared(IKEV1_SWITCH.to_owned()));
     }
-    let mut out = head(&remarks.head);
+    let mut out = Draft::new(&remarks.head);
     for connection in &gateway.connections {
         write_connection(profile, &mut out, gateway, connection, remarks)?;
     }
-    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
+    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), out.public());
     if let [pair] = gateway.key_pairs.as_slice()
         && let Some(certificate) = &pair.certificate
     {
@@ -83,7 +83,7 @@ fn proofs(gateway: &Gateway, connection: &Connection) -> Result<&'static str, Un
 
 fn write_connection(
     profile: &Profile,
-    out: &mut String,
+    out: &mut Draft,
     gateway: &Gateway,
     connection: &Connection,
     remarks: &Remarks,
@@ -193,7 +193,7 @@ fn sequence_numbers(child: &Child) -> Result<bool, Unwritable> {
 }
 
 fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
-    let mut out = head(&remarks.head);
+    let mut out = Draft::new(&remarks.head);
     remark(&mut out, "", &remarks.secret);
     for entry in secrets {
         for id in &entry.identities {
@@ -205,5 +205,5 @@ fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, 
         out.push_str(&entry.secret.to_hex());
         out.push('\n');
     }
-    Ok(out)
+    Ok(out.into_text())
 }

@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 
 use super::syntax::{BETWEEN, quote};
 use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
+use crate::dialect::{Draft, remark};
 use crate::dialect::{Remarks, Unwritable};
-use crate::dialect::{head, remark};
 use crate::profile::Profile;
 use crate::profile::statement::{Field, Record, Section, spelled_section};
 use crate::text::authority_name;
@@ -14,12 +14,12 @@ use uspan_model::gateway::{
 };
 
 pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
-    let mut out = head(&remarks.head);
+    let mut out = Draft::new(&remarks.head);
     for connection in &gateway.connections {
         policy(profile, &mut out, gateway, connection, remarks)?;
     }
     let mut tree = Tree::default();
-    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::private(out));
+    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::private(out.into_text()));
     tree.add(MAIN, TreeFile::shared(main_file(profile, gateway, remarks)?));
     if let [pair] = gateway.key_pairs.as_slice() {
         // All tunnels write the same lines.
@@ -44,7 +44,7 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
 /// their own `include`.
 fn main_file(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<String, Vec<Unwritable>> {
     let one = |refused: Unwritable| vec![refused];
-    let mut out = head(remarks.head.get(1..2).unwrap_or_default());
+    let mut out = Draft::new(remarks.head.get(1..2).unwrap_or_default());
     let mut intervals: Vec<_> = gateway.connections.iter().map(|connection| connection.ike().liveness.value).collect();
     intervals.dedup();
     let [interval] = intervals.as_slice() else {
@@ -61,12 +61,12 @@ fn main_file(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<
     // A peer that lost its SAs and comes again takes the place of the old one at once.
     out.push_str("set enforcesingleikesa\n");
     let _ = writeln!(out, "include {}", quote(&format!("/{FOLDER}/{}.conf", remarks.stem)).map_err(one)?);
-    Ok(out)
+    Ok(out.into_text())
 }
 
 fn policy(
     profile: &Profile,
-    out: &mut String,
+    out: &mut Draft,
     gateway: &Gateway,
     connection: &Connection,
     remarks: &Remarks,

@@ -40,18 +40,18 @@ pub(super) fn read(profile: &Profile, text: &str, protocol: Protocol) -> Option<
     for word in text.split('-') {
         let numbers = SEQUENCE_NUMBERS.iter().find(|(known, _)| *known == word).map(|(_, transform)| *transform);
         // What the daemon cannot do in this SA is read all the same: it is judged elsewhere.
-        let known = || ORDER.into_iter().find_map(|kind| profile.algorithm(kind, word));
+        let known = || profile.algorithm_of(&ORDER, word);
         proposal.push(numbers.or_else(known)?);
     }
     match protocol {
         Protocol::Ike => {
-            proposal = proposal.without(Kind::SequenceNumbers);
+            proposal.set(Kind::SequenceNumbers, []);
             if proposal.of(Kind::Prf).is_empty() {
                 proposal.prfs_of_hashes().into_iter().for_each(|prf| proposal.push(prf));
             }
         }
         Protocol::Esp | Protocol::Ah => {
-            proposal = proposal.without(Kind::Prf);
+            proposal.set(Kind::Prf, []);
             if proposal.of(Kind::SequenceNumbers).is_empty() {
                 proposal.push(Transform::sequence_numbers(false));
             }

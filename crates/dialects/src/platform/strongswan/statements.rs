@@ -174,9 +174,9 @@ pub(super) fn identity_text(identity: &Identity) -> Result<String, Unwritable> {
     quote(&match identity {
         Identity::Anybody | Identity::Implied(_) => return Err(Unwritable::no_identity()),
         Identity::Address(address) => address_text::address(*address),
-        Identity::Name(name) => format!("fqdn:{name}"),
-        Identity::Mail(name) => format!("rfc822:{name}"),
-        Identity::Free(name) => format!("keyid:{name}"),
+        Identity::Name(name) => ["fqdn:", name].concat(),
+        Identity::Mail(name) => ["rfc822:", name].concat(),
+        Identity::Free(name) => ["keyid:", name].concat(),
         // The equals signs tell the kind.
         Identity::Subject(subject) => subject.to_string(),
     })

@@ -17,29 +17,48 @@ pub(super) struct SettingsSection {
     pub references: Vec<Word>,
     pub settings: Vec<(Word, Word)>,
     pub sections: Vec<SettingsSection>,
-    /// Where each of them stands, by its name.
+    /// Where each of them stands, by its name; where they are too many to be looked through.
     named: HashMap<String, usize>,
     /// Files to be taken in where the section stands, with the number of settings and sections that stood before.
     pub includes: Vec<(Word, usize, usize)>,
 }
 
+/// As many sections are looked through.
+const FEW: usize = 16;
+
 impl SettingsSection {
     pub(super) fn section(&self, name: &str) -> Option<&SettingsSection> {
-        self.named.get(name).map(|at| &self.sections[*at])
+        self.place(name).map(|at| &self.sections[at])
+    }
+
+    /// Where the first section of a name stands.
+    fn place(&self, name: &str) -> Option<usize> {
+        match self.sections.len() {
+            ..=FEW => self.sections.iter().position(|section| section.name.value == name),
+            _ => self.named.get(name).copied(),
+        }
     }
 
     /// Adds a section; one of a name that is there already extends that.
     fn add(&mut self, inner: SettingsSection) {
-        match self.named.get(&inner.name.value) {
-            Some(at) => self.sections[*at].extend(inner),
+        match self.place(&inner.name.value) {
+            Some(at) => self.sections[at].extend(inner),
             None => self.push(inner),
         }
     }
 
     /// Adds a section beside those that are there; by its name the first one is found.
     fn push(&mut self, inner: SettingsSection) {
-        self.named.entry(inner.name.value.clone()).or_insert(self.sections.len());
+        let at = self.sections.len();
         self.sections.push(inner);
+        let from = match at {
+            ..FEW => return,
+            FEW => 0,
+            _ => at,
+        };
+        for (at, section) in self.sections.iter().enumerate().skip(from) {
+            self.named.entry(section.name.value.clone()).or_insert(at);
+        }
     }
 
     /// Leaves some out.

@@ -6,7 +6,7 @@ use ipnet::IpNet;
 
 use super::statements::{identity_text, patience};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
-use crate::dialect::{Remarks, Unwritable, head, remark};
+use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::Profile;
 use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
 use uspan_model::gateway::{Child, Connection, Exchange, Gateway, Identity, KeyPair, Method, SharedSecret, Tree, TreeFile};
@@ -21,13 +21,13 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
     if gateway.connections.iter().any(|connection| connection.ike().exchange.value == Exchange::V1Aggressive) {
         tree.add(SWITCHES, TreeFile::shared(AGGRESSIVE_SWITCH.to_owned()));
     }
-    let mut out = head(&remarks.head);
+    let mut out = Draft::new(&remarks.head);
     out.push_str("connections {\n");
     for connection in &gateway.connections {
         write_connection(profile, &mut out, connection, remarks)?;
     }
     out.push_str("}\n");
-    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), TreeFile::public(out));
+    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), out.public());
     if !gateway.secrets.is_empty() {
         let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
         // The dot keeps it apart from a tunnel that is called `...-secrets`: names have none.
@@ -70,7 +70,7 @@ fn name(name: &str) -> Result<&str, Unwritable> {
     }
 }
 
-fn write_connection(profile: &Profile, out: &mut String, connection: &Connection, remarks: &Remarks) -> WriteResult {
+fn write_connection(profile: &Profile, out: &mut Draft, connection: &Connection, remarks: &Remarks) -> WriteResult {
     let layout = |indent, child| LineLayout { indent, between: " = ", remarks, child };
     let ike = connection.ike();
     if ike.lifetime.value.soft().is_zero() {
@@ -160,7 +160,7 @@ fn of_child(child: &Child) -> Record {
 }
 
 fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
-    let mut out = head(&remarks.head);
+    let mut out = Draft::new(&remarks.head);
     out.push_str("secrets {\n");
     for (i, entry) in secrets.iter().enumerate() {
         let suffix = if i == 0 { String::new() } else { format!("-{}", i + 1) };
@@ -175,5 +175,5 @@ fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, 
         out.push_str("\n  }\n");
     }
     out.push_str("}\n");
-    Ok(out)
+    Ok(out.into_text())
 }

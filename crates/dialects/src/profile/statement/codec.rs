@@ -68,7 +68,7 @@ impl Codec {
             (Codec::Flag, Value::Flag(flag)) => Some((if *flag { "yes" } else { "no" }).to_owned()),
             (Codec::Number, Value::Number(number)) => Some(number.to_string()),
             // Parts of a second would be lost.
-            (Codec::Time, Value::Time(time)) => (time.subsec_nanos() == 0).then(|| format!("{}s", time.as_secs())),
+            (Codec::Time, Value::Time(time)) => (time.subsec_nanos() == 0).then(|| time.as_secs().to_string() + "s"),
             (Codec::Words(words), value) => words.iter().find(|(_, known)| known == value).map(|(word, _)| word.to_string()),
             (Codec::Own(spelling), value) => Some((spelling.write)(profile, value)?),
             (Codec::Alone(means), value) => (means == value).then(String::new),

@@ -11,12 +11,13 @@ pub use codec::{Codec, Spelling};
 pub(crate) use codec::{of_another_kind, words};
 pub use field::{Field, Selector, Value};
 pub use record::Record;
-pub(crate) use record::{Counts, LineLayout, name_unknown, read_section, spelled_section, write_section};
+pub(crate) use record::{Counts, LineLayout, is_known, name_unknown, read_section, spelled_section, write_section};
 
 use std::borrow::Cow;
 
 use crate::dialect::Remarks;
 use crate::profile::{Profile, Text};
+use uspan_model::origins::Keys;
 
 /// Where a statement stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -95,7 +96,7 @@ pub enum About {
 
 impl About {
     /// The remark, in the Child SA at this place.
-    pub(crate) fn of(self, remarks: &Remarks, child: usize) -> &str {
+    pub(crate) fn of(self, remarks: &Remarks, child: usize) -> &Keys {
         match self {
             About::Addresses => &remarks.addresses,
             About::Ike => &remarks.ike,
@@ -103,7 +104,7 @@ impl About {
             About::Routes => &remarks.routes,
             About::Liveness => &remarks.liveness,
             About::Identities => &remarks.identities,
-            About::Selectors => remarks.selectors.get(child).map_or("", String::as_str),
+            About::Selectors => remarks.selectors.get(child).unwrap_or(Keys::NONE),
             About::Esp => &remarks.esp,
             About::EspLifetime => &remarks.esp_lifetime,
             About::Opening => &remarks.opening,

@@ -1,27 +1,50 @@
 //! What the statements of one section say, field by field.
 
-use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use super::field::FieldValue;
 use super::{Codec, Default, Field, Says, Section, Statement, Value, Writes};
-use crate::dialect::{Remarks, Unwritable, remark};
+use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::Profile;
 use crate::text::Word;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{Origin, ReadAt, Setting};
+use uspan_model::origins::Keys;
 use uspan_model::source::Place;
 
 /// The fields of a section.
 #[derive(Clone, Debug, std::default::Default, PartialEq, Eq)]
 pub struct Record {
-    values: BTreeMap<Field, Setting<Value>>,
+    /// In the order of the fields.
+    values: Vec<(Field, Setting<Value>)>,
 }
 
+/// As many fields as most sections say.
+const ROOM: usize = 32;
+
 impl Record {
+    fn at(&self, field: Field) -> Result<usize, usize> {
+        self.values.binary_search_by_key(&field, |(known, _)| *known)
+    }
+
+    fn get(&self, field: Field) -> Option<&Setting<Value>> {
+        self.at(field).ok().map(|at| &self.values[at].1)
+    }
+
+    /// Sets a field, whatever it was before.
+    fn set(&mut self, field: Field, setting: Setting<Value>) {
+        if self.values.is_empty() {
+            self.values.reserve(ROOM);
+        }
+        match self.at(field) {
+            Ok(at) => self.values[at].1 = setting,
+            Err(at) => self.values.insert(at, (field, setting)),
+        }
+    }
+
     /// The value of a field with its place; `None` if it has none.
     pub(crate) fn setting<T: FieldValue>(&self, field: Field) -> Option<Setting<T>> {
-        let found = self.values.get(&field)?;
+        let found = self.get(field)?;
         Some(Setting { value: T::out_of(&found.value)?, origin: found.origin.clone() })
     }
 
@@ -37,12 +60,12 @@ impl Record {
 
     /// The value of a field.
     pub(crate) fn value<T: FieldValue>(&self, field: Field) -> Option<T> {
-        self.values.get(&field).and_then(|found| T::out_of(&found.value))
+        self.get(field).and_then(|found| T::out_of(&found.value))
     }
 
     /// Where a field is said, if it is said at all.
     pub(crate) fn place(&self, field: Field) -> Option<&Place> {
-        self.values.get(&field)?.origin.place()
+        self.get(field)?.origin.place()
     }
 
     /// The same as a place of a part.
@@ -52,7 +75,7 @@ impl Record {
 
     /// Sets a field that is planned.
     pub(crate) fn plan<T: FieldValue>(&mut self, field: Field, value: T) {
-        self.values.insert(field, Setting::planned(value.into_value()));
+        self.set(field, Setting::planned(value.into_value()));
     }
 
     /// Sets a field that is planned, where it has a value.
@@ -79,6 +102,11 @@ fn rows<'a>(profile: &'a Profile, sections: &'a [Section]) -> impl Iterator<Item
     profile.statements.iter().filter(|row| sections.contains(&row.section))
 }
 
+/// Whether a row of sections is for a keyword.
+pub(crate) fn is_known(profile: &Profile, sections: &[Section], keyword: &Word) -> bool {
+    profile.statements.iter().any(|row| row.keyword == keyword.value && sections.contains(&row.section))
+}
+
 /// Names the statements of sections that no row is for.
 pub(crate) fn name_unknown<'a>(
     profile: &Profile,
@@ -87,7 +115,7 @@ pub(crate) fn name_unknown<'a>(
     findings: &mut Vec<Finding>,
 ) {
     for keyword in keywords {
-        if !rows(profile, sections).any(|row| row.keyword == keyword.value) {
+        if !is_known(profile, sections, keyword) {
             let message = format!("the setting `{}` is not understood", keyword.value);
             findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(keyword.place.clone()));
         }
@@ -125,7 +153,7 @@ pub(crate) fn read_section(
                     }
                 }));
                 if let Some(read) = read.value {
-                    record.values.insert(*field, Setting::stated(read, value.place.clone()));
+                    record.set(*field, Setting::stated(read, value.place.clone()));
                 }
             }
             Says::Only(values) if !values.iter().any(|one| *one == value.value) => findings.push(not_understood(&value.value)),
@@ -135,10 +163,10 @@ pub(crate) fn read_section(
     let rows = || rows(profile, sections);
     for row in rows() {
         let Some((field, _)) = row.field() else { continue };
-        if !record.values.contains_key(&field)
+        if record.at(field).is_err()
             && let Some(value) = default(profile, row, &record)
         {
-            record.values.insert(field, Setting { value, origin: Origin::Default });
+            record.set(field, Setting { value, origin: Origin::Default });
         }
     }
     record
@@ -175,10 +203,10 @@ pub(crate) fn spelled_section<'a>(
     section: Section,
     record: &Record,
 ) -> Result<Vec<(&'a Statement, String)>, Vec<Unwritable>> {
-    let mut spelled = Vec::new();
+    let mut spelled = Vec::with_capacity(record.values.len());
     for row in profile.statements.iter().filter(|row| row.section == section && row.writes != Writes::Never) {
         let Some((field, codec)) = row.field() else { continue };
-        let Some(setting) = record.values.get(&field) else { continue };
+        let Some(setting) = record.get(field) else { continue };
         if row.writes == Writes::UnlessDefault && default(profile, row, record).as_ref() == Some(&setting.value) {
             continue;
         }
@@ -205,7 +233,7 @@ pub(crate) fn spelled_section<'a>(
 /// # Errors
 /// What they cannot say.
 pub(crate) fn write_section(
-    out: &mut String,
+    out: &mut Draft,
     profile: &Profile,
     section: Section,
     record: &Record,
@@ -216,6 +244,10 @@ pub(crate) fn write_section(
             remark(out, layout.indent, about.of(layout.remarks, layout.child));
         }
         if let Some(note) = &row.note {
+            // What it explains is no choice of the description, unless that is said above.
+            if row.about.is_none() {
+                out.follows(Keys::NONE);
+            }
             let _ = writeln!(out, "{}# {note}", layout.indent);
         }
         out.extend([layout.indent, &row.keyword, layout.between, &text, "\n"]);
