@@ -204,6 +204,22 @@ fn the_sheets_are_shown_as_they_should_be() {
     }
 }
 
+/// Exemption rules too: a remark of another kind stands between them and the one that names their keys.
+#[test]
+fn lines_lead_back_to_the_description_from_wherever_it_is_called() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("the demo").replace("[tunnel.harvest]", "[tunnel.harvest]\nliveness = \"off\"");
+    fs::write(&path, text).expect("written");
+    let run = uspan(folder.path(), &["report", path.to_str().expect("a plain path"), "-o", "report.html"]);
+    assert_eq!(run.code, 0, "{}", run.stderr);
+    let page = fs::read_to_string(folder.path().join("report.html")).expect("a page");
+    let finding = page.split("warning US315").nth(1).expect("it is told that nobody watches the peer");
+    assert!(finding.split("</li>").next().is_some_and(|item| item.contains("href=\"#d--")), "it leads to its line");
+    let rule = page.lines().find(|line| line.contains("counter snat ip prefix to")).expect("an exemption rule");
+    assert!(rule.contains("of the description"), "{rule}");
+}
+
 /// The bytes of the secret, in each spelling that anything here has, stand in no output that is made to be looked at.
 #[test]
 fn no_output_shows_a_secret() {

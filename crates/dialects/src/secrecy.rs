@@ -368,6 +368,18 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    /// What a platform's rows know may be shown, unless it names a secret.
+    #[test]
+    fn no_keyword_of_the_rows_is_missing_here() {
+        for profile in crate::context::Context::built_in().profiles {
+            let lists = [IN_SETTINGS, IN_IPSEC, IN_IKED];
+            let best = lists.iter().map(|list| profile.statements.iter().filter(|row| !list.contains(&&*row.keyword)).collect::<Vec<_>>());
+            let missing = best.min_by_key(Vec::len).expect("three lists");
+            let missing: Vec<_> = missing.iter().map(|row| &*row.keyword).filter(|keyword| !tells(keyword) && keyword.len() > 1).collect();
+            assert!(missing.is_empty(), "{}: {missing:?}", profile.word);
+        }
+    }
+
     fn shown(path: &str, private: bool, text: &str) -> String {
         let mut tree = Tree::default();
         let text = text.to_owned();

@@ -25,7 +25,7 @@ pub fn run(args: &ReportArgs) -> Result<CommandOutcome, Failure> {
     };
     let told = planned.tunnels.iter().map(|built| told(&description, built, &planned, &read)).collect();
     let sites = planned.trees.iter().map(|(name, tree)| SiteFiles { name, tree, origins: origins(&description.source, tree) }).collect();
-    let page = report::Report { description: &description, planned: &planned, sites, tunnels: told }.page();
+    let page = report::Report { description: &description, source: &read.source, planned: &planned, sites, tunnels: told }.page();
     single::text(path, &page, args.replace)?;
     let count = if planned.tunnels.len() == 1 { "one tunnel".to_owned() } else { format!("{} tunnels", planned.tunnels.len()) };
     super::print_line(&format!("{}: {count}, in {}. Next: open it in a browser", styled(GOOD, "Reported"), path_shown(path)))?;

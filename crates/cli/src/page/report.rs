@@ -28,6 +28,8 @@ pub struct SiteFiles<'a> {
 /// A description with everything about it.
 pub struct Report<'a> {
     pub description: &'a Description,
+    /// The same text under the path by which it was found, as the findings name it.
+    pub source: &'a Source,
     pub planned: &'a Build,
     pub sites: Vec<SiteFiles<'a>>,
     pub tunnels: Vec<ReportTunnel<'a>>,
@@ -75,7 +77,7 @@ impl Report<'_> {
     }
 
     fn finding(&self, finding: &Finding) -> Markup {
-        let source = &self.description.source;
+        let source = self.source;
         let line =
             finding.place.as_ref().filter(|place| *place.file == **source.name()).map(|place| source.position(place.span.start).line);
         let word = match finding.rule.severity {
