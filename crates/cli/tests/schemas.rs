@@ -200,6 +200,28 @@ fn json_has_one_shape_whatever_the_number_of_tunnels() {
     assert!(shapes.windows(2).all(|pair| pair[0] == pair[1]), "{shapes:?}");
 }
 
+/// A warning about the description does not stop a rehearsal; it is told in JSON all the same.
+#[test]
+fn warnings_are_told_whatever_the_number_of_tunnels() {
+    for count in [1, 7, 104] {
+        let folder = tempfile::tempdir().expect("a folder");
+        let folder = folder.path();
+        star(folder, count);
+        edit(&folder.join("star.span.toml"), &[("secret = { file = \"0.key\" }", "secret = { file = \"0.key\" }\nliveness = \"off\"")]);
+        assert_eq!(common::uspan(folder, &["build", "star.span.toml", "-o", "out"]).code, 0);
+        let mut commands = vec![vec!["check", "star.span.toml"], vec!["rehearse", "star.span.toml"]];
+        commands.push(vec!["rehearse", "star.span.toml", "--built", "out"]);
+        commands.push(vec!["compare", "out", "--against", "star.span.toml"]);
+        commands.push(vec!["compare", "out/press", "--against", "star.span.toml"]);
+        commands.push(vec!["walk", "star.span.toml", "--from", "fd41:0:0:2::10", "--to", "fd41:0:0:1::10"]);
+        for command in commands {
+            let told = held(folder, &command);
+            let found = told["findings"].as_array().expect("a list").iter().any(|finding| finding["code"] == "US315");
+            assert!(found && told["fine"] == true, "{count}, {command:?}: {}", told["findings"]);
+        }
+    }
+}
+
 /// Many tunnels are judged in JSON as for people, by what stands in the folder.
 #[test]
 fn a_gateway_whose_files_are_gone_or_wrong_is_never_fine() {

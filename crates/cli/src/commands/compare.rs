@@ -21,10 +21,10 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
             .map(|[left, right]| (left, Some(right)))?,
         None => parts::of_folder(&args.left, args.left_platform.as_deref(), "--left-platform").map(|left| (left, None))?,
     };
-    let (mut compared, against) = match (&right, &args.against) {
-        (Some(right), _) => (compare_ends(left.actor(), right.actor()), false),
+    let (mut compared, about, against) = match (&right, &args.against) {
+        (Some(right), _) => (compare_ends(left.actor(), right.actor()), parts::Told::default(), false),
         (None, Some(file)) => match against(&left, file, args)? {
-            Some(compared) => (compared, true),
+            Some((compared, about)) => (compared, about, true),
             None => return Ok(CommandOutcome::Stopped),
         },
         (None, None) => return Err(Failure::Usage("name a second folder, or a description with --against".to_owned())),
@@ -44,9 +44,9 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
     let unsure = parts::unsure(reads.iter().copied());
     let differs = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
     let stopped = differs || unsure.is_some();
-    let (found, sources) = parts::found(reads.iter().copied());
     let files = [0, 1].map(|end| reads.get(end).map(|read| &read.sources));
     if args.format == Format::Json {
+        let parts::Told { found, sources } = about.with(reads.iter().copied());
         let each: Vec<_> = compared.pairs.iter().map(|pair| comparison::json(pair, &files)).collect();
         super::print_json(&json!({
             "fine": !stopped,
@@ -56,6 +56,7 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
             "findings": findings::json_among(&found, &sources),
         }))?;
     } else {
+        let (found, sources) = parts::found(reads.iter().copied());
         findings::print_among(&found, &sources);
         for pair in &compared.pairs {
             super::print_line(&format!("{}\n", comparison::text(pair, names, &files, args.all)))?;
@@ -95,7 +96,7 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
 }
 
 /// Holds a gateway against what its description would write now; nothing where that cannot be built.
-fn against(left: &Participant, file: &Path, args: &Compare) -> Result<Option<Comparison>, Failure> {
+fn against(left: &Participant, file: &Path, args: &Compare) -> Result<Option<(Comparison, parts::Told)>, Failure> {
     let (input, planned) = super::check::plan(file, &args.supply)?;
     if any_stops(&planned.findings) {
         let empty = json!({ "between": [left.name, "description"], "pairs": [], "alone": [[], []] });
@@ -114,5 +115,5 @@ fn against(left: &Participant, file: &Path, args: &Compare) -> Result<Option<Com
     };
     let (gateway, _) = read_tree(&input::context(), &described.platform.value, tree);
     let should = ReadGateway { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
-    Ok(Some(compare_same(left.reading(), should)))
+    Ok(Some((compare_same(left.reading(), should), parts::Told::of(&planned, &input))))
 }

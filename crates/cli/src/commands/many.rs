@@ -66,19 +66,17 @@ impl<'a> BuiltFolder<'a> {
     }
 }
 
-/// Takes a description that is sound as a whole, with what was supplied; else says what stops the work.
-fn sound(
-    read: &mut Input,
-    format: Format,
-    empty: Value,
-    nothing: &str,
-) -> Result<Result<(Description, Supplied), CommandOutcome>, Failure> {
+/// A description that is sound as a whole, what was supplied, and what was found that does not stop the work.
+type Sound = (Description, Supplied, Vec<Finding>);
+
+/// Takes a description that is sound as a whole; else says what stops the work.
+fn sound(read: &mut Input, format: Format, empty: Value, nothing: &str) -> Result<Result<Sound, CommandOutcome>, Failure> {
     let Some(description) = read.description.take() else { return Err(Failure::Usage("there is no description".to_owned())) };
     let supplied = std::mem::take(&mut read.supplied);
     let mut found = std::mem::take(&mut read.findings);
     found.extend(check(&description, &supplied));
     if !any_stops(&found) {
-        return Ok(Ok((description, supplied)));
+        return Ok(Ok((description, supplied, found)));
     }
     relocated(&mut found, &description, read);
     super::stopped(&found, &read.source, format, empty, nothing).map(Err)
@@ -144,7 +142,7 @@ impl Rehearsing<'_> {
 
 /// Rehearses every tunnel: as a build would write it, or as it stands in a folder.
 pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, format: Format) -> Result<CommandOutcome, Failure> {
-    let (description, supplied) = match sound(&mut read, format, no_rehearsals(), "Nothing was rehearsed")? {
+    let (description, supplied, mut found) = match sound(&mut read, format, no_rehearsals(), "Nothing was rehearsed")? {
         Ok(sound) => sound,
         Err(verdict) => return Ok(verdict),
     };
@@ -156,7 +154,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
         format,
     };
     let work = |_: usize, tunnel: &Tunnel| rehearsing.tunnel(tunnel);
-    let (mut failing, mut found, mut all) = (Vec::new(), Vec::new(), 0);
+    let (mut failing, mut all) = (Vec::new(), 0);
     let mut each = |put: &mut dyn FnMut(&Value)| {
         fleet::each(&description, "rehearsing tunnels", work, |came| match came {
             Ok(came) => {
@@ -176,7 +174,7 @@ pub fn rehearsed(mut read: Input, built: Option<&Path>, since: Option<&Path>, fo
         Format::Json => terminal::json_streamed("rehearsals", each)?,
         Format::Text => drop(each(&mut |_| ())),
     }
-    if !found.is_empty() {
+    if any_stops(&found) {
         return match format {
             Format::Json => Ok(CommandOutcome::Stopped),
             Format::Text => super::stopped(&found, &read.source, format, no_rehearsals(), "Not all could be rehearsed"),
@@ -225,7 +223,7 @@ struct Drift {
 
 /// Holds all trees of an output folder against what the description would write now.
 pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<CommandOutcome, Failure> {
-    let (description, supplied) =
+    let (description, supplied, mut found) =
         match sound(&mut read, format, json!({ "gateways": 0, "differences": [], "not_described": 0 }), "Nothing was compared")? {
             Ok(sound) => sound,
             Err(verdict) => return Ok(verdict),
@@ -248,7 +246,7 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Comman
         let each = ends.into_iter().zip(&trees).filter_map(|(site, tree)| drift(&standing, site, tunnel, tree));
         Ok((each.collect(), shared, own))
     };
-    let (mut drifts, mut found, mut shared, mut listed): (Vec<Drift>, Vec<Finding>, HashSet<String>, usize) = Default::default();
+    let (mut drifts, mut shared, mut listed): (Vec<Drift>, HashSet<String>, usize) = Default::default();
     fleet::each(&description, "comparing tunnels", work, |came| match came {
         Ok((some, common, own)) => {
             drifts.extend(some);
@@ -257,8 +255,8 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Comman
         }
         Err(findings) => found.extend(findings),
     });
-    if !found.is_empty() {
-        relocated(&mut found, &description, &read);
+    relocated(&mut found, &description, &read);
+    if any_stops(&found) {
         return super::stopped(
             &found,
             &read.source,
@@ -277,7 +275,8 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Comman
     let fine = drifts.is_empty();
     if format == Format::Json {
         let each: Vec<_> = drifts.iter().map(|drift| json!({ "site": drift.site, "tunnel": drift.tunnel, "files": drift.files })).collect();
-        super::print_json(&json!({ "fine": fine, "findings": [], "gateways": sites, "differences": each, "not_described": more }))?;
+        let found = findings::json(&found, &read.source);
+        super::print_json(&json!({ "fine": fine, "findings": found, "gateways": sites, "differences": each, "not_described": more }))?;
         return Ok(if fine { CommandOutcome::Fine } else { CommandOutcome::Stopped });
     }
     let shown = |drift: &Drift| format!("{}, {}: {}\n{}", drift.site, drift.tunnel, drift.files.join(", "), drift.text);

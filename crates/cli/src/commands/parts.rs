@@ -87,11 +87,38 @@ pub fn shown(parts: &[Participant; 2]) -> ShownEnds<'_> {
 /// A description that does not build, and what stops it.
 pub type Stopped = (Input, Vec<Finding>);
 
+/// What was found that does not stop the work, and the texts that it is about by what they are called.
+#[derive(Default)]
+pub struct Told {
+    pub found: Vec<Finding>,
+    pub sources: BTreeMap<String, Source>,
+}
+
+impl Told {
+    /// Of a description that was planned.
+    pub fn of(planned: &Build, input: &Input) -> Told {
+        let sources = input.source.texts().map(|(_, text)| (text.name().to_string(), text.clone())).collect();
+        Told { found: planned.findings.clone(), sources }
+    }
+
+    /// With what was found while gateways were read.
+    pub fn with<'a>(self, parts: impl IntoIterator<Item = &'a Participant>) -> Told {
+        let (mut found, mut sources) = found(parts);
+        found.extend(self.found);
+        sources.extend(self.sources);
+        Told { found, sources }
+    }
+}
+
+/// Pairs of gateways, and what was found about their description.
+pub type Meant = (Vec<[Participant; 2]>, Told);
+
 /// The pairs of gateways that are meant: two folders, or each pair of sites that a description has tunnels between; with a
 /// name those of one tunnel.
-pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Vec<[Participant; 2]>, Stopped>, Failure> {
+pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Meant, Stopped>, Failure> {
     if let Some(right) = &ends.right {
-        return Ok(Ok(vec![of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?]));
+        let both = of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?;
+        return Ok(Ok((vec![both], Told::default())));
     }
     let (mut input, planned) = plan_of(input::read(&ends.left, &ends.supply)?, tunnel);
     let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
@@ -103,7 +130,7 @@ pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Vec<[Partic
     };
     let of_site = |name: &String| of_site(&description, name, &standing, ends.built.as_deref());
     let parts = pairs(&planned, tunnel).into_iter().filter_map(|[one, other]| Some([of_site(&one)?, of_site(&other)?]));
-    Ok(Ok(parts.collect()))
+    Ok(Ok((parts.collect(), Told::of(&planned, &input))))
 }
 
 /// The two gateways of a tunnel as they are written, before anybody installs them.

@@ -29,8 +29,8 @@ pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
             return many::rehearsed(read, args.ends.built.as_deref(), args.changed_since.as_deref(), args.format);
         }
     }
-    let pairs = match parts::meant(&args.ends, args.tunnel.as_deref())? {
-        Ok(pairs) => pairs,
+    let (pairs, about) = match parts::meant(&args.ends, args.tunnel.as_deref())? {
+        Ok(meant) => meant,
         Err((input, found)) => return super::stopped(&found, &input.source, args.format, many::no_rehearsals(), "Nothing was rehearsed"),
     };
     let described = args.ends.right.is_none();
@@ -84,17 +84,17 @@ pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
         }
         single::text(path, &ladder_svg::draw(rehearsal, &parts::shown(&act.parts)), picture)?;
     }
-    told(&acts, &all, kept, args.format)
+    told(&acts, &all, about, kept, args.format)
 }
 
 /// Prints what came of it.
-fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], unchanged: usize, format: Format) -> Result<CommandOutcome, Failure> {
+fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], about: parts::Told, unchanged: usize, format: Format) -> Result<CommandOutcome, Failure> {
     let unsure = parts::unsure(acts.iter().flat_map(|act| &act.parts));
     let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
     if format == Format::Json {
         let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
-        let (found, sources) = parts::found(acts.iter().flat_map(|act| &act.parts));
+        let parts::Told { found, sources } = about.with(acts.iter().flat_map(|act| &act.parts));
         super::print_json(&json!({
             "rehearsals": each,
             "alone": alone,

@@ -20,8 +20,8 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
         return Err(Failure::Usage("--from and --to are of different families".to_owned()));
     }
     let flow = Flow { from: args.from, to: args.to, traffic };
-    let pairs = match parts::meant(&args.ends, None)? {
-        Ok(pairs) => pairs,
+    let (pairs, about) = match parts::meant(&args.ends, None)? {
+        Ok(meant) => meant,
         Err((input, found)) => return super::stopped(&found, &input.source, args.format, empty(args), "Nothing was followed"),
     };
     let inside = inside(&args.inside, &pairs)?;
@@ -47,7 +47,7 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts))).collect();
     if args.format == Format::Json {
         let (there, back) = path::json(&ways);
-        let (found, sources) = parts::found(parts.iter().copied().flatten());
+        let parts::Told { found, sources } = about.with(parts.iter().copied().flatten());
         super::print_json(&json!({
             "from": args.from,
             "to": args.to,
