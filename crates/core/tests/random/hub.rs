@@ -1,7 +1,7 @@
 //! Law 3 over random gateways of the hub: what a platform or a packet filter writes reads back the same, and what it cannot say it refuses
 //! instead of dropping it.
 //!
-//! `USPAN_CASES` says how many gateways each one gets; without it two thousand.
+//! `USPAN_CASES` says how many gateways each one gets; without it a hundred.
 #![allow(clippy::disallowed_macros, reason = "how many were written and how many refused is for whoever runs it")]
 
 use std::cell::Cell;

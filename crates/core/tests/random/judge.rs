@@ -1,6 +1,6 @@
 //! Pairs of gateways with something changed at random: what is held against each other and what is rehearsed never contradict.
 //!
-//! `USPAN_CASES` says how many pairs; without it a thousand.
+//! `USPAN_CASES` says how many pairs; without it two hundred.
 #![allow(clippy::disallowed_macros, reason = "what was met is for whoever runs it")]
 
 use std::cell::{Cell, RefCell};
