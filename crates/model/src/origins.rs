@@ -12,11 +12,11 @@ use crate::source::{Source, Span};
 /// Keys of a description that lines of a file follow from, as remarks name them: with `, ` between them, or `: ` behind the one that
 /// names the others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Keys(String);
+pub struct FollowedKeys(String);
 
-impl Keys {
+impl FollowedKeys {
     /// None.
-    pub const NONE: &Keys = &Keys(String::new());
+    pub const NONE: &FollowedKeys = &FollowedKeys(String::new());
 
     /// In words.
     pub fn text(&self) -> &str {
@@ -29,9 +29,9 @@ impl Keys {
     }
 }
 
-impl From<String> for Keys {
-    fn from(text: String) -> Keys {
-        Keys(text)
+impl From<String> for FollowedKeys {
+    fn from(text: String) -> FollowedKeys {
+        FollowedKeys(text)
     }
 }
 
@@ -141,7 +141,7 @@ mod tests {
         let mut file = TreeFile::public(String::new());
         for (text, keys) in parts {
             file.text.push_str(text);
-            file.provenance.push((file.text.len(), Keys::from(keys)));
+            file.provenance.push((file.text.len(), FollowedKeys::from(keys)));
         }
         file.text.push_str("last = 1\n");
         let mut tree = Tree::default();

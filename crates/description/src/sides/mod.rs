@@ -21,7 +21,7 @@ use uspan_model::gateway::{
 };
 use uspan_model::key::Certificate;
 use uspan_model::mtu::segment_limit;
-use uspan_model::origins::Keys;
+use uspan_model::origins::FollowedKeys;
 use uspan_model::secret::Secret;
 
 /// One gateway's share of a tunnel: what to write, and the remarks that go with it.
@@ -73,7 +73,7 @@ fn link_address(link: IpNet, end: usize) -> Option<IpNet> {
 }
 
 /// Keys of the description, each with what it is a key of.
-fn keys(list: &[(&str, &str)]) -> Keys {
+fn keys(list: &[(&str, &str)]) -> FollowedKeys {
     let mut text = String::with_capacity(list.iter().map(|(of, key)| of.len() + key.len() + ".".len() + ", ".len()).sum());
     for (of, key) in list {
         let comma = if text.is_empty() { "" } else { ", " };
@@ -449,10 +449,10 @@ impl SideBuilder<'_> {
                     None => ["site.", &site.name.value, ".networks.", &name.value].concat(),
                 }
             };
-            Keys::from([t, ".carries: ", &key(ends[0], pair.first), ", ", &key(ends[1], pair.second)].concat())
+            FollowedKeys::from([t, ".carries: ", &key(ends[0], pair.first), ", ", &key(ends[1], pair.second)].concat())
         });
         // Nobody else has an interface.
-        let routed = |list| if self.routed() { keys(list) } else { Keys::default() };
+        let routed = |list| if self.routed() { keys(list) } else { FollowedKeys::default() };
         let identity_key = |site: &Site| if site.identity.is_some() { "identity" } else { "gateway.address" };
         Remarks {
             stem: tunnel.name.value.clone(),

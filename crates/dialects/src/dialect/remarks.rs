@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::fmt;
 
 use uspan_model::gateway::TreeFile;
-use uspan_model::origins::Keys;
+use uspan_model::origins::FollowedKeys;
 use uspan_model::source::{is_plain, misleads};
 
 /// Comments for the files: which part of the description each statement follows from.
@@ -19,37 +19,37 @@ pub struct Remarks {
     /// Lines for the head of every file.
     pub head: Vec<String>,
     /// Where addresses come from.
-    pub addresses: Keys,
+    pub addresses: FollowedKeys,
     /// Where identities come from.
-    pub identities: Keys,
+    pub identities: FollowedKeys,
     /// Where the IKE proposals come from.
-    pub ike: Keys,
+    pub ike: FollowedKeys,
     /// Where the ESP proposals come from.
-    pub esp: Keys,
+    pub esp: FollowedKeys,
     /// Where the lifetimes come from.
-    pub ike_lifetime: Keys,
+    pub ike_lifetime: FollowedKeys,
     /// Where the lifetimes come from.
-    pub esp_lifetime: Keys,
+    pub esp_lifetime: FollowedKeys,
     /// Where liveness comes from.
-    pub liveness: Keys,
+    pub liveness: FollowedKeys,
     /// Where the roles come from.
-    pub opening: Keys,
+    pub opening: FollowedKeys,
     /// Where the secret comes from.
-    pub secret: Keys,
+    pub secret: FollowedKeys,
     /// Where each child's selectors come from, in the order of the children.
-    pub selectors: Vec<Keys>,
+    pub selectors: Vec<FollowedKeys>,
     /// Where the exemption comes from.
-    pub exemption: Keys,
+    pub exemption: FollowedKeys,
     /// Where the filter comes from.
-    pub filter: Keys,
+    pub filter: FollowedKeys,
     /// Where the size of packets comes from.
-    pub mtu: Keys,
+    pub mtu: FollowedKeys,
     /// Where the interface's addresses come from.
-    pub link: Keys,
+    pub link: FollowedKeys,
     /// Where the routes come from.
-    pub routes: Keys,
+    pub routes: FollowedKeys,
     /// Where sessions of a routing protocol come from.
-    pub routing: Keys,
+    pub routing: FollowedKeys,
 }
 
 /// No remark is longer; longer ones are broken into lines.
@@ -103,7 +103,7 @@ const REMARKS: usize = 16;
 #[derive(Clone, Debug, Default)]
 pub struct Draft {
     text: String,
-    provenance: Vec<(usize, Keys)>,
+    provenance: Vec<(usize, FollowedKeys)>,
 }
 
 impl Draft {
@@ -130,7 +130,7 @@ impl Draft {
     }
 
     /// What comes follows from these keys, and no longer from those before; of several in a row from all of them.
-    pub fn follows(&mut self, keys: &Keys) {
+    pub fn follows(&mut self, keys: &FollowedKeys) {
         self.provenance.push((self.text.len(), keys.clone()));
     }
 
@@ -161,7 +161,7 @@ impl fmt::Write for Draft {
 }
 
 /// An indented remark that names keys, which what comes follows from; or nothing if there are none.
-pub fn remark(out: &mut Draft, indent: &str, keys: &Keys) {
+pub fn remark(out: &mut Draft, indent: &str, keys: &FollowedKeys) {
     if !keys.text().is_empty() {
         sentence(out, indent, keys.text());
         out.follows(keys);

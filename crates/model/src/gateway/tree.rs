@@ -5,7 +5,7 @@ use std::fmt;
 
 use zeroize::Zeroize;
 
-use crate::origins::Keys;
+use crate::origins::FollowedKeys;
 use crate::secret::Secret;
 
 /// One file of a gateway.
@@ -18,7 +18,7 @@ pub struct TreeFile {
     /// Its text.
     pub text: String,
     /// From which byte on its lines follow from which keys of the description, as far as its writer noted it.
-    pub provenance: Vec<(usize, Keys)>,
+    pub provenance: Vec<(usize, FollowedKeys)>,
 }
 
 /// What stands in it counts, not where that comes from.

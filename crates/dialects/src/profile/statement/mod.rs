@@ -17,7 +17,7 @@ use std::borrow::Cow;
 
 use crate::dialect::Remarks;
 use crate::profile::{Profile, Text};
-use uspan_model::origins::Keys;
+use uspan_model::origins::FollowedKeys;
 
 /// Where a statement stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -96,7 +96,7 @@ pub enum About {
 
 impl About {
     /// The remark, in the Child SA at this place.
-    pub(crate) fn of(self, remarks: &Remarks, child: usize) -> &Keys {
+    pub(crate) fn of(self, remarks: &Remarks, child: usize) -> &FollowedKeys {
         match self {
             About::Addresses => &remarks.addresses,
             About::Ike => &remarks.ike,
@@ -104,7 +104,7 @@ impl About {
             About::Routes => &remarks.routes,
             About::Liveness => &remarks.liveness,
             About::Identities => &remarks.identities,
-            About::Selectors => remarks.selectors.get(child).unwrap_or(Keys::NONE),
+            About::Selectors => remarks.selectors.get(child).unwrap_or(FollowedKeys::NONE),
             About::Esp => &remarks.esp,
             About::EspLifetime => &remarks.esp_lifetime,
             About::Opening => &remarks.opening,

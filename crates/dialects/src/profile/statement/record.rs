@@ -9,7 +9,7 @@ use crate::profile::Profile;
 use crate::text::Word;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{Origin, ReadAt, Setting};
-use uspan_model::origins::Keys;
+use uspan_model::origins::FollowedKeys;
 use uspan_model::source::Place;
 
 /// The fields of a section.
@@ -246,7 +246,7 @@ pub(crate) fn write_section(
         if let Some(note) = &row.note {
             // What it explains is no choice of the description, unless that is said above.
             if row.about.is_none() {
-                out.follows(Keys::NONE);
+                out.follows(FollowedKeys::NONE);
             }
             let _ = writeln!(out, "{}# {note}", layout.indent);
         }
