@@ -122,7 +122,7 @@ impl SideBuilder<'_> {
         let ends = self.description.ends(self.tunnel);
         self.tunnel.pairs.iter().map(move |pair| {
             let (first, second) = (&ends[0].networks[pair.first].name.value, &ends[1].networks[pair.second].name.value);
-            format!("{first}_{second}")
+            [&**first, "_", second].concat()
         })
     }
 
@@ -306,7 +306,7 @@ impl SideBuilder<'_> {
     fn child(&self, name: &str, local: Vec<IpNet>, remote: Vec<IpNet>) -> Child {
         let agreement = self.agreement;
         Child {
-            name: format!("{}_{name}", self.tunnel.name.value),
+            name: [&*self.tunnel.name.value, "_", name].concat(),
             local: Setting::planned(local),
             remote: Setting::planned(remote),
             protocol: Setting::planned(None),

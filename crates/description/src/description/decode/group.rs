@@ -28,7 +28,7 @@ const LONGEST: usize = 32;
 
 /// The name of a pair's tunnel: those of its sites, as far as there is room.
 fn pair_name(first: &str, second: &str) -> String {
-    let whole = format!("{first}--{second}");
+    let whole = [first, "--", second].concat();
     if whole.len() <= LONGEST {
         return whole;
     }

@@ -54,7 +54,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
         _ => {}
     }
     if any {
-        tree.add(format!("{FOLDER}/{table}.nft"), rules.public());
+        tree.add([FOLDER, "/", &table, ".nft"].concat(), rules.public());
     }
     Ok(tree)
 }
@@ -63,7 +63,7 @@ pub(super) fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Un
 fn table_name(stem: &str) -> Result<String, Unwritable> {
     let plain = |b: u8| b.is_ascii_alphanumeric() || b == b'-' || b == b'_';
     if stem.bytes().all(plain) && !stem.is_empty() {
-        Ok(format!("uspan-{stem}"))
+        Ok(["uspan-", stem].concat())
     } else {
         Err(Unwritable::new("a table name with other characters than letters, digits, `-` and `_`", "Choose a plain name."))
     }

@@ -226,7 +226,7 @@ fn write_life(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable
     if *life != Duration::from_secs(life.as_secs()) {
         return Err(vec![Unwritable::new("a lifetime with parts of a second", "Choose whole seconds.")]);
     }
-    Ok(format!("{}s", life.as_secs()))
+    Ok(life.as_secs().to_string() + "s")
 }
 
 fn write_number(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {

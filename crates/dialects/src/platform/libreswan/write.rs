@@ -22,7 +22,7 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
     for connection in &gateway.connections {
         write_connection(profile, &mut out, gateway, connection, remarks)?;
     }
-    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), out.public());
+    tree.add([FOLDER, "/", &remarks.stem, ".conf"].concat(), out.public());
     if let [pair] = gateway.key_pairs.as_slice()
         && let Some(certificate) = &pair.certificate
     {
@@ -37,7 +37,7 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
     }
     if !gateway.secrets.is_empty() {
         let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
-        tree.add(format!("{FOLDER}/{}.secrets", remarks.stem), TreeFile::private(secrets));
+        tree.add([FOLDER, "/", &remarks.stem, ".secrets"].concat(), TreeFile::private(secrets));
     }
     Ok(tree)
 }
@@ -100,7 +100,7 @@ fn write_connection(
     let layout = |child| LineLayout { indent: "\t", between: "=", remarks, child };
     let base = name(&connection.name).map_err(one)?;
     for (i, child) in connection.children.iter().enumerate() {
-        if !child.name.starts_with(&format!("{base}_")) {
+        if child.name.strip_prefix(base).is_none_or(|rest| !rest.starts_with('_')) {
             return Err(vec![Unwritable::new(
                 "a child whose name does not begin with the connection's name",
                 "Name it after the connection.",

@@ -27,11 +27,11 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
         write_connection(profile, &mut out, connection, remarks)?;
     }
     out.push_str("}\n");
-    tree.add(format!("{FOLDER}/{}.conf", remarks.stem), out.public());
+    tree.add([FOLDER, "/", &remarks.stem, ".conf"].concat(), out.public());
     if !gateway.secrets.is_empty() {
         let secrets = write_secrets(&gateway.secrets, remarks).map_err(|e| vec![e])?;
         // The dot keeps it apart from a tunnel that is called `...-secrets`: names have none.
-        tree.add(format!("{FOLDER}/{}.secrets.conf", remarks.stem), TreeFile::private(secrets));
+        tree.add([FOLDER, "/", &remarks.stem, ".secrets.conf"].concat(), TreeFile::private(secrets));
     }
     if gateway.key_pairs.len() > 1 || gateway.pinned.len() > 1 || gateway.authorities.len() > 1 {
         return Err(vec![Unwritable::new("several keys of one end", "Give each end one key.")]);
@@ -130,14 +130,14 @@ const REMOTE: EndFields = [Field::RemoteMethod, Field::RemoteIdentity, Field::Re
 
 fn of_end(method: &Method, identity: &Identity, stem: &str, [how, who, key, certificate]: EndFields) -> Record {
     let mut record = Record::default();
-    let file = key_file(stem, if how == Field::LocalMethod { "local" } else { "remote" });
+    let file = || key_file(stem, if how == Field::LocalMethod { "local" } else { "remote" });
     record.plan(how, *method);
     record.plan(who, identity.clone());
     match method {
         Method::SharedSecret => {}
-        Method::PublicKey => record.plan(key, file),
+        Method::PublicKey => record.plan(key, file()),
         // What it shows itself, and whom it believes about the peer.
-        Method::Certificate => record.plan(certificate, file),
+        Method::Certificate => record.plan(certificate, file()),
     }
     record
 }
