@@ -337,3 +337,57 @@ fn loaded(lab: &Lab, description: &str, site: &str, tree: &uspan_core::Tree) -> 
         .collect::<Vec<_>>()
         .join("\n")
 }
+
+/// Each part of a policy taken out, twice, and exchanged with the next one: the daemon refuses what the reader blames, and nothing else.
+#[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
+fn the_parts_of_a_policy_stand_in_one_order() {
+    let _ready = &*LAB;
+    const PARTS: [&str; 16] = [
+        "active",
+        "tunnel",
+        "esp",
+        "inet",
+        "proto tcp",
+        "from 10.0.0.0/24 to 10.1.0.0/24",
+        "local 192.0.2.7",
+        "peer 192.0.2.1",
+        "ikesa auth hmac-sha2-256 enc aes-256 group modp2048",
+        "childsa auth hmac-sha2-256 enc aes-256",
+        "srcid a.example.net",
+        "dstid b.example.net",
+        "ikelifetime 10m",
+        "lifetime 5m",
+        "psk \"not a real secret\"",
+        "tag \"x\"",
+    ];
+    let folder = tempfile::tempdir().expect("a folder");
+    let mut policies: Vec<Vec<&str>> = vec![PARTS.to_vec()];
+    for at in 0..PARTS.len() {
+        let mut twice = PARTS.to_vec();
+        twice.insert(at, PARTS[at]);
+        policies.push(twice);
+        if at + 1 < PARTS.len() {
+            let mut exchanged = PARTS.to_vec();
+            exchanged.swap(at, at + 1);
+            policies.push(exchanged);
+        }
+    }
+    // Not only neighbours, and not only what stands beside its twin.
+    policies.push([&PARTS[..], &["peer 192.0.2.1"]].concat());
+    policies.push([&PARTS[..7], &["peer 192.0.2.1", "local 192.0.2.7"], &PARTS[8..]].concat());
+    policies.push([&["passive"], &PARTS[..]].concat());
+    let mut wrong = Vec::new();
+    for policy in &policies {
+        let text = format!("ikev2 \"n\" {}\n", policy.join(" "));
+        fs::write(folder.path().join("f"), &text).expect("written");
+        let takes = shell(folder.path(), "chmod 600 f; iked -n -f f").contains("configuration OK");
+        let tree = uspan_core::Tree::of("etc/iked.conf", &text);
+        let (_, findings) = known::read_as(known::platform("openiked"), &tree);
+        let blames = findings.iter().any(|finding| finding.message.contains("it refuses the file"));
+        if takes == blames {
+            wrong.push(format!("{text}the daemon takes it: {takes}; {:?}", findings.iter().map(|one| &one.message).collect::<Vec<_>>()));
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}

@@ -447,3 +447,25 @@ fn files_that_multiply_each_other_come_to_an_end() {
     let macros: String = (0..60).map(|i| format!("m{} = $m{i} $m{i}\n", i + 1)).collect();
     let _ = read(&[("etc/iked.conf", &format!("m0 = a b\n{macros}ikev2 $m60\n"))]);
 }
+
+/// What the daemon makes of each order is tried in the lab's tests; here that it is told at its place.
+#[test]
+fn parts_of_a_policy_that_stand_where_none_is_taken_are_told() {
+    let ends = "from 10.0.0.0/24 to 10.1.0.0/24 peer 192.0.2.1";
+    let found = |text: &str| {
+        let tree = Tree::of("etc/iked.conf", text);
+        let (_, findings) = known::read_as(known::platform("openiked"), &tree);
+        let blamed = findings.into_iter().filter(|finding| finding.message.contains("it refuses the file"));
+        blamed.map(|finding| text[finding.place.expect("a place").span.range()].to_owned()).collect::<Vec<_>>()
+    };
+    for (text, blamed) in [
+        (format!("ikev2 active esp {ends}\n"), &[][..]),
+        (format!("ikev2 active passive esp {ends}\n"), &["passive"]),
+        (format!("ikev2 esp active {ends}\n"), &["active"]),
+        (format!("ikev2 active esp {ends} local 192.0.2.7\n"), &[]),
+        (format!("ikev2 active esp {ends} local 192.0.2.7 peer 192.0.2.1\n"), &["peer"]),
+        (format!("ikev2 active esp {ends} lifetime 10m srcid a lifetime 20m\n"), &["srcid", "lifetime"]),
+    ] {
+        assert_eq!(found(&text), blamed, "{text}");
+    }
+}

@@ -6,7 +6,7 @@ use ipnet::IpNet;
 
 use super::profile::default;
 use super::proposal::{self, WrongWord};
-use super::syntax::{BETWEEN, Macros, Part, define, expand, parse, parts};
+use super::syntax::{BETWEEN, Macros, Part, define, expand, misplaced, parse, parts};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::profile::Profile;
 use crate::profile::statement::{Counts, Field, Record, Section, name_unknown, read_section};
@@ -145,7 +145,12 @@ impl IkedReader<'_> {
             words => (format!("policy{}", self.gateway.connections.len() + 1), words),
         };
         let (mut found, mut secret, mut proof): (Vec<(Word, Word)>, _, _) = (Vec::new(), None, None);
-        for part in parts(words) {
+        let parts = parts(words);
+        for (part, before) in misplaced(&parts) {
+            let message = format!("`{}` behind `{before}`, where the daemon does not take it: it refuses the file", part.keyword.value);
+            self.say(source, &rules::DEVICE_SYNTAX, part.keyword.span, message);
+        }
+        for part in parts {
             let keyword = part.keyword;
             let mut unknown =
                 || self.say(source, &rules::DEVICE_UNKNOWN, keyword.span, format!("`{}` is not understood here", keyword.value));

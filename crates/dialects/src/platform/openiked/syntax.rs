@@ -160,6 +160,73 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
     parts
 }
 
+/// Keywords of a policy in the order in which they may stand, each row once; or, where that is said, several times. The daemon refuses
+/// the file if they stand otherwise (found with `iked -n` of 7.2; parse.y has no other order).
+const ORDER: [(&[&str], Several); 20] = [
+    (&["quick", "skip", "default"], Several::No),
+    (&["active", "passive"], Several::No),
+    (&["ipcomp"], Several::No),
+    (&["tunnel", "transport"], Several::No),
+    (&["esp", "ah"], Several::No),
+    (&["inet", "inet6"], Several::No),
+    (&["proto"], Several::No),
+    (&["rdomain"], Several::No),
+    (&["from"], Several::Yes),
+    (&["local", "peer"], Several::OfEachOne),
+    (&["ikesa"], Several::Yes),
+    (&["childsa"], Several::Yes),
+    (&["srcid"], Several::No),
+    (&["dstid"], Several::No),
+    (&["ikelifetime"], Several::No),
+    (&["lifetime"], Several::No),
+    (&["psk", "eap", "rsa", "ecdsa256", "ecdsa384", "ecdsa521", "rfc7427"], Several::No),
+    (&["config", "request"], Several::Yes),
+    (&["iface"], Several::No),
+    (&["tag", "tap"], Several::Yes),
+];
+
+/// How often keywords of a row may stand.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Several {
+    /// One of them, once.
+    No,
+    /// Each of them, once.
+    OfEachOne,
+    /// As often as one likes.
+    Yes,
+}
+
+/// Parts that stand where the daemon does not take them, each with the keyword that it must not stand behind.
+pub(super) fn misplaced<'a>(parts: &'a [Part<'a>]) -> Vec<(&'a Part<'a>, &'a str)> {
+    let mut found = Vec::new();
+    // The row that was reached, and its keywords so far.
+    let (mut reached, mut here): (usize, Vec<&str>) = (0, Vec::new());
+    for part in parts {
+        let keyword = part.keyword.value.as_str();
+        let Some(row) = ORDER.iter().position(|(words, _)| words.contains(&keyword)) else { continue };
+        let fits = match ORDER[row].1 {
+            _ if row != reached => row > reached,
+            Several::Yes => true,
+            Several::OfEachOne => !here.contains(&keyword),
+            Several::No => here.is_empty(),
+        };
+        match here.last() {
+            Some(before) if !fits => found.push((part, *before)),
+            _ => {
+                if row != reached {
+                    here.clear();
+                }
+                reached = row;
+                // As many as the daemon takes: what comes again is known.
+                if !here.contains(&keyword) {
+                    here.push(keyword);
+                }
+            }
+        }
+    }
+    found
+}
+
 /// The length of a remark: to the end of its line, and where a backslash stands before that, of the next one too.
 fn remark(text: &str) -> usize {
     let mut escaped = false;
