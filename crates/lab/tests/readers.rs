@@ -363,9 +363,9 @@ fn the_parts_of_a_policy_stand_in_one_order() {
     ];
     let folder = tempfile::tempdir().expect("a folder");
     let mut policies: Vec<Vec<&str>> = vec![PARTS.to_vec()];
-    for at in 0..PARTS.len() {
+    for (at, part) in PARTS.into_iter().enumerate() {
         let mut twice = PARTS.to_vec();
-        twice.insert(at, PARTS[at]);
+        twice.insert(at, part);
         policies.push(twice);
         if at + 1 < PARTS.len() {
             let mut exchanged = PARTS.to_vec();
