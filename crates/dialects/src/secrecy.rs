@@ -232,7 +232,7 @@ fn is_keyword(name: &str) -> bool {
 const IN_SETTINGS: &[&str] = &[
     "version", "local_addrs", "remote_addrs", "local_port", "remote_port", "proposals", "vips", "aggressive", "pull", "dscp", "encap", "mobike",
     "dpd_delay", "dpd_timeout", "fragmentation", "childless", "send_certreq", "send_cert", "keyingtries", "unique", "reauth_time",
-    "rekey_time", "over_time", "rand_time", "pools", "if_id_in", "if_id_out", "mediation", "mediated_by", "round", "certs", "cert", "pubkeys",
+    "rekey_time", "over_time", "rand_time", "pools", "if_id_in", "if_id_out", "mediation", "mediated_by", "mediation_peer", "eap_vendor", "round", "certs", "cert", "pubkeys",
     "auth", "id", "eap_id", "aaa_id", "groups", "cert_policy", "cacerts", "cacert", "revocation", "ca_id", "ah_proposals", "esp_proposals",
     "sha256_96", "local_ts", "remote_ts", "life_time", "rekey_bytes", "life_bytes", "rand_bytes", "rekey_packets", "life_packets",
     "rand_packets", "updown", "hostaccess", "mode", "policies", "policies_fwd_out", "dpd_action", "ipcomp", "inactivity", "reqid", "priority",
@@ -283,6 +283,18 @@ const IN_IPSEC: &[&str] = &[
     "logfile", "virtual-private", "uniqueids", "listen", "interfaces", "nat-keepalive", "tfc", "send-no-esp-tfc", "nic-offload", "failureshunt",
     "negotiationshunt", "leftaddresspool", "rightaddresspool", "leftupdown", "rightupdown", "debug", "nflog", "clones", "hostaddrfamily",
     "clientaddrfamily", "accept-redirect", "nopmtudisc", "salifetime", "ipsecdir", "nssdir", "secretsfile", "dumpdir",
+    "accept-redirect-to", "audit-log", "cisco-unity", "crl-strict", "crlcheckinterval", "curl-iface", "curl-timeout",
+    "ddos-ike-threshold", "ddos-mode", "dns-match-id", "dnssec-anchors", "dnssec-enable", "dnssec-rootkey-file", "drop-oppo-null",
+    "eaponly", "enable-tcp", "fake-strongswan", "global-redirect", "global-redirect-to", "ignore-peer-dns", "ike-socket-bufsize",
+    "ike-socket-errqueue", "ikepad", "ikev1-secctx-attr-type", "interface-ip", "intermediate", "ipsec-max-bytes", "ipsec-max-packets",
+    "keep-alive", "labeled-ipsec", "leftautheap", "leftcat", "leftfirewall", "leftmodecfgclient", "leftmodecfgserver", "leftusername",
+    "listen-tcp", "listen-udp", "logappend", "logip", "logtime", "max-halfopen-ike", "modecfgbanner", "modecfgdns", "modecfgdomains",
+    "modecfgpull", "myvendorid", "nat-ikev1-method", "nflog-all", "nhelpers", "nm-configured", "null", "ocsp-cache-max-age",
+    "ocsp-cache-min-age", "ocsp-cache-size", "ocsp-enable", "ocsp-method", "ocsp-strict", "ocsp-timeout", "ocsp-trustname", "ocsp-uri",
+    "pam-authorize", "pfsgroup", "plutostderrlog", "policy-label", "redirect-to", "remote-peer-type", "reqid",
+    "require-id-on-certificate", "retransmit-interval", "retransmit-timeout", "rightautheap", "rightcat", "rightmodecfgclient",
+    "rightmodecfgserver", "rightusername", "rightvti", "sareftrack", "seccomp", "secctx-attr-type", "seedbits", "send-redirect",
+    "send-vendorid", "sendca", "shuntlifetime", "statsbin", "syslog", "tcp-remoteport", "vti-shared", "xfrmlifetime",
 ];
 
 /// iked.conf(5): keywords, and the values of keywords that take no secret; nothing of a statement from `psk` on.
@@ -354,7 +366,7 @@ const IN_IKED: &[&str] = &[
     "enforcesingleikesa", "noenforcesingleikesa", "stickyaddress", "nostickyaddress", "novendorid", "vendorid", "dpd_check_interval", "ocsp",
     "ikev2", "quick", "skip", "ipcomp", "tunnel", "transport", "esp", "ah", "inet", "inet6", "proto", "tcp", "udp", "icmp", "gre", "ipencap",
     "rdomain", "from", "to", "port", "any", "dynamic", "local", "peer", "ikesa", "childsa", "auth", "enc", "prf", "group", "esn", "noesn", "srcid",
-    "dstid", "ikelifetime", "lifetime", "bytes", "eap", "mschap-v2", "ecdsa256", "ecdsa384", "ecdsa521", "rsa", "rfc7427", "config", "request",
+    "dstid", "ikelifetime", "lifetime", "bytes", "eap", "mschap-v2", "ecdsa256", "ecdsa384", "ecdsa521", "rsa", "rfc7427", "signature", "default", "cert_path", "ocsp", "natt", "config", "request",
     "address", "netmask", "name-server", "netbios-server", "dhcp-server", "protected-subnet", "access-server", "iface", "tag", "tap", "include",
     "hmac-md5", "hmac-sha1", "hmac-sha2-256", "hmac-sha2-384", "hmac-sha2-512", "3des", "aes-128", "aes-192", "aes-256", "aes-128-ctr",
     "aes-192-ctr", "aes-256-ctr", "aes-128-gcm", "aes-192-gcm", "aes-256-gcm", "aes-128-gcm-12", "aes-256-gcm-12", "blowfish", "cast",

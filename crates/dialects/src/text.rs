@@ -8,6 +8,7 @@ use ipnet::IpNet;
 use uspan_model::digest::digest;
 use uspan_model::effort::Budget;
 use uspan_model::finding::{self as rules, Finding};
+use uspan_model::gateway::GRE;
 use uspan_model::gateway::Tree;
 use uspan_model::key::Certificate;
 use uspan_model::source::{Place, Span};
@@ -15,6 +16,44 @@ use uspan_model::source::{Place, Span};
 /// A prefix, or an address as the prefix of itself.
 pub(crate) fn prefix(text: &str) -> Option<IpNet> {
     text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+}
+
+/// An IP protocol by number or name (IANA protocol numbers).
+pub(crate) fn ip_protocol(name: &str) -> Option<u8> {
+    Some(match name {
+        "icmp" => 1,
+        "igmp" => 2,
+        "ipencap" | "ipip" => 4,
+        "tcp" => 6,
+        "udp" => 17,
+        "ipv6" => 41,
+        "gre" => GRE,
+        "esp" => 50,
+        "ah" => 51,
+        "ipv6-icmp" | "icmpv6" | "icmp6" => 58,
+        "ospf" => 89,
+        "pim" => 103,
+        "vrrp" => 112,
+        "l2tp" => 115,
+        "sctp" => 132,
+        number => number.parse().ok()?,
+    })
+}
+
+/// A port by number, or by the name of a service that selectors are limited to (IANA service names); 0 and `any` are any.
+pub(crate) fn ip_port(name: &str) -> Option<Option<u16>> {
+    Some(match name {
+        "" | "0" | "any" | "%any" => None,
+        "ssh" => Some(22),
+        "domain" => Some(53),
+        "http" => Some(80),
+        "ntp" => Some(123),
+        "snmp" => Some(161),
+        "bgp" => Some(179),
+        "https" => Some(443),
+        "l2tp" | "l2f" => Some(1701),
+        number => Some(number.parse().ok()?),
+    })
 }
 
 /// A word of a file, and its place.

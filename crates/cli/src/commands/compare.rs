@@ -43,7 +43,8 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
     let reads: Vec<&Participant> = std::iter::once(&left).chain(&right).collect();
     let unsure = parts::unsure(reads.iter().copied());
     let differs = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
-    let stopped = differs || unsure.is_some();
+    let doubtful = compared.pairs.iter().any(|pair| !pair.doubts.is_empty());
+    let stopped = differs || doubtful || unsure.is_some();
     let files = [0, 1].map(|end| reads.get(end).map(|read| &read.sources));
     if args.format == Format::Json {
         let parts::Told { found, sources } = about.with(reads.iter().copied());
@@ -73,6 +74,10 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
 fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
     let (fatal, other) = (compared.count(Gravity::Fatal), compared.count(Gravity::Compatible));
     let plural = |n: usize| if n == 1 { "" } else { "s" };
+    if fatal == 0 && !lost && compared.pairs.iter().any(|pair| !pair.doubts.is_empty()) {
+        let what = styled(STOP, "It cannot be said");
+        return format!("{what} whether the two ends fit. Next: see to the lines that are not understood.");
+    }
     if lost {
         let what = if against { "A tunnel stands on one side alone" } else { "No two connections belong together" };
         return format!("{}.", styled(STOP, what));

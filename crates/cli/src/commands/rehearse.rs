@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use serde_json::json;
-use uspan_core::{Rehearsal, Rehearsals, rehearse};
+use uspan_core::{Rehearsal, RehearsalVerdict, Rehearsals, rehearse};
 
 use super::check::is_changed;
 use super::many;
@@ -90,7 +90,8 @@ pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
 /// Prints what came of it.
 fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], about: parts::Told, unchanged: usize, format: Format) -> Result<CommandOutcome, Failure> {
     let unsure = parts::unsure(acts.iter().flat_map(|act| &act.parts));
-    let failing = all.iter().filter(|(_, rehearsal)| !rehearsal.works()).count();
+    let of = |verdict: RehearsalVerdict| all.iter().filter(|(_, rehearsal)| rehearsal.verdict() == verdict).count();
+    let (failing, doubtful) = (of(RehearsalVerdict::Fails), of(RehearsalVerdict::Unknown));
     if format == Format::Json {
         let each: Vec<_> = all.iter().map(|(act, rehearsal)| ladder::json(rehearsal, &parts::shown(&act.parts))).collect();
         let alone: BTreeSet<_> = acts.iter().flat_map(|act| act.came.alone.iter().flatten()).collect();
@@ -101,7 +102,7 @@ fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], about: parts::Told, unchanged:
             "count": all.len(),
             "unchanged": unchanged,
             "findings": findings::json_among(&found, &sources),
-            "fine": failing == 0 && unsure.is_none(),
+            "fine": failing == 0 && doubtful == 0 && unsure.is_none(),
         }))?;
     } else {
         acts.iter().for_each(|act| parts::print_findings(&act.parts));
@@ -122,10 +123,18 @@ fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], about: parts::Told, unchanged:
         for (part, list) in acts.iter().flat_map(|act| act.parts.iter().zip(&act.came.alone)).filter(|(_, list)| !list.is_empty()) {
             super::print_line(&format!("{}: without a counterpart: {}\n", part.name, list.join(", ")))?;
         }
-        let closing = || closing(all.len(), failing, all[0].1);
+        let closing = || match (failing, doubtful) {
+            (0, 1..) => cannot_say(all.len(), doubtful),
+            _ => closing(all.len(), failing, all[0].1),
+        };
         super::print_line(&unsure.clone().filter(|_| failing == 0).unwrap_or_else(closing))?;
     }
-    Ok(if failing > 0 || unsure.is_some() { CommandOutcome::Stopped } else { CommandOutcome::Fine })
+    Ok(if failing > 0 || doubtful > 0 || unsure.is_some() { CommandOutcome::Stopped } else { CommandOutcome::Fine })
+}
+
+fn cannot_say(all: usize, doubtful: usize) -> String {
+    let of = if all == 1 { String::new() } else { format!(" of {doubtful} of {all}") };
+    format!("{} whether the tunnel comes up{of}. Next: see to the lines that are not understood.", styled(STOP, "It cannot be said"))
 }
 
 fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::{Value, json};
-use uspan_core::{ComparedPair, ComparedParameter, Gravity, Shown, Source};
+use uspan_core::{ComparedPair, ComparedParameter, Doubt, Gravity, Shown, Source};
 
 use super::table::table;
 use super::{CARE, GOOD, HEADING, STOP, columns, file_and_line, styled, wrapped};
@@ -24,6 +24,7 @@ pub fn text(pair: &ComparedPair, names: [&str; 2], files: &SourceFiles<'_>, all:
     let (equal, different): (Vec<_>, Vec<_>) = told.iter().partition(|(parameter, _)| parameter.gravity == Gravity::Equal);
     let mut parts = vec![styled(HEADING, &format!("{title}: {} ⇄ {}", names[0], names[1]))];
     parts.extend(different.iter().map(|(parameter, children)| difference(parameter, children, names, files)));
+    parts.extend(doubts(&pair.doubts, names, files));
     if all || different.is_empty() {
         parts.push(table(&["equal", "at both ends"], values(&equal, names), &[0]));
     } else if !equal.is_empty() {
@@ -36,8 +37,22 @@ pub fn text(pair: &ComparedPair, names: [&str; 2], files: &SourceFiles<'_>, all:
     parts.join("\n\n")
 }
 
+/// What is not understood, and in the way of a verdict.
+fn doubts(doubts: &[Doubt], names: [&str; 2], files: &SourceFiles<'_>) -> Option<String> {
+    let told = doubts.iter().map(|doubt| {
+        let place = files[doubt.end].map_or_else(String::new, |files| file_and_line(&doubt.place, files));
+        format!("        {}  {}  {}", names[doubt.end], place, doubt.spelling.clone().unwrap_or_default()).trim_end().to_owned()
+    });
+    let told: Vec<_> = told.collect();
+    (!told.is_empty()).then(|| format!("{} what stands in the way of a verdict\n{}", styled(CARE, "unsure "), told.join("\n")))
+}
+
 fn difference(parameter: &ComparedParameter, children: &[&str], names: [&str; 2], files: &SourceFiles<'_>) -> String {
-    let (word, style) = if parameter.gravity == Gravity::Fatal { ("fatal", STOP) } else { ("differs", CARE) };
+    let (word, style) = match parameter.gravity {
+        Gravity::Fatal => ("fatal", STOP),
+        Gravity::Unknown => ("unsure", CARE),
+        Gravity::Compatible | Gravity::Equal => ("differs", CARE),
+    };
     let of = if children.is_empty() { String::new() } else { format!("  of {}", children.join(", ")) };
     let mut lines = vec![format!("{} {}{of}", styled(style, &format!("{word:<7}")), styled(HEADING, &parameter.name))];
     let ends = [0, 1].map(|end| told_of(&parameter.values[end], files[end]));
@@ -138,6 +153,7 @@ pub fn json(pair: &ComparedPair, files: &SourceFiles<'_>) -> Value {
         };
         let gravity = match parameter.gravity {
             Gravity::Fatal => "fatal",
+            Gravity::Unknown => "unknown",
             Gravity::Compatible => "compatible",
             Gravity::Equal => "equal",
         };
@@ -151,7 +167,22 @@ pub fn json(pair: &ComparedPair, files: &SourceFiles<'_>) -> Value {
             "remedy": parameter.remedy,
         })
     };
-    json!({ "connections": pair.names, "parameters": pair.parameters.iter().map(each).collect::<Vec<_>>() })
+    let unsure = |doubt: &Doubt| {
+        let source = files[doubt.end].and_then(|files| files.get(&*doubt.place.file));
+        doubt_json(doubt, source)
+    };
+    json!({
+        "connections": pair.names,
+        "parameters": pair.parameters.iter().map(each).collect::<Vec<_>>(),
+        "doubts": pair.doubts.iter().map(unsure).collect::<Vec<_>>(),
+    })
+}
+
+/// What is in the way of a verdict.
+pub fn doubt_json(doubt: &Doubt, source: Option<&Source>) -> Value {
+    let line = source.map(|source| source.position(doubt.place.span.start).line);
+    let file = source.map_or_else(|| doubt.place.file.to_string(), |source| source.name().to_string());
+    json!({ "end": doubt.end, "stage": doubt.stage.word(), "about": doubt.about, "file": file, "line": line, "spelling": doubt.spelling })
 }
 
 #[cfg(test)]

@@ -1,9 +1,10 @@
 //! A negotiation as a ladder: one line down for each end, one across for each message.
 
+use super::comparison::doubt_json;
 use serde_json::{Value, json};
 use uspan_core::{Cure, Message, Rehearsal, RehearsalFailure, Step};
 
-use super::{GOOD, HEADING, QUIET, STOP, ShownEnds, columns, file_and_line, styled, wrapped};
+use super::{CARE, GOOD, HEADING, QUIET, STOP, ShownEnds, columns, file_and_line, styled, wrapped};
 
 /// Columns before the first line down: the numbers of the messages stand there.
 const MARGIN: usize = 5;
@@ -169,6 +170,16 @@ fn outcome(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> Vec<String> {
         }
         lines.extend(told.lines());
     }
+    if let Some(first) = rehearsal.doubts.first() {
+        lines.push(format!("{} {}", styled(CARE, "unsure "), styled(HEADING, &format!("from here on: {}", first.stage.step()))));
+        let mut told = Labelled::default();
+        for doubt in &rehearsal.doubts {
+            let at = file_and_line(&doubt.place, shown.files[doubt.end]);
+            let spelled = doubt.spelling.as_ref().map_or_else(String::new, |spelling| format!("\n{spelling}"));
+            told.add(shown.names[doubt.end], format!("{} is not understood: {at}{spelled}", doubt.about));
+        }
+        lines.extend(told.lines());
+    }
     for failure in &rehearsal.failures {
         if !lines.is_empty() {
             lines.push(String::new());
@@ -272,6 +283,8 @@ pub fn json(rehearsal: &Rehearsal, shown: &ShownEnds<'_>) -> Value {
         "connections": rehearsal.names,
         "opens": shown.names[rehearsal.initiator],
         "works": rehearsal.works(),
+        "verdict": rehearsal.verdict().word(),
+        "doubts": rehearsal.doubts.iter().map(|doubt| doubt_json(doubt, shown.files[doubt.end].get(&*doubt.place.file))).collect::<Vec<_>>(),
         "steps": rehearsal.steps.iter().map(step).collect::<Vec<_>>(),
         "failures": rehearsal.failures.iter().map(failure).collect::<Vec<_>>(),
         "opened": opened,

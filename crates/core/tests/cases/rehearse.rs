@@ -277,9 +277,13 @@ fn new_keys_can_be_refused_to_the_end_that_answered() {
 /// RFC 7296 section 2.5: each message says its version.
 #[test]
 fn another_version_is_answered_by_nobody_who_is_meant() {
-    let rehearsal = rehearsed(trees(PAIR, CBC), &[(1, "ikev2=insist", "ikev2=no")], None);
+    let rehearsal = rehearsed(trees(["libreswan", "strongswan"], CBC), &[(1, "version = 2", "version = 1")], Some(0));
     assert_eq!(failed(&rehearsal), [(Stage::IkeSa, "NO_PROPOSAL_CHOSEN")]);
     assert!(rehearsal.failures[0].reason.contains("opens with IKEv2, coldstore has the connection for IKEv1"));
+    // One that the daemon drops is not even there.
+    let rehearsal = rehearsed(trees(PAIR, CBC), &[(1, "ikev2=insist", "ikev2=no")], None);
+    assert_eq!(failed(&rehearsal), [(Stage::Load, "")]);
+    assert_eq!(rehearsal.failures[0].cures[0].spelling.as_deref(), Some("ikev2=no"));
 }
 
 /// From the other end the same pair is the same tunnel.

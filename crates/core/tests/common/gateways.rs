@@ -118,13 +118,19 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
     let opening = select(ways);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
     let facts = known::profile(platform);
-    let packets = (0..2040u32, select(facts.dscp.to_vec()), select(vec![None, Some(GRE), Some(1)]));
+    let packets = (
+        1..2040u32,
+        select(facts.dscp.to_vec()),
+        select(if facts.word == "openiked" { vec![None, Some(GRE), Some(1)] } else { vec![None, Some(GRE), Some(1), Some(6)] }),
+    );
     (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
         move |(local, remote, esp, mode, lifetime, opening, dead, (window, dscp, protocol))| Child {
             name: String::new(),
             local: Setting::planned(vec![local]),
             remote: Setting::planned(vec![remote]),
             protocol: Setting::planned(protocol),
+            ports: Setting::planned(protocol.filter(|one| *one == 6).map_or([None, None], |_| [None, Some(window as u16)])),
+            narrowing: Setting::planned(None),
             pfs: ReadAt::default(),
             esp: Setting::planned(esp),
             mode: Setting::planned(mode),
@@ -191,6 +197,7 @@ pub fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                     })),
                     interface: Setting::planned(interface.filter(|_| facts.is_steered_by_routes())),
                     children,
+                    remainder: Remainder::default(),
                 };
                 let mut gateway = Gateway { connections: vec![connection], ..Gateway::default() };
                 match method {

@@ -184,6 +184,15 @@ fn with_words(text: &str, rows: &[Statement], row: &Statement, value: &str) -> O
     Some((changed, Some(before)))
 }
 
+/// What a word for yes or no means.
+fn flag(text: &str) -> Option<bool> {
+    match text {
+        "yes" | "true" | "1" | "enabled" => Some(true),
+        "no" | "false" | "0" | "disabled" => Some(false),
+        _ => None,
+    }
+}
+
 /// How statements stand in the files of a profile.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Syntax {
@@ -232,13 +241,17 @@ fn another_value_is_another_gateway_or_is_named() {
                     let same = before.as_ref().is_some_and(|before| row.is_same(profile, before, &value));
                     let idle = match &row.says {
                         Says::Nothing(why) => !why.is_empty(),
-                        Says::Only(values) => values.iter().any(|one| *one == value),
+                        Says::Only(values, _) => {
+                            values.iter().any(|one| one.eq_ignore_ascii_case(&value) || flag(one).is_some() && flag(one) == flag(&value))
+                        }
                         Says::Field(..) => false,
                     };
+                    // What has no field is kept beside the fields.
+                    let kept = read.connections.iter().any(|connection| !connection.remainder.0.is_empty());
                     // Without the statement its default holds, which may be just that.
                     let stated = before.is_some() || read == sayable && findings.is_empty() && row.default_is(profile, &value);
                     let spared = row.spares.as_ref().is_some_and(|why| !why.is_empty());
-                    let seen = read != sayable || named || same || idle || spared || (before.is_none() && stated);
+                    let seen = read != sayable || named || kept || same || idle || spared || (before.is_none() && stated);
                     assert!(seen, "{} {:?} `{}`, {before:?} to `{value}`:\n{changed}", profile.word, row.section, row.keyword);
                     *counted.entry((profile.word.to_string(), row.keyword.to_string())).or_insert(0) +=
                         usize::from(read != sayable || named);

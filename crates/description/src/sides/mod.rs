@@ -16,8 +16,8 @@ use uspan_dialects::profile::InterfaceName;
 use uspan_model::digest::digest;
 use uspan_model::gateway::{
     BgpSession, Carrier, Child, Connection, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike,
-    InterfaceKind, KeyPair, Keying, Method, Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Route, RoutingTable, Ruleset,
-    SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
+    InterfaceKind, KeyPair, Keying, Method, Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Remainder, Route,
+    RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
 };
 use uspan_model::key::Certificate;
 use uspan_model::mtu::segment_limit;
@@ -184,6 +184,7 @@ impl SideBuilder<'_> {
             })),
             interface: Setting::planned((self.tunnel.gre.is_none() && self.routed()).then(|| interface_id(&self.tunnel.name.value))),
             children: self.children(),
+            remainder: Remainder::default(),
         }
     }
 
@@ -310,6 +311,8 @@ impl SideBuilder<'_> {
             local: Setting::planned(local),
             remote: Setting::planned(remote),
             protocol: Setting::planned(None),
+            ports: Setting::planned([None, None]),
+            narrowing: Setting::planned(None),
             pfs: ReadAt::default(),
             esp: Setting::planned(agreement.esp.clone()),
             mode: Setting::planned(Mode::Tunnel),

@@ -84,10 +84,18 @@ impl Comparing<'_> {
         self.two(Parameter::Dscp, [&one.dscp, &other.dscp], words, |a, b| {
             Assessment::unless(a == b, || Assessment::compatible("Each end has its own way; what the path sees differs by direction."))
         });
-        let words = |protocol: &Option<u8>| protocol.map_or("any".to_owned(), |number| format!("IP protocol {number}"));
-        self.two(Parameter::Protocol, [&one.protocol, &other.protocol], words, |a, b| {
-            Assessment::unless(a == b, || {
-                Assessment::fatal("The selectors do not fit: TS_UNACCEPTABLE.", "Limit both ends to the same protocol, or none.")
+        type Limits = (Option<u8>, [Option<u16>; 2]);
+        let words = |(protocol, [own, far]): &Limits| {
+            let port = |port: &Option<u16>| port.map_or("any".to_owned(), |port| port.to_string());
+            let ports = if (own, far) == (&None, &None) { String::new() } else { format!(", port {} to port {}", port(own), port(far)) };
+            protocol.map_or("any".to_owned(), |number| format!("IP protocol {number}{ports}"))
+        };
+        let limits = |child: &Child| child.protocol.clone().map(|protocol| (protocol, child.ports.value));
+        let crossed = self.crossed;
+        self.two(Parameter::Protocol, [&limits(one), &limits(other)], words, |(a, [own, far]), (b, [theirs, here])| {
+            let ports = if crossed { (own, far) == (here, theirs) } else { (own, far) == (theirs, here) };
+            Assessment::unless(a == b && ports, || {
+                Assessment::fatal("The selectors do not fit: TS_UNACCEPTABLE.", "Limit both ends to the same protocol and ports, or none.")
             })
         });
         self.two(

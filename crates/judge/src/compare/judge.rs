@@ -68,6 +68,10 @@ pub(super) fn judge(actors: [Actor<'_>; 2], comparison: &mut Comparison) {
     // With all that the gateways have: another connection may answer.
     let whole = outcome_only(actors, None).all;
     for ((pair, (one, other)), first) in comparison.pairs.iter_mut().zip(couples.pairs()).zip(&whole) {
+        if !first.doubts.is_empty() {
+            unsure(pair, first);
+            continue;
+        }
         let (fails, put_right) = match first.works() {
             true => (Vec::new(), true),
             false => failing(actors, [one, other], first),
@@ -77,6 +81,21 @@ pub(super) fn judge(actors: [Actor<'_>; 2], comparison: &mut Comparison) {
         let verdict = PairVerdict { fails: &fails, put_right, initiator: first.initiator, other_way: &other_way };
         told(pair, actors.map(|actor| actor.reading.name), &verdict);
     }
+}
+
+/// Where the negotiation comes to no verdict, what it decides is not known either.
+fn unsure(pair: &mut ComparedPair, rehearsal: &Rehearsal) {
+    let because = rehearsal
+        .doubts
+        .first()
+        .map_or_else(String::new, |doubt| format!("Whether it fits cannot be said: {} is not understood.", doubt.about));
+    for row in pair.parameters.iter_mut().filter(|row| row.parameter.is_negotiated() && row.gravity == Gravity::Fatal) {
+        row.gravity = Gravity::Unknown;
+        row.practice.clone_from(&because);
+        row.remedy = String::new();
+    }
+    pair.parameters.sort_by_key(|row| row.gravity);
+    pair.doubts.clone_from(&rehearsal.doubts);
 }
 
 /// All that a negotiation fails for: behind what it fails for at first, what it would fail for next; and whether it comes up with all
@@ -205,7 +224,7 @@ fn put_right(parts: &mut [Gateway; 2], actors: &[Actor<'_>; 2], cause: &Cause) {
             for child in children(parts, cause) {
                 match parameter {
                     Parameter::EspMode => child.mode.value = Mode::Tunnel,
-                    Parameter::Protocol => child.protocol.value = None,
+                    Parameter::Protocol => (child.protocol.value, child.ports.value) = (None, [None, None]),
                     Parameter::Pfs => child.esp.value.iter_mut().for_each(|one| *one = one.without(Kind::KeyExchange)),
                     Parameter::SequenceNumbers => {
                         child.esp.value.iter_mut().for_each(|one| one.set(Kind::SequenceNumbers, [Transform::sequence_numbers(false)]));
@@ -277,7 +296,9 @@ fn selectors(parts: &mut [Gateway; 2], cause: &Cause) {
         (Some(one), Some(other)) => {
             let said = parts[0].connections[0].children[one].clone();
             let child = &mut parts[1].connections[0].children[other];
+            let [own, far] = said.ports.value;
             (child.local, child.remote, child.protocol) = (said.remote, said.local, said.protocol);
+            child.ports.value = [far, own];
         }
         (Some(one), None) => counterpart(parts, 0, one),
         (None, Some(other)) => counterpart(parts, 1, other),
@@ -288,5 +309,6 @@ fn selectors(parts: &mut [Gateway; 2], cause: &Cause) {
 fn counterpart(parts: &mut [Gateway; 2], end: usize, child: usize) {
     let said = parts[end].connections[0].children[child].clone();
     let name = format!("{} of the other end", said.name);
-    parts[1 - end].connections[0].children.push(Child { name, local: said.remote, remote: said.local, ..said });
+    let ports = said.ports.clone().map(|[own, far]| [far, own]);
+    parts[1 - end].connections[0].children.push(Child { name, local: said.remote, remote: said.local, ports, ..said });
 }

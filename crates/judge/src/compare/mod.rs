@@ -10,6 +10,7 @@ mod offers;
 mod passage;
 
 use crate::actor::{Actor, ReadGateway};
+use crate::rehearse::Doubt;
 use uspan_model::gateway::{Connection, Origin, Setting};
 use uspan_model::pairing::{Pairing, best};
 use uspan_model::parameter::Parameter;
@@ -20,6 +21,8 @@ use uspan_model::source::Place;
 pub enum Gravity {
     /// The tunnel does not come up, breaks later, or does not carry what it should.
     Fatal,
+    /// What one of the two says is not understood: whether it fits cannot be said.
+    Unknown,
     /// It differs and works.
     Compatible,
     /// It is the same.
@@ -37,6 +40,8 @@ pub struct Shown {
     pub place: Option<Place>,
     /// Nothing is said: it is the platform's default.
     pub is_default: bool,
+    /// What is said is not understood.
+    pub is_unknown: bool,
 }
 
 /// A parameter at both ends.
@@ -69,6 +74,8 @@ pub struct ComparedPair {
     pub names: [String; 2],
     /// The parameters, the gravest first.
     pub parameters: Vec<ComparedParameter>,
+    /// What is in the way of a verdict about the two ends.
+    pub doubts: Vec<Doubt>,
 }
 
 impl ComparedPair {
@@ -169,6 +176,10 @@ impl Assessment {
         Assessment { gravity: Gravity::Fatal, practice: practice.into(), remedy: remedy.into() }
     }
 
+    fn unknown() -> Assessment {
+        Assessment { gravity: Gravity::Unknown, practice: "What stands there is not understood.".to_owned(), remedy: String::new() }
+    }
+
     fn compatible(practice: impl Into<String>) -> Assessment {
         Assessment { gravity: Gravity::Compatible, practice: practice.into(), remedy: String::new() }
     }
@@ -186,25 +197,27 @@ fn pair(sides: [ComparedEnd<'_>; 2], crossed: bool) -> ComparedPair {
     table.passage();
     let mut parameters = table.list;
     parameters.sort_by_key(|parameter| parameter.gravity);
-    ComparedPair { names: sides.map(|side| side.connection.name.clone()), parameters }
+    ComparedPair { names: sides.map(|side| side.connection.name.clone()), parameters, doubts: Vec::new() }
 }
 
 impl ComparedEnd<'_> {
     /// A value with its spelling and place.
     fn shown<T>(&self, setting: &Setting<T>, value: String) -> Shown {
-        Shown { is_default: setting.origin == Origin::Default, ..self.placed(value, setting.origin.place()) }
+        let is_unknown = setting.doubt().is_some();
+        let value = if is_unknown { "not understood".to_owned() } else { value };
+        Shown { is_default: setting.origin == Origin::Default, is_unknown, ..self.placed(value, setting.origin.place()) }
     }
 
     /// Something that stands somewhere in its files, if anywhere.
     fn placed(&self, value: String, place: Option<&Place>) -> Shown {
         let spelling = place.and_then(|place| self.reading.spelling(place));
-        Shown { value, spelling, place: place.cloned(), is_default: false }
+        Shown { value, spelling, place: place.cloned(), is_default: false, is_unknown: false }
     }
 }
 
 /// A value that stands in no file.
 fn plain(value: impl Into<String>) -> Shown {
-    Shown { value: value.into(), spelling: None, place: None, is_default: false }
+    Shown { value: value.into(), spelling: None, place: None, is_default: false, is_unknown: false }
 }
 
 impl Comparing<'_> {
@@ -214,7 +227,8 @@ impl Comparing<'_> {
 
     /// Adds one of an end, with its name.
     fn add_of(&mut self, (parameter, of, name): (Parameter, Option<usize>, String), values: [Shown; 2], verdict: Assessment) {
-        let Assessment { gravity, practice, remedy } = verdict;
+        let unknown = values.iter().any(|shown| shown.is_unknown);
+        let Assessment { gravity, practice, remedy } = if unknown { Assessment::unknown() } else { verdict };
         let (child, children) = (self.child.clone(), self.children.clone());
         self.list.push(ComparedParameter { parameter, of, name, child, children, values, gravity, practice, remedy });
     }

@@ -4,7 +4,7 @@ use std::fmt;
 
 use uspan_dialects::profile::Preference;
 use uspan_model::algorithm::{Kind, Transform};
-use uspan_model::gateway::{Proposal, alternatives};
+use uspan_model::gateway::{Proposal, Protocol, alternatives};
 
 /// What was chosen: one transform of each kind that is negotiated.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -70,6 +70,8 @@ fn fit(first: &Proposal, other: &Proposal) -> Option<Suite> {
     for kind in negotiated(first, other) {
         match kind {
             Kind::Encryption if cipher.is_none() => return None,
+            // AH is nothing else.
+            Kind::Integrity if integrity.is_none() && first.protocol == Protocol::Ah => return None,
             Kind::Encryption | Kind::Integrity => {}
             _ if may_be_absent(kind, first, other) => {}
             _ => chosen.push(common(kind).next()?),
@@ -155,7 +157,6 @@ pub(crate) fn nearest_two(names: [&str; 2], one: &[Proposal], other: &[Proposal]
 #[cfg(test)]
 mod tests {
     use super::*;
-    use uspan_model::gateway::Protocol;
 
     const CBC: Transform = Transform::encryption(12, 256);
     const GCM: Transform = Transform::encryption(20, 256);
@@ -210,6 +211,7 @@ mod tests {
         let esp = Proposal::new(Protocol::Esp, [CBC, Transform::integrity(12), Transform::sequence_numbers(false)]);
         assert!(fit(&ah, &esp).is_none());
         assert!(fit(&ah, &ah).is_some());
+        assert!(fit(&ah, &ah.with(Kind::Integrity, [Transform::integrity(2)])).is_none());
         assert_eq!(nearest_two(["here", "there"], &[ah], &[esp]), " here has AH, there has ESP.");
     }
 

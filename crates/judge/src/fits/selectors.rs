@@ -14,17 +14,38 @@ pub(crate) struct Wanted {
     pub(crate) far: Vec<IpNet>,
     /// The IP protocol that they are limited to.
     pub(crate) protocol: Option<u8>,
+    /// The ports that they are limited to, of the initiator and of the responder.
+    pub(crate) ports: [Option<u16>; 2],
+}
+
+/// What two limits have in common; nothing where they exclude each other.
+fn both<T: PartialEq>(one: Option<T>, other: Option<T>) -> Option<Option<T>> {
+    match (one, other) {
+        (Some(one), Some(other)) => (one == other).then_some(Some(one)),
+        (one, other) => Some(one.or(other)),
+    }
 }
 
 impl Wanted {
     /// What the initiator asks for.
     pub(crate) fn by_initiator(child: &Child) -> Wanted {
-        Wanted { near: child.local.value.clone(), far: child.remote.value.clone(), protocol: child.protocol.value }
+        Wanted {
+            near: child.local.value.clone(),
+            far: child.remote.value.clone(),
+            protocol: child.protocol.value,
+            ports: child.ports.value,
+        }
     }
 
     /// The same of the responder.
     pub(crate) fn by_responder(child: &Child) -> Wanted {
-        Wanted { near: child.remote.value.clone(), far: child.local.value.clone(), protocol: child.protocol.value }
+        let [own, far] = child.ports.value;
+        Wanted { near: child.remote.value.clone(), far: child.local.value.clone(), protocol: child.protocol.value, ports: [far, own] }
+    }
+
+    /// Whether the two are limited to the same IP protocol and ports.
+    pub(crate) fn is_limited_as(&self, other: &Wanted) -> bool {
+        (self.protocol, self.ports) == (other.protocol, other.ports)
     }
 
     /// Whether the two are the same, in whatever order.
@@ -35,16 +56,14 @@ impl Wanted {
     /// Whether each network of the other is one of these, and the protocol is the same.
     fn lists(&self, other: &Wanted) -> bool {
         let within = |all: &[IpNet], some: &[IpNet]| some.iter().all(|net| all.contains(net));
-        within(&self.near, &other.near) && within(&self.far, &other.far) && self.protocol == other.protocol
+        within(&self.near, &other.near) && within(&self.far, &other.far) && self.is_limited_as(other)
     }
 
     /// What is in both; nothing where one side of it would be empty.
     pub(crate) fn shared(&self, other: &Wanted) -> Option<Wanted> {
-        let protocol = match (self.protocol, other.protocol) {
-            (Some(one), Some(other)) if one != other => return None,
-            (one, other) => one.or(other),
-        };
-        let both = Wanted { near: intersection(&self.near, &other.near), far: intersection(&self.far, &other.far), protocol };
+        let protocol = both(self.protocol, other.protocol)?;
+        let ports = [both(self.ports[0], other.ports[0])?, both(self.ports[1], other.ports[1])?];
+        let both = Wanted { near: intersection(&self.near, &other.near), far: intersection(&self.far, &other.far), protocol, ports };
         (!both.near.is_empty() && !both.far.is_empty()).then_some(both)
     }
 
@@ -92,7 +111,7 @@ mod tests {
 
     fn wanted(near: &[&str], far: &[&str]) -> Wanted {
         let nets = |list: &[&str]| list.iter().map(|net| net.parse().expect("a network")).collect();
-        Wanted { near: nets(near), far: nets(far), protocol: None }
+        Wanted { near: nets(near), far: nets(far), protocol: None, ports: [None, None] }
     }
 
     /// RFC 7296 section 2.9: the responder narrows to a subset.

@@ -4,6 +4,7 @@
 //! It sees nothing but gateways and how their platforms behave where the standards leave a choice ([`Behaviour`]). Where it
 //! fails it says at which message, with which notification, what each end would log, and which line of which file to change.
 
+mod doubt;
 mod ends;
 mod message;
 mod proof;
@@ -28,6 +29,8 @@ pub use message::{ExchangeType, Message, Notify, Payload, Step};
 /// How far a negotiation comes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Stage {
+    /// The daemons take what their files say.
+    Load,
     /// A first answer of the peer.
     Answer,
     /// Proposals and keys for the IKE SA.
@@ -46,6 +49,7 @@ impl Stage {
     /// A stable word.
     pub fn word(self) -> &'static str {
         match self {
+            Stage::Load => "load",
             Stage::Answer => "answer",
             Stage::IkeSa => "ike-sa",
             Stage::Authentication => "authentication",
@@ -55,9 +59,23 @@ impl Stage {
         }
     }
 
+    /// What happens there, in words.
+    pub fn step(self) -> &'static str {
+        match self {
+            Stage::Load => "what the daemons take",
+            Stage::Answer => "whether the peer answers",
+            Stage::IkeSa => "the proposals and keys of the IKE SA",
+            Stage::Authentication => "who believes whom",
+            Stage::ChildSa => "the Child SAs",
+            Stage::RekeyChild => "new keys for a Child SA",
+            Stage::RekeyIke => "a new IKE SA",
+        }
+    }
+
     /// What it looks like when it fails here.
     pub fn practice(self) -> &'static str {
         match self {
+            Stage::Load => "the daemon does not have the connection: nothing is sent, and nothing answered",
             Stage::Answer => "no answer of the peer, no IKE SA",
             Stage::IkeSa | Stage::Authentication => "no IKE SA",
             Stage::ChildSa => "an IKE SA without this ESP SA",
@@ -127,6 +145,43 @@ pub struct RehearsalFailure {
     pub cures: Vec<Cure>,
 }
 
+/// A statement that is not understood, and in the way of a verdict.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Doubt {
+    /// At which end.
+    pub end: usize,
+    /// From where on nothing can be said.
+    pub stage: Stage,
+    /// What it is about.
+    pub about: String,
+    /// Where it stands.
+    pub place: Place,
+    /// As the file has it.
+    pub spelling: Option<String>,
+}
+
+/// What a rehearsal comes to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RehearsalVerdict {
+    /// All of it comes up and stays up, as both ends say.
+    Up,
+    /// It does not come up, breaks later, or carries something else than one of the two ends says.
+    Fails,
+    /// It cannot be said, because of what is not understood.
+    Unknown,
+}
+
+impl RehearsalVerdict {
+    /// A stable word.
+    pub fn word(self) -> &'static str {
+        match self {
+            RehearsalVerdict::Up => "up",
+            RehearsalVerdict::Fails => "fails",
+            RehearsalVerdict::Unknown => "unknown",
+        }
+    }
+}
+
 /// A Child SA that came up.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OpenedChild {
@@ -153,6 +208,8 @@ pub struct Rehearsal {
     pub failures: Vec<RehearsalFailure>,
     /// The Child SAs that come up.
     pub opened: Vec<OpenedChild>,
+    /// What is in the way of a verdict; where there is any, nothing fails and nothing comes up.
+    pub doubts: Vec<Doubt>,
 }
 
 impl Rehearsal {
@@ -163,7 +220,16 @@ impl Rehearsal {
 
     /// Whether all of it comes up and stays up, as both ends say.
     pub fn works(&self) -> bool {
-        self.failures.is_empty() && self.opened.iter().all(|opened| opened.whole)
+        self.verdict() == RehearsalVerdict::Up
+    }
+
+    /// What it comes to.
+    pub fn verdict(&self) -> RehearsalVerdict {
+        match () {
+            () if !self.doubts.is_empty() => RehearsalVerdict::Unknown,
+            () if self.failures.is_empty() && self.opened.iter().all(|opened| opened.whole) => RehearsalVerdict::Up,
+            () => RehearsalVerdict::Fails,
+        }
     }
 }
 
@@ -194,9 +260,12 @@ fn negotiate(actors: [Actor<'_>; 2], initiator: Option<usize>, read: bool) -> Re
     for (one, other) in couples.pairs() {
         let initiator = initiator.unwrap_or_else(|| who_opens([one, other]));
         let mut play = Play::new(actors, [one, other], initiator, &listeners[1 - initiator], read);
-        match [one, other][initiator].version() {
-            IkeVersion::V2 => play.ikev2(),
-            IkeVersion::V1 => play.ikev1(),
+        if !play.refused() {
+            match [one, other][initiator].version() {
+                IkeVersion::V2 => play.ikev2(),
+                IkeVersion::V1 => play.ikev1(),
+            }
+            play.doubt();
         }
         rehearsals.all.push(play.rehearsal);
     }
@@ -230,7 +299,7 @@ struct Play<'a> {
 impl<'a> Play<'a> {
     fn new(actors: [Actor<'a>; 2], connections: [&'a Connection; 2], initiator: usize, listeners: &'a Listeners<'a>, read: bool) -> Self {
         let names = connections.map(|connection| connection.name.clone());
-        let rehearsal = Rehearsal { names, initiator, steps: Vec::new(), failures: Vec::new(), opened: Vec::new() };
+        let rehearsal = Rehearsal { names, initiator, steps: Vec::new(), failures: Vec::new(), opened: Vec::new(), doubts: Vec::new() };
         Play { actors, connections, initiator, listeners, group: None, read, rehearsal }
     }
 

@@ -95,9 +95,15 @@ impl<'a> Play<'a> {
         let near = near.or_else(|| answering.children.iter().find(|child| Wanted::by_responder(child).shared(&wanted).is_some()));
         let near = near.or(answering.children.first());
         let mut cures = Vec::new();
-        let protocols = near.is_some_and(|own| Wanted { protocol: own.protocol.value, ..wanted.clone() } == Wanted::by_responder(own));
-        let apart =
-            if protocols && near.is_some_and(|own| own.protocol != asked.protocol) { Parameter::Protocol } else { Parameter::Selectors };
+        let protocols = near.is_some_and(|own| {
+            let theirs = Wanted::by_responder(own);
+            Wanted { protocol: theirs.protocol, ports: theirs.ports, ..wanted.clone() } == theirs
+        });
+        let apart = if protocols && near.is_some_and(|own| !Wanted::by_responder(own).is_limited_as(&wanted)) {
+            Parameter::Protocol
+        } else {
+            Parameter::Selectors
+        };
         let cause = self.of_children(apart, asked, near);
         let mut reason = format!(
             "{} asks for {} to {}; {} has nothing for that.",
@@ -128,10 +134,10 @@ impl<'a> Play<'a> {
                 cures.push(self.cure(responder, &own.local, format!("write {}", listed(&wanted.far))));
                 cures.push(self.cure(initiator, &asked.remote, format!("or write {}", listed(&theirs.far))));
             }
-            if theirs.protocol != wanted.protocol {
-                reason.push_str(" One of the two limits them to an IP protocol.");
-                cures.push(self.cure(responder, &own.protocol, "limit both ends to the same protocol, or none"));
-                cures.push(self.cure(initiator, &asked.protocol, "limit both ends to the same protocol, or none"));
+            if !theirs.is_limited_as(&wanted) {
+                reason.push_str(" The two limit them to other IP protocols or ports.");
+                cures.push(self.cure(responder, &own.protocol, "limit both ends to the same protocol and ports, or none"));
+                cures.push(self.cure(initiator, &asked.protocol, "limit both ends to the same protocol and ports, or none"));
             }
         }
         let failure = self.fail((Stage::ChildSa, vec![cause]), reason, told, cures);

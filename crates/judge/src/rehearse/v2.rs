@@ -203,17 +203,18 @@ impl<'a> Play<'a> {
             self.fail((Stage::ChildSa, vec![cause]), reason, told, cures).child = child_name(asked);
             return;
         }
-        let narrowing = self.behaviour(responder).narrowing.value;
+        let platform = self.behaviour(responder).narrowing.value;
+        let narrowing = |child: &Child| narrowing_of(child, platform);
         // The responder narrows first, and looks at what is left.
         let fits = |child: &&Child| {
-            let answered = self.between_hosts(responder, child, answer(narrowing, &wanted, &Wanted::by_responder(child))?);
+            let answered = self.between_hosts(responder, child, answer(narrowing(child), &wanted, &Wanted::by_responder(child))?);
             (!answered.near.is_empty() && !answered.far.is_empty()).then_some(answered)
         };
         let exact = answering.children.iter().find(|child| Wanted::by_responder(child).same(&wanted));
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
             self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE));
-            let covers = |child: &&Child| answer(narrowing, &wanted, &Wanted::by_responder(child)).is_some();
+            let covers = |child: &&Child| answer(narrowing(child), &wanted, &Wanted::by_responder(child)).is_some();
             let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
             match answering.children.iter().find(covers) {
                 Some(own) => self.nothing_between_hosts(asked, own, told),
@@ -252,11 +253,11 @@ impl<'a> Play<'a> {
             return;
         }
         let own_wants = self.between_hosts(initiator, asked, Wanted::by_initiator(asked));
-        let Some(kept) = taken(self.behaviour(initiator).narrowing.value, &own_wants, &answered) else {
+        let Some(kept) = taken(narrowing_of(asked, self.behaviour(initiator).narrowing.value), &own_wants, &answered) else {
             self.unfit_selectors(asked, answering, [Some(Line::ReplyUnfit), None]);
             return;
         };
-        let sent_back = match narrowing {
+        let sent_back = match narrowing(own) {
             Narrowing::Unasked => Wanted::by_responder(own),
             _ => answered.clone(),
         };
@@ -398,11 +399,12 @@ fn child_payloads<T: std::fmt::Display>(message: MessageDraft, offer: &[T], chil
 }
 
 fn selector_payloads(message: MessageDraft, wanted: &Wanted) -> MessageDraft {
-    let list = |nets: &[IpNet]| match wanted.protocol {
-        Some(protocol) => format!("{}, IP protocol {protocol}", listed(nets)),
-        None => listed(nets),
+    let list = |nets: &[IpNet], port: Option<u16>| match (wanted.protocol, port) {
+        (Some(protocol), Some(port)) => format!("{}, IP protocol {protocol}, port {port}", listed(nets)),
+        (Some(protocol), None) => format!("{}, IP protocol {protocol}", listed(nets)),
+        (None, _) => listed(nets),
     };
-    message.with("TSi", || list(&wanted.near)).with("TSr", || list(&wanted.far))
+    message.with("TSi", || list(&wanted.near, wanted.ports[0])).with("TSr", || list(&wanted.far, wanted.ports[1]))
 }
 
 pub(super) fn first_group(list: &[Proposal]) -> Option<Transform> {
@@ -418,5 +420,14 @@ pub(super) fn with_key(message: MessageDraft, group: Option<Transform>) -> Messa
     match group {
         Some(group) => message.with("KE", || group.to_string()),
         None => message,
+    }
+}
+
+/// How an end narrows: as its connection says, else as its platform does.
+fn narrowing_of(child: &Child, behaviour: Narrowing) -> Narrowing {
+    match child.narrowing.value {
+        Some(true) => Narrowing::ToTheCommonPart,
+        Some(false) => Narrowing::Never,
+        None => behaviour,
     }
 }

@@ -365,9 +365,14 @@ impl<'a> Way<'a> {
         let wraps = child.protocol.value == Some(GRE) && self.interface(end, connection).is_some();
         let number = flow.traffic.protocol(at.from.is_ipv4());
         let of_protocol = child.protocol.value.is_none_or(|protocol| number.is_none_or(|number| protocol == number));
+        let of_ports = match (child.ports.value, &flow.traffic) {
+            ([None, None], _) => true,
+            ([None, Some(port)], Traffic::To(_, to)) => to.first == port && to.last == port,
+            _ => false,
+        };
         let (own, far) = (child.local.value.iter(), child.remote.value.iter());
         // What is put into GRE first is not what the selectors see.
-        wraps || (of_protocol && own.clone().any(|net| net.contains(&at.from)) && far.clone().any(|net| net.contains(&at.to)))
+        wraps || (of_protocol && of_ports && own.clone().any(|net| net.contains(&at.from)) && far.clone().any(|net| net.contains(&at.to)))
     }
 
     /// The Child SAs that cover a packet, whether they are up or not.

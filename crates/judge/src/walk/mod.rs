@@ -223,7 +223,7 @@ impl<'a> Way<'a> {
 
     fn by_setting<T>(&self, end: usize, setting: &Setting<T>) -> Option<(Place, Option<String>)> {
         match &setting.origin {
-            Origin::Stated(place) => self.decided(end, Some(place)),
+            Origin::Stated(place) | Origin::Unknown(place) => self.decided(end, Some(place)),
             Origin::Planned | Origin::Default => None,
         }
     }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::{Endpoint, InterfaceKind, Proposal, Protocol, ReadAt, Setting};
+use super::{Endpoint, InterfaceKind, Proposal, Protocol, ReadAt, Remainder, Setting};
 use crate::algorithm::{Kind, Transform};
 use crate::identity::Identity;
 
@@ -211,6 +211,8 @@ pub struct Connection {
     pub interface: Setting<Option<u32>>,
     /// What may cross.
     pub children: Vec<Child>,
+    /// What is said of it that has no field here.
+    pub remainder: Remainder,
 }
 
 /// How the SAs of a connection get their keys.
@@ -273,7 +275,8 @@ impl Connection {
 
     /// The same with its ends exchanged.
     pub fn turned(self) -> Connection {
-        let turn = |child: Child| Child { local: child.remote, remote: child.local, ..child };
+        let turn =
+            |child: Child| Child { local: child.remote, remote: child.local, ports: child.ports.map(|[own, far]| [far, own]), ..child };
         let Keying::Ike(ike) = self.keying;
         Connection {
             local: self.remote,
@@ -307,7 +310,11 @@ pub struct Child {
     pub remote: Setting<Vec<IpNet>>,
     /// The IP protocol that they are limited to (RFC 7296 section 3.13.1), for example [`GRE`].
     pub protocol: Setting<Option<u8>>,
-    /// Proposals for ESP, in order of preference.
+    /// The ports that they are limited to, local and remote; `None` is any.
+    pub ports: Setting<[Option<u16>; 2]>,
+    /// Whether a part of what is asked for, or of what is answered, is enough, where that is said (RFC 7296 section 2.9).
+    pub narrowing: Setting<Option<bool>>,
+    /// Proposals for ESP, or for AH, in order of preference.
     pub esp: Setting<Vec<Proposal>>,
     /// Where it is said whether PFS is used, if that stands elsewhere than the proposals.
     pub pfs: ReadAt,

@@ -17,6 +17,7 @@ mod service;
 mod session;
 mod setting;
 mod tree;
+mod unmodelled;
 
 pub use crate::identity::Identity;
 pub use carrier::Carrier;
@@ -43,6 +44,7 @@ pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
 pub use session::BgpSession;
 pub use setting::{Origin, ReadAt, Setting};
 pub use tree::{JoinedFile, Tree, TreeFile};
+pub use unmodelled::{Bearing, Remainder, Unmodelled};
 
 use std::collections::BTreeSet;
 

@@ -11,13 +11,15 @@ pub enum Origin {
     Stated(Place),
     /// The configuration leaves it out; this is the platform's default.
     Default,
+    /// What is written at this place is not understood: what holds is not known, and the value only fills its room.
+    Unknown(Place),
 }
 
 impl Origin {
     /// The place, where there is one.
     pub fn place(&self) -> Option<&Place> {
         match self {
-            Origin::Stated(place) => Some(place),
+            Origin::Stated(place) | Origin::Unknown(place) => Some(place),
             Origin::Planned | Origin::Default => None,
         }
     }
@@ -46,6 +48,16 @@ impl<T> Setting<T> {
     /// A platform's default.
     pub fn default_of(value: T) -> Self {
         Setting { value, origin: Origin::Default }
+    }
+
+    /// A value that stands in for one that is not understood.
+    pub fn unknown(stand_in: T, place: Place) -> Self {
+        Setting { value: stand_in, origin: Origin::Unknown(place) }
+    }
+
+    /// The place of what is not understood, where that is so.
+    pub fn doubt(&self) -> Option<&Place> {
+        if let Origin::Unknown(place) = &self.origin { Some(place) } else { None }
     }
 }
 

@@ -28,6 +28,15 @@ impl PublicKey {
         PublicKey(format!("-----BEGIN {PUBLIC}-----\n{}\n-----END {PUBLIC}-----\n", lines.join("\n")))
     }
 
+    /// A key of RSA (RFC 8017 appendix A.1.1) from its two numbers, each as bytes from the highest on.
+    pub fn of_rsa(modulus: &[u8], exponent: &[u8]) -> PublicKey {
+        /// The object identifier of RSA keys, 1.2.840.113549.1.1.1, and its empty parameters (RFC 3279 section 2.3.1).
+        const RSA: [u8; 15] = [0x30, 0x0d, 0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x01, 0x01, 0x05, 0x00];
+        let numbers = der(0x30, &[integer(modulus), integer(exponent)].concat());
+        let bits = der(0x03, &[&[0], numbers.as_slice()].concat());
+        PublicKey::from_der(&der(0x30, &[&RSA, bits.as_slice()].concat()))
+    }
+
     /// The PEM text.
     pub fn pem(&self) -> &str {
         &self.0
@@ -40,6 +49,30 @@ impl PublicKey {
         let (_, info) = x509_parser::x509::SubjectPublicKeyInfo::from_der(&pem.contents).ok()?;
         Some(KeyKind::of(&info))
     }
+}
+
+/// A value of DER: its tag, its length, and its bytes (X.690 section 8.1.3).
+fn der(tag: u8, bytes: &[u8]) -> Vec<u8> {
+    let length = bytes.len().to_be_bytes();
+    let digits = &length[length.iter().position(|byte| *byte > 0).unwrap_or(length.len() - 1)..];
+    let head = match bytes.len() {
+        ..128 => vec![tag, digits[0]],
+        _ => [&[tag, 0x80 | digits.len() as u8], digits].concat(),
+    };
+    [head.as_slice(), bytes].concat()
+}
+
+/// A whole number of DER, which is positive.
+fn integer(bytes: &[u8]) -> Vec<u8> {
+    let bytes = &bytes[bytes.iter().position(|byte| *byte > 0).unwrap_or(bytes.len())..];
+    let sign: &[u8] = if bytes.first().is_none_or(|byte| *byte >= 0x80) { &[0] } else { &[] };
+    der(0x02, &[sign, bytes].concat())
+}
+
+/// Decodes base64 (RFC 4648 section 4), with its padding or without.
+pub fn base64_bytes(text: &str) -> Option<Vec<u8>> {
+    use base64::Engine as _;
+    base64::engine::general_purpose::STANDARD_NO_PAD.decode(text.trim_end_matches('=')).ok()
 }
 
 /// What a PEM text holds (RFC 7468): DER.

@@ -2,45 +2,71 @@
 //! the default of 4.10. Sections that share a peer are one connection with several children, as the
 //! daemon shares the IKE SA between them.
 
+use std::borrow::Cow;
 use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
 
+use super::offers::default_ah;
+use super::proposal::complete;
 use super::statements::identity;
-use super::syntax::{ConfSection, load, parse_secrets};
-use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, SWITCHES, signatures};
-use crate::profile::statement::{Counts, Field, Record, Section, Selector, is_known, name_unknown, read_section};
+use super::syntax::{ConfSection, LoadedConf, load, parse_secrets};
+use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, signatures};
+use crate::network::addresses;
+use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, name_refused, read_section};
 use crate::profile::{Profile, implied, v1_patience};
 use crate::text::Word;
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Proposal, Protocol, Setting, SharedSecret, Tree,
+    Bearing, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime,
+    Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree,
 };
-use uspan_model::key::Certificate;
+use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
-    let mut findings = Vec::new();
     let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
-    let (sections, syntax) = load(tree);
-    findings.extend(syntax);
+    let LoadedConf { connections: sections, setup, mut findings } = load(tree);
+    let daemon = read_section(profile, &[Section::Daemon], &setup, Counts::Last, &mut findings);
     let mut reader = IpsecReader { profile, own: own.as_ref(), findings: &mut findings };
-    reader.known(&sections);
-    // Without `auto` a connection waits for somebody who adds it.
-    let used = |section: &&ConfSection| match section.get("auto") {
+    reader.known(&sections, &setup);
+    let lost = reader.refused_file(&sections, &setup);
+    // Without `auto` a connection waits for somebody who adds it; a policy without SAs is no connection.
+    let is_tunnel =
+        |section: &ConfSection| section.get("type").is_none_or(|kind| !["passthrough", "reject", "drop"].contains(&&*kind.value));
+    let used = |section: &ConfSection| match section.get("auto") {
         Some(auto) => auto.value != "ignore",
         None => !section.is_base && section.get("left").is_some() && section.get("right").is_some(),
     };
-    for section in sections.iter().filter(used) {
-        if let Some(connection) = reader.connection(section) {
+    let addresses: Vec<_> = addresses(tree).into_iter().map(|own| own.address.addr()).collect();
+    for section in sections.into_iter().filter(|section| used(section) && is_tunnel(section)) {
+        let section = if names_itself_right(&section, &addresses) { section.turned() } else { section };
+        if let Some((mut connection, keys)) = reader.connection(&section) {
+            connection.remainder.take(daemon.remainder.clone());
+            if let Some((keyword, place)) = &lost {
+                connection.remainder.add(keyword, place, Bearing::Refused);
+            }
+            for (key, theirs) in keys {
+                let identity = |connection: &Connection| match theirs {
+                    false => connection.ike().local_identity.value.clone(),
+                    true => connection.ike().remote_identity.value.clone(),
+                };
+                let identity = identity(&connection);
+                match theirs {
+                    false => gateway.key_pairs.push(KeyPair { identity, public: key, certificate: None, private: None }),
+                    true => gateway.pinned.push(PinnedKey { identity, public: key }),
+                }
+            }
             merge(&mut gateway.connections, connection);
         }
     }
+    gateway.key_pairs.dedup();
+    gateway.pinned.dedup();
     let main = tree.files.get_key_value(SECRETS).map(|(path, file)| (path.as_str(), file));
     for (path, file) in main.into_iter().chain(tree.in_folder(FOLDER, ".secrets")) {
         let source = Source::new(path, file.text.as_str());
@@ -53,12 +79,32 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     keys(&mut gateway, own, tree, &mut findings);
-    let v1 = gateway.connections.iter().any(|connection| connection.version() == IkeVersion::V1);
-    if v1 && !tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(IKEV1_SWITCH)) {
-        findings
-            .push(Finding::new(&rules::DEVICE_VALUE, "a connection with IKEv1, which the daemon drops unless `ikev1-policy` accepts it"));
+    let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
+    for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
+        let place = connection.ike().exchange.origin.place().or(connection.remote.origin.place()).cloned();
+        let message = format!("`{}` is for IKEv1, which the daemon drops unless `ikev1-policy` accepts it", connection.name);
+        let found = Finding::new(&rules::DEVICE_VALUE, message);
+        findings.push(match &place {
+            Some(place) => found.at(place.clone()),
+            None => found,
+        });
+        if let Some(place) = place {
+            connection.remainder.add("ikev1-policy", &place, Bearing::Refused);
+        }
     }
     (gateway, findings)
+}
+
+/// Whether the right end of a connection is the gateway's own: by its address, or by what only an own end can say.
+fn names_itself_right(section: &ConfSection, addresses: &[IpAddr]) -> bool {
+    let said = |key: &str| section.get(key).map_or("", |value| value.value.as_str());
+    let is_own = |key: &str| said(key).parse().is_ok_and(|address| addresses.contains(&address));
+    let [left, right] = ["left", "right"].map(said);
+    match (is_own("left"), is_own("right")) {
+        (false, true) => true,
+        (true, _) => false,
+        (false, false) => right == "%defaultroute" && left != "%defaultroute",
+    }
 }
 
 /// The keys and authorities of connections that sign. Which authority is for which peer the daemon does not ask.
@@ -94,12 +140,21 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
         let same = *known == new;
         known.children = theirs;
         if same {
+            known.remainder.take(new.remainder);
             known.children.append(&mut children);
             return;
         }
     }
     connections.push(Connection { children, ..new });
 }
+
+/// Keywords that the daemon leaves to its users (ipsec.conf(5)).
+fn of_users(key: &Word) -> bool {
+    ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix))
+}
+
+/// Bare public keys, and whether each is the peer's.
+type RawKeys = Vec<(PublicKey, bool)>;
 
 struct IpsecReader<'a> {
     profile: &'a Profile,
@@ -132,16 +187,35 @@ impl IpsecReader<'_> {
     }
 
     /// Names what the connections say beside what is understood, each line once.
-    fn known(&mut self, sections: &[ConfSection]) {
+    fn known(&mut self, sections: &[ConfSection], setup: &[(Word, Word)]) {
         let mut told = BTreeSet::new();
-        let of_users = |key: &Word| ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix));
+        const LOSES: &str = "does not take the file with it";
+        name_refused(self.profile, &[Section::Daemon], setup.iter().map(|(key, _)| key).filter(|key| !of_users(key)), LOSES, self.findings);
         let keys = sections.iter().flat_map(|section| &section.settings).map(|(key, _)| key);
         let unknown = keys.filter(|key| !is_known(self.profile, &SECTIONS, key) && !of_users(key) && told.insert(&key.place));
-        name_unknown(self.profile, &SECTIONS, unknown, self.findings);
+        name_refused(self.profile, &SECTIONS, unknown, LOSES, self.findings);
     }
 
-    fn connection(&mut self, section: &ConfSection) -> Option<Connection> {
-        let record = read_section(self.profile, &SECTIONS, &section.settings, Counts::First, self.findings);
+    /// The first statement for which the daemon refuses the whole file: a keyword that it does not know, or a word that is none of
+    /// those that a keyword takes (`addconn --checkconfig` of 4.10).
+    fn refused_file(&self, sections: &[ConfSection], setup: &[(Word, Word)]) -> Option<(String, Place)> {
+        let wrong = |of: &[Section], key: &Word, value: &Word| {
+            let Some(row) = self.profile.statements.iter().find(|row| row.keyword == key.value && of.contains(&row.section)) else {
+                return (!of_users(key)).then(|| (String::new(), key.place.clone()));
+            };
+            let is_wrong = !value.value.is_empty() && row.refuses_word(self.profile, &value.value);
+            is_wrong.then(|| (row.keyword.to_string(), value.place.clone()))
+        };
+        let of_setup = setup.iter().find_map(|(key, value)| wrong(&[Section::Daemon], key, value));
+        of_setup.or_else(|| sections.iter().flat_map(|section| &section.settings).find_map(|(key, value)| wrong(&SECTIONS, key, value)))
+    }
+
+    fn connection(&mut self, section: &ConfSection) -> Option<(Connection, RawKeys)> {
+        let settings: Cow<'_, [_]> = match section.settings.iter().any(|(key, _)| of_users(key)) {
+            true => section.settings.iter().filter(|(key, _)| !of_users(key)).cloned().collect(),
+            false => Cow::Borrowed(&section.settings),
+        };
+        let mut record = read_section(self.profile, &SECTIONS, &settings, Counts::First, self.findings);
         for key in ["left", "right"].into_iter().filter(|key| section.get(key).is_none()) {
             self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
         }
@@ -153,19 +227,27 @@ impl IpsecReader<'_> {
         if version.value == IkeVersion::V1 && liveness.value.map(v1_patience) != record.value(Field::Patience) {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "`dpdtimeout` is not five times `dpddelay`".to_owned());
         }
-        let method = self.method(&record);
-        if method.value == Method::Certificate
-            && let Some(named) = section.get("leftcert").filter(|named| named.value != OWN)
-        {
-            self.say(&rules::DEVICE_UNKNOWN, &named.place, format!("a certificate `{}` that no file shows", named.value));
-        }
-        let proposals = record.setting_or::<Vec<Proposal>>(Field::IkeProposals, Vec::new());
+        let [local_method, remote_method] = self.methods(&record);
+        let keys = self.raw_keys(section, &mut record, [&local_method, &remote_method]);
+        let has = |theirs: bool| keys.iter().any(|(_, of)| *of == theirs);
+        let bare = |method: Setting<Method>, bare: bool| {
+            method.map(|method| if method == Method::Certificate && bare { Method::PublicKey } else { method })
+        };
+        let [local_method, remote_method] = [bare(local_method, has(false)), bare(remote_method, has(true))];
+        self.database(section, &mut record, [local_method.value, remote_method.value]);
+        let mut proposals = record.setting_or::<Vec<Proposal>>(Field::IkeProposals, Vec::new());
+        proposals.value.iter_mut().for_each(|one| complete(self.profile, one, version.value));
         // The groups of all of them, each once.
         let groups = Proposal::new(Protocol::Ike, proposals.value.iter().flat_map(|one| one.of(Kind::KeyExchange)).copied());
-        let children =
-            self.children(section, &record, [&local.value, &remote.value], (liveness.value.is_some(), groups.of(Kind::KeyExchange)));
+        let children = self.children(
+            section,
+            &record,
+            [&local.value, &remote.value],
+            (liveness.value.is_some(), groups.of(Kind::KeyExchange)),
+            version.value,
+        );
         let expected = if remote.value == Endpoint::Anywhere { Identity::Anybody } else { implied(&remote.value) };
-        Some(Connection {
+        let connection = Connection {
             interface: record.optional::<u32>(Field::InterfaceOut).map(|id| id.filter(|id| *id > 0)),
             name: section.base.as_ref().unwrap_or(&section.name.value).clone(),
             encapsulation: record.setting_or(Field::Encapsulation, Encapsulation::Automatic),
@@ -174,8 +256,8 @@ impl IpsecReader<'_> {
                 mode: record.read_at(Field::Aggressive),
                 local_identity: record.setting_or(Field::LocalIdentity, implied(&local.value)),
                 remote_identity: record.setting_or(Field::RemoteIdentity, expected),
-                local_method: method.clone(),
-                remote_method: method,
+                local_method,
+                remote_method,
                 proposals,
                 lifetime: record.setting_or(Field::IkeHardLife, Duration::ZERO).map(|hard| Lifetime { hard, margin }),
                 // In IKEv2 a timeout beside the interval is ignored.
@@ -185,20 +267,32 @@ impl IpsecReader<'_> {
             local,
             remote,
             children,
+            remainder: std::mem::take(&mut record.remainder),
+        };
+        Some((connection, keys))
+    }
+
+    /// How the two ends prove themselves. One of several ways is enough, and a signature goes before a secret.
+    fn methods(&mut self, record: &Record) -> [Setting<Method>; 2] {
+        let both = self.method(record);
+        [Field::LocalMethod, Field::RemoteMethod].map(|field| {
+            record.setting(field).unwrap_or_else(|| match record.doubt(field) {
+                Some(place) => Setting::unknown(both.value, place.clone()),
+                None => both.clone(),
+            })
         })
     }
 
-    /// One of several ways is enough, and a signature goes before a secret.
     fn method(&mut self, record: &Record) -> Setting<Method> {
         let Some(said) = record.setting::<String>(Field::Proofs) else { return Setting::default_of(Method::Certificate) };
         let Some(place) = said.origin.place().cloned() else { return Setting::default_of(Method::Certificate) };
-        let ways: Vec<_> = said.value.split([',', '|']).map(str::trim).collect();
+        let ways: Vec<_> = said.value.split([',', '|', '+']).map(str::trim).collect();
         if let Some(other) = ways.iter().find(|way| !PROOFS.contains(way)) {
             // What the daemon knows beside is named, and not blamed.
             let beside = ["never", "null"].iter().any(|word| other.contains(word));
             let rule = if beside { &rules::DEVICE_UNKNOWN } else { &rules::DEVICE_VALUE };
             self.say(rule, &place, format!("`{}` is not a way to prove an identity that is understood", said.value));
-            return Setting::default_of(Method::Certificate);
+            return Setting::unknown(Method::Certificate, place);
         }
         let signs = ways.iter().any(|way| *way != "secret");
         if let Some(own) = self.own.filter(|_| signs)
@@ -207,6 +301,45 @@ impl IpsecReader<'_> {
             self.say(&rules::DEVICE_VALUE, &place, format!("`{}`, where the certificate is for another kind of key", said.value));
         }
         said.map(|_| if signs { Method::Certificate } else { Method::SharedSecret })
+    }
+
+    /// The bare keys of the two ends, where those sign, and whether each is the peer's.
+    fn raw_keys(&mut self, section: &ConfSection, record: &mut Record, methods: [&Setting<Method>; 2]) -> RawKeys {
+        let mut keys = Vec::new();
+        for (theirs, key) in [(false, "leftrsasigkey"), (true, "rightrsasigkey")] {
+            let Some(said) = section.get(key).filter(|_| methods[usize::from(theirs)].value == Method::Certificate) else { continue };
+            match said.value.as_str() {
+                "%cert" | "%none" => {}
+                text => match raw_rsa(text) {
+                    Some(public) => keys.push((public, theirs)),
+                    None => {
+                        self.say(&rules::DEVICE_UNKNOWN, &said.place, format!("`{key}` is no key that is understood"));
+                        record.remainder.add(key, &said.place, Bearing::Authentication);
+                    }
+                },
+            }
+        }
+        keys
+    }
+
+    /// Keys and certificates that only the daemon's database has: who believes whom follows from those.
+    fn database(&mut self, section: &ConfSection, record: &mut Record, methods: [Method; 2]) {
+        let signs = |end: usize| methods[end] == Method::Certificate;
+        for (end, key) in [(0, "leftcert"), (1, "rightcert")] {
+            if let Some(named) = section.get(key).filter(|named| signs(end) && !(end == 0 && named.value == OWN && self.own.is_some())) {
+                self.say(
+                    &rules::DEVICE_UNKNOWN,
+                    &named.place,
+                    format!("the certificate `{}` stands in the daemon's database, and in no file", named.value),
+                );
+                record.remainder.add(key, &named.place, Bearing::Authentication);
+            }
+        }
+        if signs(0) && section.get("leftcert").is_none() && self.own.is_none() {
+            let message = format!("`{}` does not say with which key this end signs", section.name.value);
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
+            record.remainder.add("leftcert", &section.name.place, Bearing::Authentication);
+        }
     }
 
     /// The networks of an end: a list of them, one, or the end itself.
@@ -218,10 +351,17 @@ impl IpsecReader<'_> {
     }
 
     /// A Child SA for each pair of networks.
-    fn children(&mut self, section: &ConfSection, record: &Record, ends: [&Endpoint; 2], ike: (bool, &[Transform])) -> Vec<Child> {
+    fn children(
+        &mut self,
+        section: &ConfSection,
+        record: &Record,
+        ends: [&Endpoint; 2],
+        ike: (bool, &[Transform]),
+        version: IkeVersion,
+    ) -> Vec<Child> {
         let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors], ends[0]);
         let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors], ends[1]);
-        let whole = self.child(section, record, ike);
+        let whole = self.child(section, record, ike, version);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
         let mut children = Vec::new();
         for (i, near) in local.value.iter().enumerate() {
@@ -235,39 +375,76 @@ impl IpsecReader<'_> {
         children
     }
 
+    /// The proposals of its Child SAs: for ESP or AH, as `phase2` says; each keyword sets those of either.
+    fn protection(&self, record: &Record, version: IkeVersion) -> Setting<Vec<Proposal>> {
+        let ah = record.value(Field::SaProtocol) == Some(Protocol::Ah);
+        let stated = |field| record.setting::<Vec<Proposal>>(field).filter(|setting| setting.origin != Origin::Default);
+        match (ah, stated(Field::AhProposals), stated(Field::EspProposals)) {
+            (true, Some(said), _) => said,
+            (true, None, _) => match record.doubt(Field::AhProposals) {
+                Some(place) => Setting::unknown(default_ah(version), place.clone()),
+                None => Setting::default_of(default_ah(version)),
+            },
+            (false, ..) => record.setting_or(Field::EspProposals, Vec::new()),
+        }
+    }
+
     /// What the Child SAs of a connection have in common.
-    fn child(&mut self, section: &ConfSection, record: &Record, (liveness, groups): (bool, &[Transform])) -> Child {
-        let [protocol, theirs] = [Field::LocalProtocol, Field::RemoteProtocol].map(|field| record.optional::<u32>(field));
-        if protocol != theirs {
+    fn child(&mut self, section: &ConfSection, record: &Record, (liveness, groups): (bool, &[Transform]), version: IkeVersion) -> Child {
+        let [ours, theirs] = [Field::LocalProtocol, Field::RemoteProtocol].map(|field| {
+            // Protocol 0 is any.
+            record.optional::<ProtocolPort>(field).map(|limit| limit.filter(|limit| limit.protocol != 0))
+        });
+        let protocol = |limit: &Setting<Option<ProtocolPort>>| limit.value.map(|limit| limit.protocol);
+        let port = |limit: &Setting<Option<ProtocolPort>>| limit.value.and_then(|limit| limit.port);
+        // What one end alone says holds for both.
+        let unlike = protocol(&ours).zip(protocol(&theirs)).is_some_and(|(one, other)| one != other);
+        let ports = Setting { value: [port(&ours), port(&theirs)], origin: ours.origin.clone() };
+        let limit = if ours.value.is_some() || ours.doubt().is_some() { &ours } else { &theirs };
+        let doubt = [&ours, &theirs].into_iter().find_map(|limit| limit.doubt().cloned());
+        let mut limited = limit.clone().map(|limit| limit.map(|limit| limit.protocol));
+        if let Some(place) = doubt {
+            limited.origin = Origin::Unknown(place);
+        }
+        if unlike {
             self.say(
                 &rules::DEVICE_UNKNOWN,
                 &section.name.place,
-                "`leftprotoport` and `rightprotoport` are not the same, which is not understood".to_owned(),
+                "`leftprotoport` and `rightprotoport` are of two protocols, which is not understood".to_owned(),
             );
         }
         let margin: Duration = record.value(Field::IkeMargin).unwrap_or_default();
         let pfs = record.setting_or(Field::Pfs, true);
-        let mut esp = record.setting_or::<Vec<Proposal>>(Field::EspProposals, Vec::new());
-        let wide = record.optional::<bool>(Field::SequenceNumbers);
+        let mut esp = self.protection(record, version);
+        let numbers = record.setting_or(Field::SequenceNumbers, 0u32);
+        let lengths: &[bool] = match numbers.value {
+            32 => &[false],
+            64 => &[true],
+            // IKEv1 has them of 32 bits there, whatever is said.
+            _ if version == IkeVersion::V1 => &[false],
+            _ => &[true, false],
+        };
         for proposal in &mut esp.value {
+            complete(self.profile, proposal, version);
             match pfs.value {
                 false => proposal.set(Kind::KeyExchange, []),
                 // Without a group of its own PFS takes the one of the IKE SA.
                 true if proposal.of(Kind::KeyExchange).is_empty() => groups.iter().for_each(|group| proposal.push(*group)),
                 true => {}
             }
-            proposal.set(Kind::SequenceNumbers, [Transform::sequence_numbers(wide.value == Some(true))]);
+            proposal.set(Kind::SequenceNumbers, lengths.iter().map(|wide| Transform::sequence_numbers(*wide)));
         }
-        if wide.value.is_none() {
-            let message = "extended sequence numbers are left to the peer, which is not understood".to_owned();
-            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
+        if let Some(place) = numbers.doubt() {
+            esp.origin = Origin::Unknown(place.clone());
         }
         Child {
             name: section.name.value.clone(),
             local: Setting::default_of(Vec::new()),
             remote: Setting::default_of(Vec::new()),
-            protocol: protocol.map(|number| number.and_then(|number| u8::try_from(number).ok())),
+            protocol: limited,
+            ports,
             esp,
+            narrowing: record.optional(Field::Narrowing),
             pfs: record.read_at(Field::Pfs),
             sequence_numbers: record.read_at(Field::SequenceNumbers),
             mode: record.setting_or(Field::Mode, Mode::Tunnel),
@@ -281,6 +458,17 @@ impl IpsecReader<'_> {
             dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
         }
     }
+}
+
+/// A public key of RSA as RFC 3110 has it, behind `0s` in base64: the length of the exponent, that, and the modulus.
+fn raw_rsa(text: &str) -> Option<PublicKey> {
+    let bytes = base64_bytes(text.strip_prefix("0s")?)?;
+    let (length, rest) = match bytes.split_first()? {
+        (0, rest) => (usize::from(u16::from_be_bytes([*rest.first()?, *rest.get(1)?])), rest.get(2..)?),
+        (length, rest) => (usize::from(*length), rest),
+    };
+    let (exponent, modulus) = rest.split_at_checked(length)?;
+    (!modulus.is_empty()).then(|| PublicKey::of_rsa(modulus, exponent))
 }
 
 /// A secret as the daemon decodes it: in quotes literally, otherwise `0x` is hexadecimal.

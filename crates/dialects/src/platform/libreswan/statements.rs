@@ -6,10 +6,14 @@ use super::proposal;
 use super::syntax::quote;
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
-use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words};
-use crate::text::prefix;
+use crate::profile::statement::{
+    About, Codec, Field, ProtocolPort, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words,
+};
+use crate::text::{ip_port, ip_protocol, prefix};
 use uspan_model::address_text;
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Mode, OnDeadPeer, Opening, Proposal, Protocol};
+use uspan_model::gateway::{
+    Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol,
+};
 use uspan_model::subject::Subject;
 
 const ADDRESSES: [Codec; 2] = [
@@ -20,7 +24,8 @@ const IDENTITIES: Codec = Codec::Own(Spelling { write: write_identity, read: |_,
 const TEXTS: Codec = Codec::Own(Spelling { write: write_text, read: |_, text| Some(Value::Text(text.to_owned())) });
 const IKE: Codec = Codec::Own(Spelling { write: write_proposals, read: |profile, text| read_proposals(profile, text, Protocol::Ike) });
 const ESP: Codec = Codec::Own(Spelling { write: write_proposals, read: |profile, text| read_proposals(profile, text, Protocol::Esp) });
-const ONE_NET: Codec = Codec::Own(Spelling { write: write_selector, read: |_, text| Some(selectors([prefix(text)?])) });
+const AH: Codec = Codec::Own(Spelling { write: write_proposals, read: |profile, text| read_proposals(profile, text, Protocol::Ah) });
+const ONE_NET: Codec = Codec::Own(Spelling { write: write_selector, read: |_, text| Some(selectors([network(text)?])) });
 const NETS: Codec = Codec::Own(Spelling { write: write_selector, read: |_, text| read_selectors(text) });
 const PROTOCOL: Codec = Codec::Own(Spelling { write: write_protocol, read: |_, text| read_protocol(text) });
 const LIVES: Codec = Codec::Own(Spelling { write: write_life, read: |profile, text| Codec::Time.read(profile, text).value });
@@ -31,38 +36,49 @@ fn flags() -> Codec {
     words([("yes", Value::Flag(true)), ("no", Value::Flag(false))])
 }
 
+/// Why some of what the daemon knows decides nothing.
+const AROUND: &str = "what happens beside the SAs, not whether they come up or what they carry";
+const DRIVES: &str = "how and when messages are repeated or split, not what they say";
+const OFFERED: &str = "it is offered, and does not have to be taken";
+const OF_LIMITS: &str = "SAs are replaced earlier, or in another way";
+
 /// All rows.
 #[rustfmt::skip]
 pub(super) fn statements() -> Vec<Statement> {
-    use Section::{Child, Connection};
-    let row = Statement::new;
+    use Section::{Child, Connection, Daemon};
+    let (row, idle) = (Statement::new, Statement::idle);
     let [left, right] = ADDRESSES;
-    vec![
-        Statement::idle(Connection, "also", "the syntax takes the section over"),
-        Statement::idle(Connection, "alsoflip", "the syntax takes the section over, with its ends exchanged"),
+    let mut rows = vec![
+        idle(Connection, "also", "the syntax takes the section over"),
+        idle(Connection, "alsoflip", "the syntax takes the section over, with its ends exchanged"),
         row(Connection, "ikev2", Field::Version, words([
             ("insist", Value::Version(IkeVersion::V2)), ("yes", Value::Version(IkeVersion::V2)),
             ("no", Value::Version(IkeVersion::V1)), ("never", Value::Version(IkeVersion::V1)),
-        ])).or("insist"),
-        Statement::only(Connection, "keyexchange", ["ike"]),
+        ])).or("insist").beside(|_, text| ["permit", "propose"].contains(&text)),
+        Statement::bearing(Connection, "keyexchange", ["ike"], Bearing::Refused),
         row(Connection, "authby", Field::Proofs, TEXTS),
         row(Connection, "aggressive", Field::Aggressive, flags()).or("no").unless_default().spares("IKEv2 has no aggressive mode"),
-        row(Connection, "left", Field::LocalAddress, left).about(About::Addresses).beside(|text| text.starts_with('%')),
-        row(Connection, "right", Field::RemoteAddress, right).beside(|text| text.starts_with('%')),
+        row(Connection, "left", Field::LocalAddress, left).about(About::Addresses).beside(|_, text| text.starts_with('%')),
+        row(Connection, "right", Field::RemoteAddress, right).beside(|_, text| text.starts_with('%')),
         row(Connection, "ipsec-interface", Field::InterfaceOut, INTERFACES).or("no").unless_default().about(About::Routes)
             // That is an interface of another number.
-            .beside(|text| text == "0"),
+            .beside(|_, text| text == "0"),
         // The interface and its routes are there already; the daemon's script would set its own.
-        row(Connection, "leftupdown", Field::NoScript, words([("\"\"", Value::Flag(true))])).beside(|_| true)
-            .spares("no script is what the hub has; another one is named"),
+        row(Connection, "leftupdown", Field::NoScript, words([("\"\"", Value::Flag(true))])).aside_else()
+            .spares("no script is what the hub has; another one is kept to be told"),
         row(Connection, "encapsulation", Field::Encapsulation, words([
             ("auto", Value::Encapsulation(Encapsulation::Automatic)), ("yes", Value::Encapsulation(Encapsulation::Forced)),
             ("no", Value::Encapsulation(Encapsulation::Off)),
         ])).or("auto").unless_default(),
-        row(Connection, "leftid", Field::LocalIdentity, IDENTITIES).about(About::Identities).beside(|text| text.starts_with('%')),
-        row(Connection, "rightid", Field::RemoteIdentity, IDENTITIES).beside(|text| text.starts_with('%')),
+        row(Connection, "leftid", Field::LocalIdentity, IDENTITIES).about(About::Identities).beside(is_other_identity),
+        row(Connection, "rightid", Field::RemoteIdentity, IDENTITIES).beside(is_other_identity),
         row(Connection, "leftcert", Field::LocalCertificate, TEXTS).about(About::Secret)
             .spares("with a shared secret it is not used; else another name is told"),
+        row(Connection, "rightcert", Field::RemoteCertificate, TEXTS).spares("which key of the daemon's database is the peer's"),
+        row(Connection, "leftrsasigkey", Field::LocalKey, TEXTS).spares("with a shared secret it is not used"),
+        row(Connection, "rightrsasigkey", Field::RemoteKey, TEXTS).spares("with a shared secret it is not used"),
+        row(Connection, "leftauth", Field::LocalMethod, one_method()).spares("the same as `authby` where that says it").beside(|_, text| ["never", "null", "eaponly"].contains(&text)),
+        row(Connection, "rightauth", Field::RemoteMethod, one_method()).spares("the same as `authby` where that says it").beside(|_, text| ["never", "null", "eaponly"].contains(&text)),
         row(Connection, "ike", Field::IkeProposals, IKE).or_derived(default_ike).about(About::Ike),
         row(Connection, "ikelifetime", Field::IkeHardLife, LIVES).or("8h").about(About::IkeLifetime),
         row(Connection, "rekeymargin", Field::IkeMargin, Codec::Time).or("9m"),
@@ -75,15 +91,23 @@ pub(super) fn statements() -> Vec<Statement> {
         row(Child, "rightsubnet", Field::RemoteSelectors, ONE_NET).beside(is_virtual),
         row(Child, "leftsubnets", Field::LocalSelectorsEach, NETS).unwritten(),
         row(Child, "rightsubnets", Field::RemoteSelectorsEach, NETS).unwritten(),
-        row(Child, "leftprotoport", Field::LocalProtocol, PROTOCOL).beside(|text| text.contains('/')),
-        row(Child, "rightprotoport", Field::RemoteProtocol, PROTOCOL).beside(|text| text.contains('/')),
-        Statement::only(Child, "phase2", ["esp"]),
+        row(Child, "leftprotoport", Field::LocalProtocol, PROTOCOL).spares("0 is as the other end says")
+            .beside(|_, text| text.contains('/')),
+        row(Child, "rightprotoport", Field::RemoteProtocol, PROTOCOL).spares("0 is as the other end says")
+            .beside(|_, text| text.contains('/')),
+        row(Child, "phase2", Field::SaProtocol, words([
+            ("esp", Value::Protocol(Protocol::Esp)), ("ah", Value::Protocol(Protocol::Ah)),
+        ])).or("esp").unless_default(),
         row(Child, "esp", Field::EspProposals, ESP).or_derived(default_esp).about(About::Esp),
+        row(Child, "ah", Field::AhProposals, AH),
         row(Child, "pfs", Field::Pfs, flags()).or("yes"),
-        row(Child, "esn", Field::SequenceNumbers, flags()),
+        row(Child, "esn", Field::SequenceNumbers, words([
+            ("no", Value::Number(32)), ("yes", Value::Number(64)), ("either", Value::Number(0)),
+        ])).or("either").spares("in IKEv1 they have 32 bits, whatever is said"),
+        row(Child, "narrowing", Field::Narrowing, flags()),
         row(Child, "type", Field::Mode, words([
             ("tunnel", Value::Mode(Mode::Tunnel)), ("transport", Value::Mode(Mode::Transport)),
-        ])).or("tunnel").beside(|text| ["passthrough", "reject", "drop"].contains(&text)),
+        ])).or("tunnel").beside(|_, text| ["passthrough", "reject", "drop"].contains(&text)),
         row(Child, "salifetime", Field::EspHardLife, LIVES).or("8h").about(About::EspLifetime),
         row(Child, "auto", Field::Opening, words([
             ("start", Value::Opening(Opening::START)), ("up", Value::Opening(Opening::START)),
@@ -99,7 +123,97 @@ pub(super) fn statements() -> Vec<Statement> {
             ("no", Value::Dscp(Dscp::Outwards)), ("yes", Value::Dscp(Dscp::Both)),
         ])).or("no").unless_default().cannot("a DSCP that is not copied outwards, which Libreswan cannot say", "Let it be copied."),
         row(Child, "replay-window", Field::ReplayWindow, Codec::Number).or("128"),
-    ]
+        // What has no field: who may be believed,
+        Statement::bearing(Connection, "leftsendcert", ["always", "yes", "ifasked", "sendifasked"], Bearing::Authentication),
+        Statement::bearing(Connection, "rightsendcert", ["always", "yes", "ifasked", "sendifasked", "never", "no"], Bearing::Authentication),
+        Statement::bearing(Connection, "leftckaid", [], Bearing::Authentication),
+        Statement::bearing(Connection, "rightckaid", [], Bearing::Authentication),
+        Statement::bearing(Connection, "leftca", ["%any"], Bearing::Authentication),
+        Statement::bearing(Connection, "rightca", ["%any"], Bearing::Authentication),
+        Statement::bearing(Connection, "require-id-on-certificate", ["yes"], Bearing::Authentication),
+        Statement::bearing(Connection, "dns-match-id", ["no"], Bearing::Authentication),
+        Statement::bearing(Connection, "ppk", ["no", "never", "yes", "permit", "propose"], Bearing::Authentication),
+        // who is let in from a distance,
+        Statement::only(Connection, "leftautheap", ["none"]),
+        Statement::only(Connection, "rightautheap", ["none"]),
+        Statement::only(Connection, "leftxauthserver", ["no"]),
+        Statement::only(Connection, "rightxauthserver", ["no"]),
+        Statement::only(Connection, "leftxauthclient", ["no"]),
+        Statement::only(Connection, "rightxauthclient", ["no"]),
+        Statement::only(Connection, "leftmodecfgserver", ["no"]),
+        Statement::only(Connection, "rightmodecfgserver", ["no"]),
+        Statement::only(Connection, "leftmodecfgclient", ["no"]),
+        Statement::only(Connection, "rightmodecfgclient", ["no"]),
+        Statement::only(Connection, "leftaddresspool", []),
+        Statement::only(Connection, "rightaddresspool", []),
+        Statement::only(Connection, "leftcat", ["no"]),
+        Statement::only(Connection, "rightcat", ["no"]),
+        Statement::only(Connection, "pam-authorize", ["no"]),
+        Statement::only(Connection, "remote-peer-type", [""]),
+        Statement::only(Connection, "cisco-unity", ["no"]),
+        Statement::only(Connection, "labeled-ipsec", ["no"]),
+        Statement::only(Connection, "policy-label", []),
+        // what carries it,
+        Statement::only(Connection, "enable-tcp", ["no"]),
+        Statement::only(Connection, "leftikeport", ["500"]),
+        Statement::only(Connection, "rightikeport", ["500"]),
+        Statement::bearing(Child, "sha2-truncbug", ["no"], Bearing::ChildSa),
+        Statement::only(Connection, "accept-redirect", ["no"]),
+        Statement::only(Connection, "send-redirect", ["no", "auto"]),
+    ];
+    for keyword in ["leftusername", "rightusername", "xauthby", "xauthfail", "modecfgpull", "modecfgdns", "modecfgdomains", "modecfgbanner"] {
+        rows.push(Statement::aside(Connection, keyword, [], "it concerns hosts that are let in from a distance, which other settings switch on"));
+    }
+    for keyword in ["leftnexthop", "rightnexthop", "leftsourceip", "rightsourceip", "leftvti", "rightvti", "interface-ip", "leftinterface-ip", "rightupdown",
+        "vti-interface", "vti-routing", "vti-shared", "mark", "mark-in", "mark-out", "metric", "mtu", "priority", "reqid", "nflog", "nic-offload",
+        "overlapip", "failureshunt", "negotiationshunt", "redirect-to", "accept-redirect-to", "tcp-remoteport", "sendca", "ignore-peer-dns"] {
+        rows.push(Statement::aside(Connection, keyword, [], AROUND));
+    }
+    for (keyword, default) in [("mobike", "no"), ("compress", "no"), ("ms-dh-downgrade", "no"), ("nopmtudisc", "no"), ("tfc", "0"), ("intermediate", "no")] {
+        rows.push(Statement::aside(Connection, keyword, [default], OFFERED));
+    }
+    for (keyword, default) in [("rekey", "yes"), ("rekeyfuzz", "100%"), ("reauth", "no"), ("ipsec-max-bytes", "%forever"), ("ipsec-max-packets", "%forever")] {
+        rows.push(Statement::aside(Child, keyword, [default], OF_LIMITS));
+    }
+    for keyword in ["fragmentation", "retransmit-timeout", "retransmit-interval", "ikepad", "nat-ikev1-method", "nat-keepalive", "initial-contact",
+        "send-vendorid", "fake-strongswan", "send-no-esp-tfc"] {
+        rows.push(idle(Connection, keyword, DRIVES));
+    }
+    for keyword in ["hostaddrfamily", "clientaddrfamily"] {
+        rows.push(idle(Connection, keyword, "addresses tell their family"));
+    }
+    for keyword in ["nm-configured", "sareftrack", "pfsgroup", "leftfirewall", "plutodebug", "connalias"] {
+        rows.push(idle(Connection, keyword, "the daemon does not use it, or notes it for others"));
+    }
+    // For the whole daemon.
+    rows.push(row(Daemon, "ikev1-policy", Field::OldVersion, words([("accept", Value::Flag(true)), ("drop", Value::Flag(false)), ("reject", Value::Flag(false))])).or("drop"));
+    rows.push(Statement::only(Daemon, "listen-udp", ["yes"]));
+    for keyword in ["nssdir", "secretsfile", "ipsecdir", "protostack", "global-redirect", "crl-strict", "ocsp-strict", "listen", "seccomp", "interfaces"] {
+        rows.push(Statement::aside(Daemon, keyword, ["/etc/ipsec.d", "/var/lib/ipsec/nss", "/etc/ipsec.secrets", "netkey", "xfrm", "auto", "no", "disabled", "%defaultroute"], "where the daemon keeps and looks up what it has"));
+    }
+    for keyword in ["listen-tcp", "ike-socket-bufsize", "ike-socket-errqueue", "nflog-all", "keep-alive", "virtual-private", "myvendorid", "nhelpers",
+        "seedbits", "ikev1-secctx-attr-type", "secctx-attr-type", "crlcheckinterval", "curl-iface", "curl-timeout", "ocsp-enable", "ocsp-method", "ocsp-timeout",
+        "ocsp-uri", "ocsp-trustname", "ocsp-cache-size", "ocsp-cache-min-age", "ocsp-cache-max-age", "syslog", "plutodebug", "debug", "uniqueids", "logfile",
+        "logappend", "logip", "audit-log", "logtime", "ddos-mode", "ddos-ike-threshold", "global-redirect-to", "max-halfopen-ike", "shuntlifetime",
+        "xfrmlifetime", "dumpdir", "statsbin", "dnssec-enable", "dnssec-rootkey-file", "dnssec-anchors", "plutostderrlog", "drop-oppo-null"] {
+        rows.push(idle(Daemon, keyword, "how the daemon runs, and what it tells"));
+    }
+    rows
+}
+
+/// How one end proves itself, where the two do not do it alike. A signature is one with a certificate, unless a bare key stands beside it.
+fn one_method() -> Codec {
+    words([
+        ("secret", Value::Method(Method::SharedSecret)),
+        ("rsasig", Value::Method(Method::Certificate)),
+        ("ecdsa", Value::Method(Method::Certificate)),
+        ("rsa", Value::Method(Method::Certificate)),
+    ])
+}
+
+/// Identities that the daemon makes of something else, and subjects with attributes that are not read.
+fn is_other_identity(_: &Profile, text: &str) -> bool {
+    text.starts_with('%') || text.starts_with("@#") || text.starts_with("@~") || text.contains('=')
 }
 
 fn default_ike(profile: &Profile, record: &Record) -> Option<Value> {
@@ -110,7 +224,7 @@ fn default_esp(profile: &Profile, record: &Record) -> Option<Value> {
     Some(Value::Proposals(profile.offers.esp(record.value(Field::Version)?)))
 }
 
-fn is_virtual(text: &str) -> bool {
+fn is_virtual(_: &Profile, text: &str) -> bool {
     text.starts_with("vhost:") || text.starts_with("vnet:")
 }
 
@@ -125,7 +239,7 @@ fn write_endpoint(value: &Value, anywhere: &str) -> Result<String, Vec<Unwritabl
 }
 
 fn read_endpoint(text: &str) -> Option<Value> {
-    let anywhere = matches!(text, "%defaultroute" | "%any").then_some(Endpoint::Anywhere);
+    let anywhere = matches!(text, "%defaultroute" | "%any" | "%any4" | "%any6" | "0.0.0.0" | "::").then_some(Endpoint::Anywhere);
     anywhere.or_else(|| Endpoint::read(text)).map(Value::Endpoint)
 }
 
@@ -133,6 +247,9 @@ fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>>
     let Value::Identity(identity) = value else { return Err(of_another_kind()) };
     identity_text(identity).map_err(|refused| vec![refused])
 }
+
+/// Who an end is that takes that from its certificate.
+pub(super) const OF_CERTIFICATE: &str = "the subject of its certificate";
 
 /// An identity as it stands in both files. The leading `@` keeps the daemon from asking a name server.
 pub(super) fn identity_text(identity: &Identity) -> Result<String, Unwritable> {
@@ -148,6 +265,14 @@ pub(super) fn identity_text(identity: &Identity) -> Result<String, Unwritable> {
 
 pub(super) fn identity(text: &str) -> Option<Identity> {
     let text = text.trim_matches('"');
+    match text {
+        "%fromcert" => return Some(Identity::Implied(OF_CERTIFICATE)),
+        "%any" | "%any6" => return Some(Identity::Anybody),
+        _ => {}
+    }
+    if text.starts_with("@#") || text.starts_with("@~") {
+        return None;
+    }
     if let Ok(address) = text.parse() {
         return Some(Identity::Address(address));
     }
@@ -188,7 +313,7 @@ fn read_proposals(profile: &Profile, text: &str, protocol: Protocol) -> Option<V
 }
 
 fn selectors(nets: impl IntoIterator<Item = ipnet::IpNet>) -> Value {
-    Value::Selectors(nets.into_iter().map(|net| Selector { net: Some(net), protocol: None }).collect())
+    Value::Selectors(nets.into_iter().map(|net| Selector { net: Some(net), protocol: None, port: None }).collect())
 }
 
 fn write_selector(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
@@ -204,18 +329,27 @@ fn write_selector(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>>
 
 fn read_selectors(text: &str) -> Option<Value> {
     let inner = text.trim().trim_start_matches('{').trim_end_matches('}');
-    let nets = inner.split([',', ' ']).filter(|net| !net.is_empty()).map(|net| net.parse().ok());
+    let nets = inner.split([',', ' ']).filter(|net| !net.is_empty()).map(network);
     nets.collect::<Option<Vec<_>>>().map(selectors)
 }
 
+/// A prefix, or all of a family.
+fn network(text: &str) -> Option<ipnet::IpNet> {
+    match text {
+        "0/0" | "%v4:0/0" | "0.0.0.0/0" => Some(ipnet::Ipv4Net::default().into()),
+        "::/0" | "%v6:0/0" | "::0/0" => Some(ipnet::Ipv6Net::default().into()),
+        _ => prefix(text),
+    }
+}
+
 fn write_protocol(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    let Value::Number(protocol) = value else { return Err(of_another_kind()) };
-    Ok(format!("{protocol}/0"))
+    let Value::ProtocolPort(ProtocolPort { protocol, port }) = value else { return Err(of_another_kind()) };
+    Ok(format!("{protocol}/{}", port.unwrap_or(0)))
 }
 
 fn read_protocol(text: &str) -> Option<Value> {
-    let number: u8 = text.strip_suffix("/0").unwrap_or(text).parse().ok()?;
-    Some(Value::Number(number.into()))
+    let (name, port) = text.split_once('/').unwrap_or((text, "0"));
+    Some(Value::ProtocolPort(ProtocolPort { protocol: ip_protocol(name)?, port: ip_port(port)? }))
 }
 
 fn write_life(profile: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {

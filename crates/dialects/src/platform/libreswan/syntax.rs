@@ -32,6 +32,19 @@ impl ConfSection {
         self.settings.iter().find(|(name, value)| name.value == key && !value.value.is_empty()).map(|(_, value)| value)
     }
 
+    /// The same with its two ends exchanged.
+    pub(super) fn turned(mut self) -> ConfSection {
+        for (key, _) in &mut self.settings {
+            let turned = match (key.value.strip_prefix("left"), key.value.strip_prefix("right")) {
+                (Some(rest), _) => ["right", rest].concat(),
+                (_, Some(rest)) => ["left", rest].concat(),
+                _ => continue,
+            };
+            key.value = turned;
+        }
+        self
+    }
+
     /// The values of a setting that may come several times, each of which may be a list.
     fn all<'a>(&'a self, key: &'static str) -> impl Iterator<Item = &'a str> {
         let of = self.settings.iter().filter(move |(name, _)| name.value == key);
@@ -43,15 +56,23 @@ impl ConfSection {
 const ROOM: usize = 32;
 
 /// Keys that are written in another way today (ipsec.conf(5)).
-const ALIASES: [(&str, &str); 4] =
-    [("keylife", "salifetime"), ("lifetime", "salifetime"), ("phase2alg", "esp"), ("forceencaps", "encapsulation")];
+const ALIASES: [(&str, &str); 8] = [
+    ("keylife", "salifetime"),
+    ("lifetime", "salifetime"),
+    ("phase2alg", "esp"),
+    ("forceencaps", "encapsulation"),
+    ("aggrmode", "aggressive"),
+    ("remote_peer_type", "remote-peer-type"),
+    ("labeled_ipsec", "labeled-ipsec"),
+    ("policy_label", "policy-label"),
+];
 
 /// Settings that name other sections, which are taken over.
 const REFERENCES: [&str; 2] = ["also", "alsoflip"];
 
 /// Reads the sections of the main file and of what it includes; without it, those of the folder that the packaged one
 /// includes. Connections are whole: with what they take over from others and from the defaults.
-pub(super) fn load(tree: &Tree) -> (Vec<ConfSection>, Vec<Finding>) {
+pub(super) fn load(tree: &Tree) -> LoadedConf {
     let (mut sections, mut findings, mut opened) = (Vec::new(), Vec::new(), Opened::of(tree));
     if tree.files.contains_key(MAIN) {
         file(tree, MAIN, &mut opened, &mut sections, &mut findings);
@@ -84,7 +105,17 @@ pub(super) fn load(tree: &Tree) -> (Vec<ConfSection>, Vec<Finding>) {
         whole.push(ConfSection { kind: section.kind.clone(), name: section.name.clone(), settings, base, is_base });
     }
     findings.extend(opened.finding());
-    (whole, findings)
+    let setup = sections.into_iter().filter(|section| section.kind == "config").flat_map(|section| section.settings).collect();
+    LoadedConf { connections: whole, setup, findings }
+}
+
+/// What the files say.
+pub(super) struct LoadedConf {
+    /// The connections, each whole.
+    pub connections: Vec<ConfSection>,
+    /// What is said for the whole daemon.
+    pub setup: Vec<(Word, Word)>,
+    pub findings: Vec<Finding>,
 }
 
 /// Sections by name; of two of one name the first one.

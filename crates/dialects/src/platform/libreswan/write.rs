@@ -8,10 +8,10 @@ use ipnet::IpNet;
 use super::statements::identity_text;
 use super::{FOLDER, IKEV1_SWITCH, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SWITCHES, authority_file, signatures};
 use crate::dialect::{Draft, Remarks, Unwritable, remark};
-use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
+use crate::profile::statement::{Field, LineLayout, ProtocolPort, Record, Section, Selector, write_section};
 use crate::profile::{Profile, v1_patience};
 use uspan_model::algorithm::{Kind, Transform};
-use uspan_model::gateway::{Child, Connection, Exchange, Gateway, IkeVersion, Method, Proposal, SharedSecret, Tree, TreeFile};
+use uspan_model::gateway::{Child, Connection, Exchange, Gateway, IkeVersion, Method, Proposal, Protocol, SharedSecret, Tree, TreeFile};
 
 pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
     let mut tree = Tree::default();
@@ -136,12 +136,21 @@ fn write_connection(
 
 fn of_child(child: &Child) -> Result<Record, Unwritable> {
     let mut record = Record::default();
-    let selectors = |nets: &[IpNet]| nets.iter().map(|net| Selector { net: Some(*net), protocol: None }).collect::<Vec<_>>();
+    let selectors = |nets: &[IpNet]| nets.iter().map(|net| Selector { net: Some(*net), protocol: None, port: None }).collect::<Vec<_>>();
     record.plan(Field::LocalSelectors, selectors(&child.local.value));
     record.plan(Field::RemoteSelectors, selectors(&child.remote.value));
-    record.plan_some(Field::LocalProtocol, child.protocol.value.map(u32::from));
-    record.plan_some(Field::RemoteProtocol, child.protocol.value.map(u32::from));
-    record.plan(Field::EspProposals, child.esp.value.clone());
+    for (field, port) in [Field::LocalProtocol, Field::RemoteProtocol].into_iter().zip(child.ports.value) {
+        record.plan_some(field, child.protocol.value.map(|protocol| ProtocolPort { protocol, port }));
+    }
+    let is_ah = child.esp.value.iter().all(|proposal| proposal.protocol == Protocol::Ah);
+    match is_ah {
+        true => {
+            record.plan(Field::SaProtocol, Protocol::Ah);
+            record.plan(Field::AhProposals, child.esp.value.clone());
+        }
+        false => record.plan(Field::EspProposals, child.esp.value.clone()),
+    }
+    record.plan_some(Field::Narrowing, child.narrowing.value);
     record.plan(Field::Pfs, pfs(child)?);
     record.plan(Field::SequenceNumbers, sequence_numbers(child)?);
     record.plan(Field::Mode, child.mode.value);
@@ -182,12 +191,18 @@ fn pfs(child: &Child) -> Result<bool, Unwritable> {
     Ok(!first.is_empty())
 }
 
-/// Whether the sequence numbers of all proposals of a connection are long.
-fn sequence_numbers(child: &Child) -> Result<bool, Unwritable> {
+/// The length of the sequence numbers of all proposals of a connection; 0 where either will do.
+fn sequence_numbers(child: &Child) -> Result<u32, Unwritable> {
+    let [long, short] = [true, false].map(Transform::sequence_numbers);
     let mut each = child.esp.value.iter().map(|proposal| proposal.of(Kind::SequenceNumbers));
     let first = each.next().unwrap_or_default();
-    let wide = [true, false].into_iter().find(|wide| first == [Transform::sequence_numbers(*wide)]);
-    wide.filter(|_| each.all(|other| other == first)).ok_or_else(|| {
+    let bits = match first {
+        [one] if *one == long => Some(64),
+        [one] if *one == short => Some(32),
+        [one, other] if [*one, *other] == [long, short] => Some(0),
+        _ => None,
+    };
+    bits.filter(|_| each.all(|other| other == first)).ok_or_else(|| {
         Unwritable::new("ESP proposals that differ in sequence numbers, while Libreswan has one setting for all", "Say the same in all.")
     })
 }

@@ -9,12 +9,13 @@ use super::proposal::{self, WrongWord};
 use super::syntax::{BETWEEN, Macros, Part, define, expand, misplaced, parse, parts};
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::profile::Profile;
-use crate::profile::statement::{Counts, Field, Record, Section, name_unknown, read_section};
+use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, name_unknown, read_section};
 use crate::text::{Opened, Word};
+use uspan_model::algorithm::Kind;
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, ReadAt, Setting, SharedSecret, Tree,
+    Bearing, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime,
+    Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, ReadAt, Remainder, Setting, SharedSecret, Tree,
 };
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
@@ -27,6 +28,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         gateway: Gateway::default(),
         findings: Vec::new(),
         daemon: Vec::new(),
+        refused: None,
         macros: Macros::new(),
         opened: Opened::of(tree),
     };
@@ -40,6 +42,10 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let is_passive = daemon.place(Field::Opening).is_some();
     let mut gateway = reader.gateway;
     for connection in &mut gateway.connections {
+        connection.remainder.take(daemon.remainder.clone());
+        if let Some((keyword, place)) = &reader.refused {
+            connection.remainder.add(keyword, place, Bearing::Refused);
+        }
         connection.ike_mut().liveness = liveness.clone();
         if is_passive {
             connection.ike_mut().persistent.value = false;
@@ -83,6 +89,8 @@ struct IkedReader<'a> {
     findings: Vec<Finding>,
     /// What is said for the whole daemon.
     daemon: Vec<(Word, Word)>,
+    /// The first statement for which the daemon refuses the file, with all policies.
+    refused: Option<(String, Place)>,
     macros: Macros,
     opened: Opened,
 }
@@ -146,9 +154,15 @@ impl IkedReader<'_> {
         };
         let (mut found, mut secret, mut proof): (Vec<(Word, Word)>, _, _) = (Vec::new(), None, None);
         let parts = parts(words);
+        // Packets that pass by.
+        if parts.iter().any(|part| part.keyword.value == "skip") {
+            return;
+        }
+        let (mut remainder, mut doubts) = (Remainder::default(), Vec::new());
         for (part, before) in misplaced(&parts) {
             let message = format!("`{}` behind `{before}`, where the daemon does not take it: it refuses the file", part.keyword.value);
             self.say(source, &rules::DEVICE_SYNTAX, part.keyword.span, message);
+            self.refused.get_or_insert_with(|| (part.keyword.value.clone(), source.place(part.keyword.span)));
         }
         for part in parts {
             let keyword = part.keyword;
@@ -156,7 +170,12 @@ impl IkedReader<'_> {
                 || self.say(source, &rules::DEVICE_UNKNOWN, keyword.span, format!("`{}` is not understood here", keyword.value));
             if !part.is_whole {
                 unknown();
+                remainder.add(&keyword.value, &source.place(keyword.span), Bearing::Unknown);
                 continue;
+            }
+            if part.more {
+                unknown();
+                remainder.add(&keyword.value, &source.place(keyword.span), Bearing::ChildSa);
             }
             match keyword.value.as_str() {
                 // A secret itself is nowhere shown.
@@ -168,40 +187,55 @@ impl IkedReader<'_> {
                     }
                     continue;
                 }
-                "ikesa" => self.transforms(source, &part, Protocol::Ike),
-                "childsa" => self.transforms(source, &part, Protocol::Esp),
+                // What is not understood as a whole is not read at all.
+                "ikesa" if self.transforms(source, &part, Protocol::Ike) => {
+                    doubts.push((Field::IkeProposals, source.place(part.span())));
+                    continue;
+                }
+                "childsa" if self.transforms(source, &part, Protocol::Esp) => {
+                    doubts.push((Field::EspProposals, source.place(part.span())));
+                    continue;
+                }
                 _ => {}
             }
             // Parts that come several times stand from the first to the last.
             let (place, text) = (source.place(part.span()), part.text());
-            match found.iter_mut().find(|(known, _)| part.repeats() && known.value == keyword.value) {
+            let name = if keyword.value == "to" { "from" } else { keyword.value.as_str() };
+            match found.iter_mut().find(|(known, _)| part.repeats() && known.value == name) {
                 Some((_, value)) => {
                     value.place.span.end = place.span.end;
                     value.value.extend([BETWEEN, &text]);
                 }
-                None => found.push((Word { value: keyword.value.clone(), place: source.place(keyword.span) }, Word { value: text, place })),
+                None => found.push((Word { value: name.to_owned(), place: source.place(keyword.span) }, Word { value: text, place })),
             }
         }
         name_unknown(self.profile, &[Section::Connection], found.iter().map(|(keyword, _)| keyword), &mut self.findings);
-        let record = read_section(self.profile, &[Section::Connection], &found, Counts::Last, &mut self.findings);
+        let mut record = read_section(self.profile, &[Section::Connection], &found, Counts::Last, &mut self.findings);
+        record.remainder.take(remainder);
+        doubts.into_iter().for_each(|(field, place)| record.mark_unknown(field, place));
         self.add(source, start, name, &record, secret, proof);
     }
 
-    /// Names what of a proposal is not understood.
-    fn transforms(&mut self, source: &Source, part: &Part<'_>, protocol: Protocol) {
+    /// Names what of a proposal is not understood, and says whether there is any.
+    fn transforms(&mut self, source: &Source, part: &Part<'_>, protocol: Protocol) -> bool {
         let words: Vec<_> = part.words.iter().map(|word| word.value.as_str()).collect();
-        for WrongWord { at, key, word } in proposal::transforms(self.profile, &words, protocol).into_iter().filter_map(Result::err) {
-            let span = part.words[at].span;
+        let wrong: Vec<_> = proposal::transforms(self.profile, &words, protocol).into_iter().filter_map(Result::err).collect();
+        for WrongWord { at, key, word } in &wrong {
+            let span = part.words[*at].span;
             match word {
                 None => self.say(source, &rules::DEVICE_UNKNOWN, span, format!("`{key}` is not understood here")),
                 // The manual has more than the daemon can do on this system.
-                Some(word) if ELSEWHERE.contains(&word) => {
+                Some(word) if ELSEWHERE.contains(word) => {
                     let message = format!("`{word}` for `{key}`, which {} cannot do", self.profile.title);
                     self.say(source, &rules::DEVICE_UNKNOWN, span, message);
                 }
-                Some(word) => self.say(source, &rules::DEVICE_VALUE, span, format!("`{word}` is no value for `{key}`")),
+                Some(word) => {
+                    self.say(source, &rules::DEVICE_VALUE, span, format!("`{word}` is no value for `{key}`"));
+                    self.refused.get_or_insert_with(|| ((*key).to_owned(), source.place(span)));
+                }
             }
         }
+        !wrong.is_empty()
     }
 
     /// The keys of a policy that signs.
@@ -234,6 +268,7 @@ impl IkedReader<'_> {
     fn add(&mut self, source: &Source, start: Span, name: String, record: &Record, secret: Option<Secret>, proof: Option<Place>) {
         let [local, remote] =
             [Field::LocalAddress, Field::RemoteAddress].map(|field| record.setting_or::<Endpoint>(field, Endpoint::Anywhere));
+        let mut remainder = record.remainder.clone();
         // Without a secret the peer signs, in whatever way.
         let signs = record.place(Field::LocalMethod).is_some() || secret.is_none();
         let ipv4 = [&local, &remote].into_iter().find_map(|end| end.value.address()).is_none_or(|address| address.is_ipv4());
@@ -250,9 +285,11 @@ impl IkedReader<'_> {
         };
         let selectors = [0, 1].map(side);
         if pairs.value.len() != selectors.iter().map(|nets| nets.value.len()).product::<usize>() {
-            self.say(source, &rules::DEVICE_VALUE, start, "its networks are not every one with every other");
+            self.say(source, &rules::DEVICE_UNKNOWN, start, "its networks are not every one with every other, which is not understood");
+            remainder.add("from", &source.place(start), Bearing::ChildSa);
         }
         let opening = record.setting_or(Field::Opening, Opening::WAIT);
+        let is_ah = record.value(Field::SaProtocol) == Some(Protocol::Ah);
         let [ike, esp] = [(Field::IkeSoftLife, default::IKE_LIFETIME), (Field::EspHardLife, default::ESP_LIFETIME)]
             .map(|(field, none)| record.setting_or::<Duration>(field, none));
         let ike = ike.map(|age| age + IKE_EARLY);
@@ -267,10 +304,12 @@ impl IkedReader<'_> {
             name: format!("{name}_all"),
             local: local_selectors,
             remote: remote_selectors,
-            protocol: record.optional::<u32>(Field::LocalProtocol).map(|number| number.and_then(|number| u8::try_from(number).ok())),
+            protocol: record.optional::<ProtocolPort>(Field::LocalProtocol).map(|limit| limit.map(|limit| limit.protocol)),
+            ports: Setting::default_of([None, None]),
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
-            esp: offers(Field::EspProposals, self.profile.offers.esp(IkeVersion::V2)),
+            narrowing: Setting::default_of(None),
+            esp: protection(offers(Field::EspProposals, self.profile.offers.esp(IkeVersion::V2)), is_ah),
             mode: record.setting_or(Field::Mode, Mode::Tunnel),
             lifetime: life(esp),
             opening: opening.clone(),
@@ -309,8 +348,21 @@ impl IkedReader<'_> {
             })),
             interface: Setting::default_of(None),
             children: vec![child],
+            remainder,
         });
     }
+}
+
+/// For AH the same without ciphers.
+fn protection(esp: Setting<Vec<Proposal>>, is_ah: bool) -> Setting<Vec<Proposal>> {
+    if !is_ah {
+        return esp;
+    }
+    let of_ah = |proposal: &Proposal| {
+        let kept = proposal.transforms().iter().copied().filter(|one| one.kind != Kind::Encryption);
+        Proposal::new(Protocol::Ah, kept)
+    };
+    esp.map(|list| list.iter().map(of_ah).collect())
 }
 
 fn decode_secret(text: &str) -> Option<Secret> {

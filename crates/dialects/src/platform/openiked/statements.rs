@@ -10,9 +10,9 @@ use super::proposal;
 use super::syntax::{BETWEEN, quote};
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
-use crate::profile::statement::{Codec, Field, Record, Section, Spelling, Statement, Value, of_another_kind};
-use crate::text::prefix;
-use uspan_model::gateway::{Endpoint, Identity, Method, Mode, Opening, Protocol};
+use crate::profile::statement::{Codec, Field, ProtocolPort, Record, Section, Spelling, Statement, Value, of_another_kind};
+use crate::text::{ip_protocol, prefix};
+use uspan_model::gateway::{Bearing, Endpoint, Identity, Method, Mode, Opening, Protocol};
 use uspan_model::subject::Subject;
 
 const SECONDS: Codec = Codec::Own(Spelling { write: write_seconds, read: |_, text| duration(text).map(Value::Time) });
@@ -31,7 +31,7 @@ const ESP: Codec =
 const SIGNS: &str = "the hub has one way to sign; which key it is with the files of keys say";
 
 /// The grammar has more than is read: lists, ports, addresses of another family. It is named, and not blamed.
-const MORE: fn(&str) -> bool = |_| true;
+const MORE: fn(&Profile, &str) -> bool = |_, _| true;
 
 /// All rows.
 #[rustfmt::skip]
@@ -51,13 +51,29 @@ pub(super) fn statements() -> Vec<Statement> {
         idle(Daemon, "cert_partial_chain", "which certificates in a chain are believed is not known to the hub"),
         idle(Daemon, "mobike", "a change of addresses (RFC 4555) is offered, and does not have to be taken"),
         idle(Daemon, "nomobike", "the same"),
+        Statement::only(Daemon, "decouple", []),
+        Statement::aside(Daemon, "ocsp", [], "whose certificates are still good is asked elsewhere"),
+        Statement::aside(Daemon, "cert_path", [], "where certificates are looked for"),
+        idle(Daemon, "stickyaddress", "it concerns addresses that are given to peers"),
+        idle(Daemon, "nostickyaddress", "the same"),
         idle(Daemon, "vendorid", "it tells the peer a name"),
         idle(Daemon, "novendorid", "the same"),
         alone(Connection, "active", Field::Opening, Value::Opening(Opening::START)),
         alone(Connection, "passive", Field::Opening, Value::Opening(Opening::WAIT)).or("passive"),
         alone(Connection, "transport", Field::Mode, Value::Mode(Mode::Transport)),
         alone(Connection, "tunnel", Field::Mode, Value::Mode(Mode::Tunnel)).or("tunnel").unwritten(),
-        idle(Connection, "esp", "it is so where nothing is said"),
+        alone(Connection, "esp", Field::SaProtocol, Value::Protocol(Protocol::Esp)).or("esp").unwritten(),
+        alone(Connection, "ah", Field::SaProtocol, Value::Protocol(Protocol::Ah)).unwritten(),
+        Statement::aside(Connection, "ipcomp", [], "compression is offered, and does not have to be taken"),
+        Statement::aside(Connection, "iface", [], "where packets come out is not what they are"),
+        Statement::aside(Connection, "tag", [], "marks for other programs"),
+        Statement::aside(Connection, "tap", [], "marks for other programs"),
+        Statement::bearing(Connection, "rdomain", [], Bearing::Refused),
+        Statement::only(Connection, "config", []),
+        Statement::only(Connection, "request", []),
+        Statement::bearing(Connection, "eap", [], Bearing::Authentication),
+        idle(Connection, "default", "it concerns peers that no other policy is for"),
+        idle(Connection, "skip", "the reader leaves such a policy out"),
         idle(Connection, "quick", "it concerns several policies for the same packets"),
         idle(Connection, "inet", "addresses tell their family"),
         idle(Connection, "inet6", "the same"),
@@ -75,6 +91,7 @@ pub(super) fn statements() -> Vec<Statement> {
         // A secret is no value of a record.
         idle(Connection, "psk", "the reader takes it as a secret"),
         alone(Connection, "rfc7427", Field::LocalMethod, signs()),
+        alone(Connection, "signature", Field::LocalMethod, signs()).unwritten().spares(SIGNS),
         alone(Connection, "rsa", Field::LocalMethod, signs()).unwritten().spares(SIGNS),
         alone(Connection, "ecdsa256", Field::LocalMethod, signs()).unwritten().spares(SIGNS),
         alone(Connection, "ecdsa384", Field::LocalMethod, signs()).unwritten().spares(SIGNS),
@@ -118,7 +135,11 @@ fn write_endpoint(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>>
 }
 
 fn read_endpoint(text: &str) -> Option<Value> {
-    Some(Value::Endpoint(if text == "any" { Endpoint::Anywhere } else { Endpoint::read(text)? }))
+    Some(Value::Endpoint(match text.parse::<IpNet>() {
+        _ if text == "any" => Endpoint::Anywhere,
+        Ok(net) if text.contains('/') => Endpoint::Within(net),
+        _ => Endpoint::read(text)?,
+    }))
 }
 
 fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
@@ -151,19 +172,11 @@ fn identity(text: &str) -> Option<Identity> {
 }
 
 fn write_protocol(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
-    if let Value::Number(number) = value { Ok(number.to_string()) } else { Err(of_another_kind()) }
+    if let Value::ProtocolPort(ProtocolPort { protocol, .. }) = value { Ok(protocol.to_string()) } else { Err(of_another_kind()) }
 }
 
 fn read_protocol(text: &str) -> Option<Value> {
-    let number: u8 = match text {
-        "icmp" => 1,
-        "tcp" => 6,
-        "udp" => 17,
-        "gre" => 47,
-        "ipv6-icmp" => 58,
-        number => number.parse().ok()?,
-    };
-    Some(Value::Number(number.into()))
+    Some(Value::ProtocolPort(ProtocolPort { protocol: ip_protocol(text)?, port: None }))
 }
 
 fn write_pair(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {

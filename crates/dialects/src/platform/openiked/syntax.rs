@@ -34,17 +34,17 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
             '\\' if text[at + 1..].starts_with('\n') => at += 2,
             '#' => at += remark(&text[at..]),
             '"' => {
-                let line = &text[at + 1..text[at..].find('\n').map_or(text.len(), |end| at + end)];
-                let Some(length) = line.find('"') else {
+                let (word, length) = quoted_text(&text[at + 1..]);
+                let Some(word) = word else {
                     findings.push(
                         Finding::new(&rules::DEVICE_SYNTAX, "a quote is not closed")
-                            .at(source.place(Span { start: at, end: at + 1 + line.len() })),
+                            .at(source.place(Span { start: at, end: at + 1 + length })),
                     );
-                    at += 1 + line.len();
+                    at += 1 + length;
                     continue;
                 };
-                words.push(Located::new(line[..length].to_owned(), Span { start: at, end: at + length + 2 }));
-                at += length + 2;
+                words.push(Located::new(word, Span { start: at, end: at + length + 1 }));
+                at += length + 1;
             }
             c if c.is_whitespace() => at += c.len_utf8(),
             '=' | ',' | '{' | '}' | '(' | ')' => {
@@ -65,6 +65,26 @@ pub(super) fn parse(source: &Source) -> (Vec<Vec<Located<String>>>, Vec<Finding>
     (statements, findings)
 }
 
+/// What stands in quotes, up to those that close it, and the length of that with them; nothing where its line ends before. A backslash
+/// keeps quotes and blanks, and lets the next line go on.
+fn quoted_text(text: &str) -> (Option<String>, usize) {
+    let mut word = String::new();
+    let mut chars = text.char_indices().peekable();
+    while let Some((at, c)) = chars.next() {
+        match (c, chars.peek().map(|(_, next)| *next)) {
+            ('"', _) => return (Some(word), at + 1),
+            ('\n', _) => return (None, at),
+            ('\\', Some('\n')) => drop(chars.next()),
+            ('\\', Some(next @ ('"' | ' ' | '\t'))) => {
+                word.push(next);
+                chars.next();
+            }
+            _ => word.push(c),
+        }
+    }
+    (None, text.len())
+}
+
 /// What stands between the items of parts that come several times; no item has one.
 pub(super) const BETWEEN: &str = ",";
 
@@ -74,8 +94,14 @@ enum Takes {
     Nothing,
     /// One word.
     Word,
-    /// Two networks, with `to` between them or without.
+    /// Two networks, with `to` between them or without, each with a port or without.
     Networks,
+    /// A kind of value, and that.
+    Two,
+    /// A word, or several in braces.
+    Several,
+    /// A time, and behind `bytes` an amount.
+    Life,
     /// Kinds of transforms, each with a word.
     Transforms,
 }
@@ -84,8 +110,11 @@ impl Takes {
     /// Of a keyword; one that is not known stands alone.
     fn of(keyword: &str) -> Takes {
         match keyword {
-            "proto" | "local" | "peer" | "srcid" | "dstid" | "ikelifetime" | "lifetime" | "psk" => Takes::Word,
-            "from" => Takes::Networks,
+            "local" | "peer" | "srcid" | "dstid" | "ikelifetime" | "psk" | "rdomain" | "eap" | "iface" | "tag" | "tap" => Takes::Word,
+            "proto" => Takes::Several,
+            "lifetime" => Takes::Life,
+            "config" | "request" => Takes::Two,
+            "from" | "to" => Takes::Networks,
             "ikesa" | "childsa" => Takes::Transforms,
             _ => Takes::Nothing,
         }
@@ -98,6 +127,8 @@ pub(super) struct Part<'a> {
     pub(super) words: Vec<&'a Located<String>>,
     /// Whether all that it takes is there.
     pub(super) is_whole: bool,
+    /// Whether it says more than is taken: a translation, or a port.
+    pub(super) more: bool,
 }
 
 impl Part<'_> {
@@ -115,7 +146,10 @@ impl Part<'_> {
     pub(super) fn text(&self) -> String {
         let words: Vec<_> = self.words.iter().map(|word| word.value.as_str()).collect();
         match (Takes::of(&self.keyword.value), words.as_slice()) {
+            // Those that begin with the peer's are turned round.
+            (Takes::Networks, [from, to]) if self.keyword.value == "to" => format!("{to} to {from}"),
             (Takes::Networks, [from, to]) => format!("{from} to {to}"),
+            (Takes::Life, [time, ..]) => (*time).to_owned(),
             (Takes::Nothing, _) => self.keyword.value.clone(),
             _ => words.join(" "),
         }
@@ -130,7 +164,7 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
     let is = |at: usize, wanted: &[&str]| words.get(at).is_some_and(|word: &Located<String>| wanted.contains(&word.value.as_str()));
     while let Some(keyword) = words.get(at) {
         at += 1;
-        let mut taken = Vec::new();
+        let (mut taken, mut more) = (Vec::new(), false);
         let is_whole = match Takes::of(&keyword.value) {
             Takes::Nothing => true,
             Takes::Word => {
@@ -138,12 +172,52 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
                 at += taken.len();
                 taken.len() == 1
             }
+            Takes::Two => {
+                taken.extend(words.iter().skip(at).take(2));
+                at += taken.len();
+                taken.len() == 2
+            }
+            Takes::Several if is(at, &["{"]) => {
+                let end = words.iter().skip(at).position(|word| word.value == "}").map_or(words.len(), |end| at + end);
+                taken.extend(words[at + 1..end].iter().filter(|word| word.value != ","));
+                at = (end + 1).min(words.len());
+                true
+            }
+            Takes::Several => {
+                taken.extend(words.get(at));
+                at += taken.len();
+                taken.len() == 1
+            }
+            Takes::Life => {
+                taken.extend(words.get(at));
+                at += taken.len();
+                if is(at, &["bytes"]) {
+                    taken.extend(words.get(at + 1));
+                    at += 2;
+                }
+                !taken.is_empty()
+            }
             Takes::Networks => {
-                taken.extend(words.get(at));
-                at += 1;
-                at += usize::from(is(at, &["to"]));
-                taken.extend(words.get(at));
-                at += 1;
+                // A network may be translated from another one, in brackets, and limited to a port: what is more than that is kept.
+                let network = |at: &mut usize| -> Vec<&Located<String>> {
+                    let mut own: Vec<&Located<String>> = words.get(*at).into_iter().collect();
+                    *at += 1;
+                    if is(*at, &["("]) {
+                        own.extend(words.iter().skip(*at).take(3));
+                        *at += 3;
+                    }
+                    if is(*at, &["port"]) {
+                        own.extend(words.iter().skip(*at).take(2));
+                        *at += 2;
+                    }
+                    own
+                };
+                let first = network(&mut at);
+                at += usize::from(is(at, &["to", "from"]));
+                let second = network(&mut at);
+                at = at.min(words.len());
+                more = first.len() != 1 || second.len() != 1;
+                taken.extend(first.first().into_iter().chain(second.first()).copied());
                 taken.len() == 2
             }
             Takes::Transforms => {
@@ -155,7 +229,7 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
                 true
             }
         };
-        parts.push(Part { keyword, words: taken, is_whole });
+        parts.push(Part { keyword, words: taken, is_whole, more });
     }
     parts
 }
@@ -171,7 +245,7 @@ const ORDER: [(&[&str], Several); 20] = [
     (&["inet", "inet6"], Several::No),
     (&["proto"], Several::No),
     (&["rdomain"], Several::No),
-    (&["from"], Several::Yes),
+    (&["from", "to"], Several::Yes),
     (&["local", "peer"], Several::OfEachOne),
     (&["ikesa"], Several::Yes),
     (&["childsa"], Several::Yes),
@@ -252,9 +326,9 @@ pub(super) fn define(text: &str, words: &[Located<String>], macros: &mut Macros)
     }
     let mut list = Vec::new();
     for word in expand(text, value, macros) {
-        match word.value.contains(char::is_whitespace) {
-            // What stands in quotes is read again where the macro is used.
-            true => list.extend(word.value.split_whitespace().map(str::to_owned)),
+        // What stands in quotes is read again where the macro is used.
+        match text[word.span.start..].starts_with('"') {
+            true => list.extend(parse(&Source::new("", word.value)).0.into_iter().flatten().map(|inner| inner.value)),
             false => list.push(word.value),
         }
     }

@@ -7,7 +7,7 @@ use super::{AUTHORITIES, FOLDER, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, 
 use crate::dialect::{Draft, remark};
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::Profile;
-use crate::profile::statement::{Field, Record, Section, spelled_section};
+use crate::profile::statement::{Field, ProtocolPort, Record, Section, spelled_section};
 use crate::text::authority_name;
 use uspan_model::gateway::{
     Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Lifetime, Method, OnDeadPeer, Tree, TreeFile,
@@ -123,7 +123,7 @@ fn of_policy(connection: &Connection, child: &Child) -> Record {
     let (ike, mut record) = (connection.ike(), Record::default());
     record.plan(Field::Opening, child.opening.value);
     record.plan(Field::Mode, child.mode.value);
-    record.plan_some(Field::LocalProtocol, child.protocol.value.map(u32::from));
+    record.plan_some(Field::LocalProtocol, child.protocol.value.map(|protocol| ProtocolPort { protocol, port: None }));
     let remotes = || child.remote.value.iter().copied().map(Some);
     let pairs: Vec<_> = child.local.value.iter().flat_map(|local| remotes().map(|remote| [Some(*local), remote])).collect();
     record.plan(Field::Pairs, pairs);

@@ -7,13 +7,13 @@ use ipnet::IpNet;
 use super::statements::{patience, read_identity};
 use super::syntax::{SettingsSection, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
-use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_unknown, read_section};
+use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_refused, read_section};
 use crate::profile::{Profile, implied};
 use crate::text::Opened;
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime, Method,
-    Mode, OnDeadPeer, Opening, Origin, PinnedKey, ReadAt, Setting, SharedSecret, Tree,
+    Bearing, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime,
+    Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, ReadAt, Remainder, Setting, SharedSecret, Tree,
 };
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
@@ -32,7 +32,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
         let mut reader = SwanctlReader { profile, findings: &mut findings };
-        reader.sections(&root, &["connections", "secrets"]);
+        reader.sections(&root, &["connections", "secrets", "authorities", "pools"]);
         for (key, _) in &root.settings {
             reader.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
         }
@@ -57,8 +57,13 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
             if let Some((_, public)) = reader.pem(tree, section, "remote", PUBLIC_KEY) {
                 gateway.pinned.push(PinnedKey { identity: connection.ike().remote_identity.value.clone(), public });
             }
-            if let Some((_, authority)) = reader.pem(tree, section, "remote", AUTHORITY) {
-                gateway.authorities.push(authority);
+            match section.with_suffix("remote").and_then(|end| end.get("cacerts")) {
+                Some(_) => gateway.authorities.extend(reader.pem(tree, section, "remote", AUTHORITY).map(|(_, authority)| authority)),
+                // Every authority that the daemon has counts.
+                None if connection.ike().remote_method.value == Method::Certificate => {
+                    gateway.authorities.extend(tree.in_folder(AUTHORITIES, "").filter_map(|(_, file)| Certificate::from_pem(&file.text)));
+                }
+                None => {}
             }
             gateway.connections.push(connection);
         }
@@ -81,6 +86,9 @@ const PUBLIC_KEY: NamedFile<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::fro
 const CERTIFICATE: NamedFile<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
 const AUTHORITY: NamedFile<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
 
+/// The IP protocol and the port that a selector is limited to.
+type Limit = (Option<u8>, Option<u16>);
+
 /// Sections whose names have a suffix where there are several.
 const ENDS: [&str; 2] = ["local", "remote"];
 
@@ -102,30 +110,37 @@ impl SwanctlReader<'_> {
     }
 
     fn record(&mut self, kind: Section, section: &SettingsSection) -> Record {
-        name_unknown(self.profile, &[kind], section.settings.iter().map(|(keyword, _)| keyword), self.findings);
-        read_section(self.profile, &[kind], &section.settings, Counts::Last, self.findings)
+        let keywords = section.settings.iter().map(|(keyword, _)| keyword);
+        name_refused(self.profile, &[kind], keywords, "does not take the connection with it", self.findings);
+        let mut record = read_section(self.profile, &[kind], &section.settings, Counts::Last, self.findings);
+        for unknown in &mut record.remainder.0 {
+            if unknown.bearing == Bearing::Unknown && section.settings.iter().any(|(keyword, _)| keyword.place == unknown.place) {
+                unknown.bearing = Bearing::Refused;
+            }
+        }
+        record
     }
 
     /// The section of an end: the first one whose name begins with this word. Further ones are further rounds of proving an identity.
-    fn end<'s>(&mut self, connection: &'s SettingsSection, word: &str) -> Option<&'s SettingsSection> {
+    fn end<'s>(&mut self, connection: &'s SettingsSection, word: &str, remainder: &mut Remainder) -> Option<&'s SettingsSection> {
         let mut all = connection.sections.iter().filter(|section| section.name.value.starts_with(word));
         let first = all.next();
-        if first.is_none() {
-            self.say(&rules::DEVICE_VALUE, &connection.name.place, format!("the connection has no section `{word}`"));
-        }
         for further in all {
             let message = format!("`{}`, a further round of authentication, is not understood", further.name.value);
             self.say(&rules::DEVICE_UNKNOWN, &further.name.place, message);
+            remainder.add("", &further.name.place, Bearing::Authentication);
         }
         first
     }
 
     fn connection(&mut self, section: &SettingsSection) -> Option<Connection> {
-        let record = self.record(Section::Connection, section);
-        let ends = ENDS.map(|word| self.end(section, word));
+        let mut record = self.record(Section::Connection, section);
+        let mut remainder = std::mem::take(&mut record.remainder);
+        let ends = ENDS.map(|word| self.end(section, word, &mut remainder));
         let inner: Vec<_> = section.sections.iter().filter(|inner| !ENDS.iter().any(|word| inner.name.value.starts_with(word))).collect();
         for other in inner.into_iter().filter(|inner| inner.name.value != "children") {
             self.say(&rules::DEVICE_UNKNOWN, &other.name.place, format!("the section `{}` is not understood", other.name.value));
+            remainder.add("", &other.name.place, Bearing::Unknown);
         }
         // Without its addresses nothing of it would be right.
         let (local, remote) = (record.setting::<Endpoint>(Field::LocalAddress)?, record.setting::<Endpoint>(Field::RemoteAddress)?);
@@ -145,6 +160,7 @@ impl SwanctlReader<'_> {
         }
         let tries = record.setting_or(Field::Tries, 1u32);
         let [inbound, outbound] = [Field::InterfaceIn, Field::InterfaceOut].map(|field| record.optional::<u32>(field));
+        let [inbound, outbound] = [inbound, outbound].map(|id| id.map(|id| id.filter(|id| *id > 0)));
         if inbound != outbound {
             self.say(
                 &rules::DEVICE_UNKNOWN,
@@ -154,12 +170,14 @@ impl SwanctlReader<'_> {
         }
         let [(local_method, local_identity), (remote_method, remote_identity)] = [
             self.proof(
+                &mut remainder,
                 Section::LocalEnd,
                 ends[0],
                 &local.value,
                 [Field::LocalMethod, Field::LocalIdentity, Field::LocalKey, Field::LocalCertificate],
             ),
             self.proof(
+                &mut remainder,
                 Section::RemoteEnd,
                 ends[1],
                 &remote.value,
@@ -168,9 +186,16 @@ impl SwanctlReader<'_> {
         ];
         let mut children = Vec::new();
         for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            children.push(self.child(child, [&local.value, &remote.value], liveness.value.is_some()));
+            // What lets packets pass by, or drops them, is no Child SA.
+            let is_policy = child.get("mode").is_some_and(|mode| ["pass", "drop"].contains(&mode.value.as_str()));
+            let (read, more) = self.child(child, [&local.value, &remote.value], liveness.value.is_some());
+            if !is_policy {
+                remainder.take(more);
+                children.push(read);
+            }
         }
         Some(Connection {
+            remainder,
             interface: outbound,
             name: section.name.value.clone(),
             encapsulation: record.setting_or(Field::Encapsulation, Encapsulation::Automatic),
@@ -195,13 +220,19 @@ impl SwanctlReader<'_> {
     /// How an end proves itself, and who it is.
     fn proof(
         &mut self,
+        remainder: &mut Remainder,
         kind: Section,
         end: Option<&SettingsSection>,
         at: &Endpoint,
         [how, who, key, certificate]: [Field; 4],
     ) -> (Setting<Method>, Setting<Identity>) {
         let Some(end) = end else { return (Setting::default_of(Method::Certificate), Setting::default_of(implied(at))) };
-        let record = self.record(kind, end);
+        let mut record = self.record(kind, end);
+        remainder.take(std::mem::take(&mut record.remainder));
+        for inner in &end.sections {
+            self.say(&rules::DEVICE_UNKNOWN, &inner.name.place, format!("the section `{}` is not understood", inner.name.value));
+            remainder.add("", &inner.name.place, Bearing::Authentication);
+        }
         let mut method = record.setting_or(how, Method::Certificate);
         if method.value == Method::Certificate && record.value::<String>(key).is_some() {
             method.value = Method::PublicKey;
@@ -231,36 +262,47 @@ impl SwanctlReader<'_> {
         found.map(|found| (named.value.clone(), found))
     }
 
-    fn child(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], liveness: bool) -> Child {
-        let record = self.record(Section::Child, section);
+    fn child(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], liveness: bool) -> (Child, Remainder) {
+        let mut record = self.record(Section::Child, section);
         self.sections(section, &[]);
         let [local, remote] = [(Field::LocalSelectors, ends[0]), (Field::RemoteSelectors, ends[1])].map(|(field, end)| {
-            let stated = record.setting_or::<Vec<Selector>>(field, Vec::new());
+            let mut stated = record.setting_or::<Vec<Selector>>(field, Vec::new());
             // `dynamic` is the address of the end itself.
             let own = end.address().map(IpNet::from);
-            if let (None, Some(place)) = (own, stated.origin.place())
-                && stated.value.iter().any(|selector| selector.net.is_none())
-            {
-                self.say(&rules::DEVICE_VALUE, place, "`dynamic` is not a prefix where the address of the end is not fixed".to_owned());
+            if own.is_none() && stated.value.iter().any(|selector| selector.net.is_none()) {
+                let place = stated.origin.place().unwrap_or(&section.name.place).clone();
+                self.say(&rules::DEVICE_UNKNOWN, &place, "`dynamic` is the address of an end that the files do not show".to_owned());
+                stated.origin = Origin::Unknown(place);
             }
-            stated.map(|list| list.into_iter().filter_map(|one| Some((one.net.or(own)?, one.protocol))).collect::<Vec<_>>())
+            stated.map(|list| list.into_iter().filter_map(|one| Some((one.net.or(own)?, (one.protocol, one.port)))).collect::<Vec<_>>())
         });
-        let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, protocol)| *protocol).collect();
+        let mut protocols: Vec<_> = local.value.iter().chain(&remote.value).map(|(_, (protocol, _))| *protocol).collect();
         protocols.dedup();
-        if protocols.len() > 1 {
-            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols are not understood".to_owned());
+        let ports = [&local, &remote].map(|side| {
+            let mut ports: Vec<_> = side.value.iter().map(|(_, (_, port))| *port).collect();
+            ports.dedup();
+            ports
+        });
+        let mixed = protocols.len() > 1 || ports.iter().any(|ports| ports.len() > 1);
+        if mixed {
+            self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "selectors of several protocols or ports are not understood".to_owned());
+            record.remainder.add("local_ts", &section.name.place, Bearing::ChildSa);
         }
-        let prefixes = |list: Vec<(IpNet, Option<u8>)>| list.into_iter().map(|(net, _)| net).collect::<Vec<_>>();
+        let ports = ports.map(|ports| ports.first().copied().flatten());
+        let prefixes = |list: Vec<(IpNet, Limit)>| list.into_iter().map(|(net, _)| net).collect::<Vec<_>>();
         let soft: Duration = record.value(Field::EspSoftLife).unwrap_or_default();
         let life = record.setting_or(Field::EspHardLife, Duration::ZERO);
-        Child {
+        let remainder = std::mem::take(&mut record.remainder);
+        let child = Child {
             name: section.name.value.clone(),
             protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
+            ports: Setting { value: ports, origin: local.origin.clone() },
             local: local.map(prefixes),
             remote: remote.map(prefixes),
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
-            esp: record.setting_or(Field::EspProposals, Vec::new()),
+            narrowing: Setting::default_of(None),
+            esp: protection(&record),
             mode: record.setting_or(Field::Mode, Mode::Tunnel),
             lifetime: life.map(|hard| Lifetime { hard, margin: hard.saturating_sub(soft) }),
             opening: record.setting_or(Field::Opening, Opening::WAIT),
@@ -270,7 +312,8 @@ impl SwanctlReader<'_> {
             },
             replay_window: record.setting_or(Field::ReplayWindow, 0u32),
             dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
-        }
+        };
+        (child, remainder)
     }
 
     fn secret(&mut self, section: &SettingsSection) -> Option<SharedSecret> {
@@ -296,6 +339,21 @@ impl SwanctlReader<'_> {
             }
         }
         Some(SharedSecret::between(identities, secret?))
+    }
+}
+
+/// The proposals of a Child SA: for AH, for ESP, or for either; where nothing is said those for ESP.
+fn protection(record: &Record) -> Setting<Vec<Proposal>> {
+    let esp = record.setting_or::<Vec<Proposal>>(Field::EspProposals, Vec::new());
+    let doubt = record.doubt(Field::AhProposals).cloned();
+    let ah = record.setting::<Vec<Proposal>>(Field::AhProposals).or(doubt.map(|place| Setting::unknown(Vec::new(), place)));
+    match ah {
+        None => esp,
+        Some(ah) if esp.origin == Origin::Default => ah,
+        Some(ah) => {
+            let origin = if ah.doubt().is_some() { ah.origin } else { esp.origin };
+            Setting { value: esp.value.into_iter().chain(ah.value).collect(), origin }
+        }
     }
 }
 

@@ -9,7 +9,7 @@ use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, 
 use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::Profile;
 use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
-use uspan_model::gateway::{Child, Connection, Exchange, Gateway, Identity, KeyPair, Method, SharedSecret, Tree, TreeFile};
+use uspan_model::gateway::{Child, Connection, Exchange, Gateway, Identity, KeyPair, Method, Protocol, SharedSecret, Tree, TreeFile};
 
 /// How often it tries to reach a peer where nothing is said (swanctl.conf(5), `keyingtries`).
 const TRIES: u32 = 1;
@@ -144,11 +144,16 @@ fn of_end(method: &Method, identity: &Identity, stem: &str, [how, who, key, cert
 
 fn of_child(child: &Child) -> Record {
     let mut record = Record::default();
-    let selectors =
-        |nets: &[IpNet]| -> Vec<Selector> { nets.iter().map(|net| Selector { net: Some(*net), protocol: child.protocol.value }).collect() };
-    record.plan(Field::LocalSelectors, selectors(&child.local.value));
-    record.plan(Field::RemoteSelectors, selectors(&child.remote.value));
-    record.plan(Field::EspProposals, child.esp.value.clone());
+    let selectors = |nets: &[IpNet], port| -> Vec<Selector> {
+        nets.iter().map(|net| Selector { net: Some(*net), protocol: child.protocol.value, port }).collect()
+    };
+    let [own, far] = child.ports.value;
+    record.plan(Field::LocalSelectors, selectors(&child.local.value, own));
+    record.plan(Field::RemoteSelectors, selectors(&child.remote.value, far));
+    let (ah, esp): (Vec<_>, Vec<_>) = child.esp.value.iter().cloned().partition(|proposal| proposal.protocol == Protocol::Ah);
+    for (field, list) in [(Field::EspProposals, esp), (Field::AhProposals, ah)] {
+        record.plan_some(field, (!list.is_empty()).then_some(list));
+    }
     record.plan(Field::Mode, child.mode.value);
     record.plan(Field::EspSoftLife, child.lifetime.value.soft());
     record.plan(Field::EspHardLife, child.lifetime.value.hard);

@@ -59,6 +59,11 @@ impl Codec {
     const FLAGS: [(&'static str, bool); 8] =
         [("yes", true), ("no", false), ("true", true), ("false", false), ("1", true), ("0", false), ("enabled", true), ("disabled", false)];
 
+    /// What a word for yes or no means.
+    pub(crate) fn flag(text: &str) -> Option<bool> {
+        Codec::FLAGS.iter().find(|(word, _)| word.eq_ignore_ascii_case(text)).map(|(_, flag)| *flag)
+    }
+
     /// The text of a value; `Ok(None)` if it has no word for that.
     ///
     /// # Errors
@@ -103,7 +108,7 @@ impl Codec {
 
     fn whole(&self, profile: &Profile, text: &str) -> Option<Value> {
         match self {
-            Codec::Flag => Codec::FLAGS.iter().find(|(word, _)| *word == text).map(|(_, flag)| Value::Flag(*flag)),
+            Codec::Flag => Codec::flag(text).map(Value::Flag),
             Codec::Number => text.parse().ok().map(Value::Number),
             Codec::Time => match text.parse() {
                 Ok(seconds) => Some(Value::Time(Duration::from_secs(seconds))),

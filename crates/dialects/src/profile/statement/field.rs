@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal};
+use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol};
 
 /// What a statement can say.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -37,6 +37,10 @@ pub enum Field {
     LocalCertificate,
     /// The file with the certificate of the authority that the peer's is from.
     Authority,
+    /// The certificate that is the peer's.
+    RemoteCertificate,
+    /// Whether IKEv1 is answered at all.
+    OldVersion,
     /// Whether the own certificate is shown to peers that do not ask for it.
     ShowsCertificate,
     /// Proposals for the IKE SA.
@@ -59,7 +63,7 @@ pub enum Field {
     InterfaceOut,
     /// Whether no script of the daemon's sets interfaces and routes.
     NoScript,
-    /// The IP protocol that the local selectors are limited to, said by itself.
+    /// The IP protocol that the local selectors are limited to, said by themselves, and the port.
     LocalProtocol,
     /// The same of the remote ones.
     RemoteProtocol,
@@ -75,6 +79,12 @@ pub enum Field {
     Pairs,
     /// Proposals for ESP.
     EspProposals,
+    /// Proposals for AH.
+    AhProposals,
+    /// Whether it is ESP or AH.
+    SaProtocol,
+    /// Whether a part of what it asks for is enough.
+    Narrowing,
     /// Whether there is PFS.
     Pfs,
     /// The lengths of sequence numbers, said by themselves.
@@ -101,13 +111,17 @@ impl Field {
         match self {
             Field::LocalAddress | Field::RemoteAddress => "an address or a name",
             Field::Version => "an IKE version",
-            Field::Aggressive | Field::Encapsulation | Field::Pfs => "yes or no",
+            Field::Aggressive | Field::Encapsulation | Field::Pfs | Field::Narrowing => "yes or no",
             Field::LocalIdentity | Field::RemoteIdentity => "an identity",
             Field::Proofs | Field::LocalMethod | Field::RemoteMethod => "a way to prove an identity",
-            Field::LocalKey | Field::RemoteKey | Field::LocalCertificate | Field::Authority => "the name of a file",
+            Field::LocalKey | Field::RemoteKey | Field::LocalCertificate | Field::RemoteCertificate | Field::Authority => {
+                "the name of a file"
+            }
             Field::NoScript => "a script",
+            Field::OldVersion => "what becomes of IKEv1",
+            Field::SaProtocol => "ESP or AH",
             Field::ShowsCertificate => "a time at which a certificate is shown",
-            Field::IkeProposals | Field::EspProposals => "a proposal",
+            Field::IkeProposals | Field::EspProposals | Field::AhProposals => "a proposal",
             Field::IkeSoftLife
             | Field::IkeHardLife
             | Field::IkeMargin
@@ -148,6 +162,10 @@ pub enum Value {
     Identity(Identity),
     /// A way to prove an identity.
     Method(Method),
+    /// An IP protocol and a port.
+    ProtocolPort(ProtocolPort),
+    /// ESP or AH.
+    Protocol(Protocol),
     /// Proposals.
     Proposals(Vec<Proposal>),
     /// Traffic selectors.
@@ -164,6 +182,15 @@ pub enum Value {
     Dscp(Dscp),
 }
 
+/// An IP protocol, and the port of it that something is limited to; `None` is any.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ProtocolPort {
+    /// The IP protocol (IANA protocol numbers).
+    pub protocol: u8,
+    /// The port.
+    pub port: Option<u16>,
+}
+
 /// A traffic selector as files have it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Selector {
@@ -171,6 +198,8 @@ pub struct Selector {
     pub net: Option<IpNet>,
     /// The IP protocol that it is limited to.
     pub protocol: Option<u8>,
+    /// The port that it is limited to; `None` is any.
+    pub port: Option<u16>,
 }
 
 /// A type that is a value of fields.
@@ -205,6 +234,8 @@ values! {
     Encapsulation: Encapsulation,
     Identity: Identity,
     Method: Method,
+    ProtocolPort: ProtocolPort,
+    Protocol: Protocol,
     Proposals: Vec<Proposal>,
     Selectors: Vec<Selector>,
     Pairs: Vec<[Option<IpNet>; 2]>,

@@ -9,14 +9,15 @@ mod record;
 
 pub use codec::{Codec, Spelling};
 pub(crate) use codec::{of_another_kind, words};
-pub use field::{Field, Selector, Value};
+pub use field::{Field, ProtocolPort, Selector, Value};
 pub use record::Record;
-pub(crate) use record::{Counts, LineLayout, is_known, name_unknown, read_section, spelled_section, write_section};
+pub(crate) use record::{Counts, LineLayout, is_known, name_refused, name_unknown, read_section, spelled_section, write_section};
 
 use std::borrow::Cow;
 
 use crate::dialect::Remarks;
 use crate::profile::{Profile, Text};
+use uspan_model::gateway::Bearing;
 use uspan_model::origins::FollowedKeys;
 
 /// Where a statement stands.
@@ -39,8 +40,8 @@ pub enum Section {
 pub enum Says {
     /// It sets a field.
     Field(Field, Codec),
-    /// It changes nothing where it says one of these, and is named where it says anything else.
-    Only(Cow<'static, [Text]>),
+    /// It changes nothing where it says one of these; anything else bears on what the hub has no field for.
+    Only(Cow<'static, [Text]>, Bearing),
     /// It changes nothing that matters here, for this reason; a syntax may look at it by itself.
     Nothing(Text),
 }
@@ -135,7 +136,9 @@ pub struct Statement {
     /// Why another value may change nothing that the hub has; `None` if it always does, or is named.
     pub spares: Option<Text>,
     /// Values that the daemon takes and the program does not understand: they are named, and not blamed.
-    pub beside: Option<fn(&str) -> bool>,
+    pub beside: Option<fn(&Profile, &str) -> bool>,
+    /// Any other value decides nothing: it is kept to be told.
+    pub is_aside: bool,
 }
 
 impl Statement {
@@ -152,6 +155,7 @@ impl Statement {
             cannot: None,
             spares: None,
             beside: None,
+            is_aside: false,
         }
     }
 
@@ -167,8 +171,29 @@ impl Statement {
 
     /// A row that changes nothing where it says one of these.
     pub(crate) fn only<const N: usize>(section: Section, keyword: &'static str, values: [&'static str; N]) -> Statement {
+        Statement::bearing(section, keyword, values, Bearing::Unknown)
+    }
+
+    /// A row that changes nothing where it says one of these, and else bears on this.
+    pub(crate) fn bearing<const N: usize>(
+        section: Section,
+        keyword: &'static str,
+        values: [&'static str; N],
+        bearing: Bearing,
+    ) -> Statement {
         let values = Cow::Owned(values.map(Cow::Borrowed).to_vec());
-        Statement { says: Says::Only(values), ..Statement::new(section, keyword, Field::Version, Codec::Flag) }
+        Statement { says: Says::Only(values, bearing), ..Statement::new(section, keyword, Field::Version, Codec::Flag) }
+    }
+
+    /// A row that decides neither whether the tunnel comes up, nor what it carries, nor how that is protected: another value than these
+    /// is kept to be told, for this reason.
+    pub(crate) fn aside<const N: usize>(
+        section: Section,
+        keyword: &'static str,
+        values: [&'static str; N],
+        why: &'static str,
+    ) -> Statement {
+        Statement::bearing(section, keyword, values, Bearing::Aside).spares(why)
     }
 
     /// The same, not written: another row says the same.
@@ -216,6 +241,18 @@ impl Statement {
         self.field().is_some_and(|(_, codec)| codec.read(profile, one).value == codec.read(profile, other).value)
     }
 
+    /// Whether it takes one of several words, and a text is none of those that the daemon has.
+    pub(crate) fn refuses_word(&self, profile: &Profile, text: &str) -> bool {
+        let takes =
+            |(_, codec): (Field, &Codec)| !matches!(codec, Codec::Words(_) | Codec::Flag) || codec.read(profile, text).value.is_some();
+        match &self.says {
+            Says::Only(values, Bearing::Refused) => !values.iter().any(|one| *one == text),
+            _ => {
+                !self.is_aside && self.field().is_some_and(|field| !takes(field)) && !self.beside.is_some_and(|takes| takes(profile, text))
+            }
+        }
+    }
+
     /// Whether a text is the value that holds without it.
     pub fn default_is(&self, profile: &Profile, text: &str) -> bool {
         match (&self.default, self.field()) {
@@ -227,15 +264,20 @@ impl Statement {
     }
 
     /// The same with values that the daemon takes beside those that are understood.
-    pub(crate) fn beside(self, takes: fn(&str) -> bool) -> Statement {
+    pub(crate) fn beside(self, takes: fn(&Profile, &str) -> bool) -> Statement {
         Statement { beside: Some(takes), ..self }
+    }
+
+    /// The same, where any other value decides nothing.
+    pub(crate) fn aside_else(self) -> Statement {
+        Statement { is_aside: true, ..self }
     }
 
     /// The field that it sets, and how.
     pub(crate) fn field(&self) -> Option<(Field, &Codec)> {
         match &self.says {
             Says::Field(field, codec) => Some((*field, codec)),
-            Says::Only(_) | Says::Nothing(_) => None,
+            Says::Only(..) | Says::Nothing(_) => None,
         }
     }
 }

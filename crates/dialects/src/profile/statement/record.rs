@@ -5,10 +5,10 @@ use std::fmt::Write as _;
 use super::field::FieldValue;
 use super::{Codec, Default, Field, Says, Section, Statement, Value, Writes};
 use crate::dialect::{Draft, Remarks, Unwritable, remark};
-use crate::profile::Profile;
+use crate::profile::{Profile, Text};
 use crate::text::Word;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Origin, ReadAt, Setting};
+use uspan_model::gateway::{Bearing, Origin, ReadAt, Remainder, Setting};
 use uspan_model::origins::FollowedKeys;
 use uspan_model::source::Place;
 
@@ -17,6 +17,10 @@ use uspan_model::source::Place;
 pub struct Record {
     /// In the order of the fields.
     values: Vec<(Field, Setting<Value>)>,
+    /// Fields whose statements are not understood, and where those stand.
+    doubts: Vec<(Field, Place)>,
+    /// Statements without a field.
+    pub(crate) remainder: Remainder,
 }
 
 /// As many fields as most sections say.
@@ -45,17 +49,35 @@ impl Record {
     /// The value of a field with its place; `None` if it has none.
     pub(crate) fn setting<T: FieldValue>(&self, field: Field) -> Option<Setting<T>> {
         let found = self.get(field)?;
-        Some(Setting { value: T::out_of(&found.value)?, origin: found.origin.clone() })
+        let origin = self.doubt(field).map_or_else(|| found.origin.clone(), |place| Origin::Unknown(place.clone()));
+        Some(Setting { value: T::out_of(&found.value)?, origin })
     }
 
     /// The same, with what stands for none.
     pub(crate) fn setting_or<T: FieldValue>(&self, field: Field, none: T) -> Setting<T> {
-        self.setting(field).unwrap_or(Setting::default_of(none))
+        self.setting(field).unwrap_or_else(|| self.unsaid(field, none))
     }
 
     /// The same, where no value is a value of its own.
     pub(crate) fn optional<T: FieldValue>(&self, field: Field) -> Setting<Option<T>> {
-        self.setting(field).map_or(Setting::default_of(None), |setting| setting.map(Some))
+        self.setting(field).map_or_else(|| self.unsaid(field, None), |setting| setting.map(Some))
+    }
+
+    /// Notes that the statement of a field is not understood.
+    pub(crate) fn mark_unknown(&mut self, field: Field, place: Place) {
+        self.doubts.push((field, place));
+    }
+
+    /// Where the statement of a field stands that is not understood.
+    pub(crate) fn doubt(&self, field: Field) -> Option<&Place> {
+        self.doubts.iter().find(|(known, _)| *known == field).map(|(_, place)| place)
+    }
+
+    fn unsaid<T>(&self, field: Field, none: T) -> Setting<T> {
+        match self.doubt(field) {
+            Some(place) => Setting::unknown(none, place.clone()),
+            None => Setting::default_of(none),
+        }
     }
 
     /// The value of a field.
@@ -122,6 +144,22 @@ pub(crate) fn name_unknown<'a>(
     }
 }
 
+/// Names the keywords of sections that the daemon does not know, for which it does not take a connection: `loses` says what it loses.
+pub(crate) fn name_refused<'a>(
+    profile: &Profile,
+    sections: &[Section],
+    keywords: impl IntoIterator<Item = &'a Word>,
+    loses: &str,
+    findings: &mut Vec<Finding>,
+) {
+    for keyword in keywords {
+        if !is_known(profile, sections, keyword) {
+            let message = format!("`{}` is no setting of {}, which {loses}", keyword.value, profile.title);
+            findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(keyword.place.clone()));
+        }
+    }
+}
+
 /// Reads the statements of sections that stand together. Total: what is not understood is reported.
 pub(crate) fn read_section(
     profile: &Profile,
@@ -145,20 +183,42 @@ pub(crate) fn read_section(
         match &row.says {
             Says::Field(field, codec) => {
                 let read = codec.read(profile, &value.value);
-                findings.extend(read.wrong.iter().map(|wrong| match row.beside.is_some_and(|takes| takes(wrong)) {
-                    true => not_understood(wrong),
-                    false => {
-                        let message = format!("`{wrong}` is not {}", field.expected());
-                        Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone())
+                if row.is_aside && !read.wrong.is_empty() {
+                    record.remainder.add(&row.keyword, &value.place, Bearing::Aside);
+                    continue;
+                }
+                for wrong in &read.wrong {
+                    if row.beside.is_some_and(|takes| takes(profile, wrong)) {
+                        findings.push(not_understood(wrong));
+                        continue;
                     }
-                }));
-                if let Some(read) = read.value {
+                    let message = format!("`{wrong}` is not {}", field.expected());
+                    findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone()));
+                    record.remainder.add(&row.keyword, &value.place, Bearing::Refused);
+                }
+                if !read.wrong.is_empty() {
+                    record.doubts.push((*field, value.place.clone()));
+                } else if let Some(read) = read.value {
                     record.set(*field, Setting::stated(read, value.place.clone()));
                 }
             }
-            Says::Only(values) if !values.iter().any(|one| *one == value.value) => findings.push(not_understood(&value.value)),
-            Says::Only(_) | Says::Nothing(_) => {}
+            Says::Only(values, bearing) if !is_among(values, &value.value) => {
+                match bearing {
+                    Bearing::Aside => {}
+                    Bearing::Refused => {
+                        let message = format!("`{}` is no value for `{}`, which {} knows", value.value, row.keyword, profile.title);
+                        findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone()));
+                    }
+                    _ => findings.push(not_understood(&value.value)),
+                }
+                record.remainder.add(&row.keyword, &value.place, *bearing);
+            }
+            Says::Only(..) | Says::Nothing(_) => {}
         }
+    }
+    for (keyword, _) in found.iter().filter(|(keyword, _)| !is_known(profile, sections, keyword)) {
+        // What it is called may be anything, and is not told.
+        record.remainder.add("", &keyword.place, Bearing::Unknown);
     }
     let rows = || rows(profile, sections);
     for row in rows() {
@@ -170,6 +230,11 @@ pub(crate) fn read_section(
         }
     }
     record
+}
+
+/// Whether a text is one of several values, of which those for yes and no have several words.
+fn is_among(values: &[Text], text: &str) -> bool {
+    values.iter().any(|one| one.eq_ignore_ascii_case(text) || Codec::flag(one).is_some() && Codec::flag(one) == Codec::flag(text))
 }
 
 /// What holds without a statement.
