@@ -83,6 +83,8 @@ fn lines(text: &str, swanctl: bool) -> Vec<Line> {
                 "    }" => Section::Connection,
                 _ => section,
             };
+        } else if said.starts_with("config ") {
+            section = Section::Daemon;
         } else if said.starts_with("conn ") {
             section = if text[at..].lines().nth(1).is_some_and(|next| next.starts_with("\talso=")) {
                 Section::Child
@@ -221,8 +223,13 @@ fn another_value_is_another_gateway_or_is_named() {
             let sayable = gateway(place).new_tree(&mut runner).expect("a gateway").current();
             let tree = profile.write(&sayable, &remarks()).expect("it can say that");
             for row in &profile.statements {
-                let file = if row.section == Section::Daemon { "iked.conf" } else { "harvest.conf" };
-                let path = tree.files.keys().find(|path| path.ends_with(file)).expect("a file").clone();
+                let file = match (row.section, syntax) {
+                    (Section::Daemon, Syntax::Words) => "iked.conf",
+                    (Section::Daemon, _) => "uspan.setup.conf",
+                    _ => "harvest.conf",
+                };
+                // Only some gateways need settings of the whole daemon.
+                let Some(path) = tree.files.keys().find(|path| path.ends_with(file)).cloned() else { continue };
                 let text = tree.files[&path].text.clone();
                 for value in tried(row) {
                     let made = match syntax {

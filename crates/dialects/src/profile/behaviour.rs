@@ -77,6 +77,15 @@ pub enum PfsGroup {
     OfIke,
 }
 
+/// Which of several connections with one peer answers the first request for a Child SA.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Answering {
+    /// The first.
+    First,
+    /// The one that has what is asked for.
+    BySelectors,
+}
+
 /// By which of its Child SAs a responder judges the proposals for a further one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FurtherChild {
@@ -239,6 +248,8 @@ pub struct Behaviour {
     pub pfs_group: Observed<PfsGroup>,
     /// How it judges further Child SAs.
     pub further_child: Observed<FurtherChild>,
+    /// Which of several connections with one peer answers.
+    pub answering: Observed<Answering>,
     /// Which Child SA comes with the IKE SA.
     pub with_ike_sa: Observed<WithIkeSa>,
     /// Transport mode.

@@ -9,8 +9,8 @@ mod offers;
 pub mod statement;
 
 pub use behaviour::{
-    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OfferV1,
+    PfsGroup, Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 pub use names::{Name, Sa};
 pub use offers::{DefaultProposal, DefaultProposals};

@@ -67,6 +67,15 @@ impl Wanted {
         (!both.near.is_empty() && !both.far.is_empty()).then_some(both)
     }
 
+    /// Whether it is a part of another one that names everything on one side, and else the same.
+    pub(crate) fn is_of_everything(&self, wanted: &Wanted) -> bool {
+        let alike = |own: &[IpNet], asked: &[IpNet]| {
+            own.iter().all(|net| asked.contains(net)) && asked.iter().all(|net| own.contains(net))
+                || matches!(asked, [all] if all.prefix_len() == 0)
+        };
+        self.is_limited_as(wanted) && alike(&self.near, &wanted.near) && alike(&self.far, &wanted.far)
+    }
+
     /// Every pair, from the networks of the initiator.
     pub(crate) fn pairs(&self) -> Vec<(IpNet, IpNet)> {
         let mut pairs: Vec<_> = self.near.iter().flat_map(|near| self.far.iter().map(move |far| (*near, *far))).collect();

@@ -69,12 +69,29 @@ impl Play<'_> {
         false
     }
 
+    /// Whether two ends of one platform say the same of a setting of Child SAs, so that it fits whatever it is.
+    fn said_by_both(&self, end: usize, stage: Stage, about: &str, place: &Place) -> bool {
+        let said = |end: usize, place: &Place| self.actors[end].reading.spelling(place).filter(|spelling| !spelling.contains('…'));
+        let other = 1 - end;
+        let twins = self.connections[other].remainder.0.iter().filter(|twin| twin.bearing == Bearing::ChildSa && twin.words() == about);
+        let own = said(end, place);
+        stage == Stage::ChildSa
+            && own.is_some()
+            && std::ptr::eq(self.actors[0].behaviour, self.actors[1].behaviour)
+            && twins.into_iter().any(|twin| said(other, &twin.place) == own)
+    }
+
     /// Takes the verdict back where something that is not understood comes before it, or decides it.
     pub(super) fn doubt(&mut self) {
         let reached = self.rehearsal.stage().unwrap_or(Stage::RekeyIke);
         let mut all = Vec::new();
         for end in 0..2 {
-            for (stage, about, place) in doubts(self.connections[end]).into_iter().filter(|(stage, ..)| *stage <= reached) {
+            for (stage, about, place) in doubts(self.connections[end])
+                .into_iter()
+                .filter(|(stage, about, place)| !self.said_by_both(end, *stage, about, place))
+                .into_iter()
+                .filter(|(stage, ..)| *stage <= reached)
+            {
                 let spelling = self.actors[end].reading.spelling(&place);
                 let doubt = Doubt { end, stage, about, place, spelling };
                 if !all.contains(&doubt) {

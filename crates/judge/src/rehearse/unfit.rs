@@ -67,7 +67,10 @@ impl<'a> Play<'a> {
             return;
         }
         for own in &answering.children {
-            if self.rehearsal.opened.iter().any(|opened| opened.names[responder] == own.name) {
+            // One that says the same as another is there with that.
+            let mut pairs = Wanted::by_responder(own).pairs().into_iter().map(|(near, far)| (far, near)).collect::<Vec<_>>();
+            pairs.sort();
+            if self.rehearsal.opened.iter().any(|opened| opened.names[responder] == own.name || opened.selectors[responder] == pairs) {
                 continue;
             }
             let reason = format!(

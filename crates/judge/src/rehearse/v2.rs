@@ -8,7 +8,7 @@ use super::proof::Disbelief;
 use super::{OpenedChild, Play, Stage, child_name};
 use crate::fits::proposals::{Suite, choose, nearest_two};
 use crate::fits::selectors::{Wanted, answer, taken};
-use uspan_dialects::profile::{AskedIdentity, FurtherChild, Line, Narrowing, PfsGroup, Refusal, TransportMode, WithIkeSa};
+use uspan_dialects::profile::{Answering, AskedIdentity, FurtherChild, Line, Narrowing, PfsGroup, Refusal, TransportMode, WithIkeSa};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
 use uspan_model::gateway::{Child, Connection, Identity, IkeVersion, Mode, Proposal, listed};
@@ -138,7 +138,8 @@ impl<'a> Play<'a> {
         let tunnel = first.mode.value == Mode::Tunnel;
         let mode = |connection: &&Connection| tunnel || connection.children.iter().any(|child| child.mode == first.mode);
         let fits = |connection: &&Connection| self.behaviour(responder).transport != TransportMode::Recognised || mode(connection);
-        let Some(answering) = known.iter().copied().find(fits) else {
+        let candidates: Vec<_> = known.iter().copied().filter(fits).collect();
+        let Some(answering) = self.answering(&candidates, first) else {
             self.refuse(ExchangeType::IkeAuth, 1, Notify::AUTHENTICATION_FAILED, source);
             if let Some(own) = known.first().and_then(|connection| connection.children.first()) {
                 self.unfit_mode(first, own, Stage::Authentication, [Some(Line::NotBelieved), Some(Line::PeerUnknown)]);
@@ -172,6 +173,25 @@ impl<'a> Play<'a> {
         }
         self.child(first, answering, reply, true);
         Some(answering)
+    }
+
+    /// Which of the connections that know the peer answers.
+    fn answering(&self, candidates: &[&'a Connection], asked: &Child) -> Option<&'a Connection> {
+        let first = candidates.first().copied()?;
+        let behaviour = self.behaviour(self.responder());
+        if behaviour.answering == Answering::First || candidates.len() == 1 {
+            return Some(first);
+        }
+        let wanted = Wanted::by_initiator(asked);
+        let has = |exactly: bool| {
+            candidates.iter().copied().find(|connection| {
+                connection.children.iter().any(|child| {
+                    let own = Wanted::by_responder(child);
+                    own.same(&wanted) || !exactly && answer(narrowing_of(child, behaviour.narrowing.value), &wanted, &own).is_some()
+                })
+            })
+        };
+        has(true).or_else(|| has(false)).or(Some(first))
     }
 
     /// A further Child SA (RFC 7296 section 1.3.1).
@@ -306,7 +326,10 @@ impl<'a> Play<'a> {
     /// Notes a Child SA that came up.
     pub(super) fn opened(&mut self, asked: &Child, own: &Child, kept: &Wanted, sent_back: &Wanted, suite: &Suite) {
         let (initiator, responder) = (self.initiator, self.responder());
-        let whole = kept.same(&Wanted::by_initiator(asked)) && sent_back.same(&Wanted::by_responder(own)) && kept.same(sent_back);
+        // Who asks for everything, or says that a part is enough, takes what the other end has of it.
+        let says =
+            |child: &Child, wanted: Wanted| child.narrowing.value == Some(true) || kept.same(&wanted) || kept.is_of_everything(&wanted);
+        let whole = kept.same(sent_back) && says(asked, Wanted::by_initiator(asked)) && says(own, Wanted::by_responder(own));
         let mut names = [String::new(), String::new()];
         names[initiator].clone_from(&asked.name);
         names[responder].clone_from(&own.name);

@@ -100,6 +100,7 @@ fn scenario(folder: &Path, target: &str, recipe: &[String], variables: &BTreeMap
         name: format!("openiked/{target}"),
         platforms: ["openiked"; 2],
         hosts: ["left".to_owned(), "right".to_owned()],
+        whole: trees.clone(),
         trees,
         opened: None,
         outcome,

@@ -1,7 +1,7 @@
 //! Files that nobody of this project wrote: the suites of the daemons, from their source packages. What the suites say of each pair of
 //! gateways is held against what is read, rehearsed and compared here.
 //!
-//! Needs the network or the cache of an earlier run. `USPAN_CORPUS=all` takes every scenario, else a part that follows from the commit.
+//! Needs the network or the cache of an earlier run: what cannot be had is said, and a failure with `./test --corpus`.
 
 #[path = "../../../core/tests/common/known.rs"]
 mod known;
@@ -18,7 +18,26 @@ use std::fmt::Write as _;
 
 use known::{actor, context, platform, read_as};
 use scenario::{Outcome, Scenario};
-use uspan_core::{Actor, Finding, Gateway, OwnEnd, ReadGateway, Rehearsal, RehearsalVerdict, Severity, Tree, covered, rehearse};
+use uspan_core::{
+    Actor, ComparedPair, Finding, Gateway, Gravity, OwnEnd, ReadGateway, Rehearsal, RehearsalVerdict, Severity, Tree, compare_ends,
+    covered, rehearse,
+};
+
+/// The suite is of 7.4. That 7.2 does otherwise was seen in the lab.
+const NEWER: &str = "without `dstid` 7.2 takes nobody's certificate";
+
+/// Pairs of which the suite says something that does not follow from their files in the release that they are read for.
+const EXCEPTIONS: &[(&str, &str)] = &[
+    ("libreswan/basic-pluto-15-no-retransmit", "the end that answers is not started"),
+    ("openiked/run-cert-single-ca", NEWER),
+    ("openiked/run-cert-single-ca-asn1dn", NEWER),
+    ("openiked/run-cert-no-ca", NEWER),
+    ("openiked/run-srcid-multi", NEWER),
+    ("openiked/run-cert-multi-ca", NEWER),
+    ("openiked/run-cert-second-altname", NEWER),
+    ("openiked/run-fragmentation", NEWER),
+    ("openiked/run-transport", NEWER),
+];
 
 /// What the program says.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -32,6 +51,8 @@ struct Judged<'a> {
     scenario: &'a Scenario,
     said: Said,
     blamed: Vec<String>,
+    /// What comparing the two calls fatal.
+    fatal: Vec<String>,
 }
 
 fn shown(tree: &Tree, finding: &Finding) -> String {
@@ -88,7 +109,24 @@ fn judge(scenario: &Scenario) -> Judged<'_> {
             RehearsalVerdict::Up => Said::Up(rehearsal.opened.first().map(|child| child.protection.clone())),
         },
     };
-    Judged { scenario, said, blamed }
+    let whole: Vec<Gateway> = (0..2).map(|end| read_as(platform(scenario.platforms[end]), &scenario.whole[end]).0).collect();
+    let of = |end: usize| Actor { reading: ReadGateway { gateway: &whole[end], tree: None, ..actors[end].reading }, ..actors[end] };
+    let compared = compare_ends(of(0), of(1));
+    let meant = |pair: &&ComparedPair| {
+        let mut children = whole[0].connections.iter().filter(|one| one.name == pair.names[0]).flat_map(|one| &one.children);
+        scenario.opened.as_ref().is_none_or(|name| pair.names[0] == *name || children.any(|child| child.name == *name))
+    };
+    let rows = compared
+        .pairs
+        .iter()
+        .filter(meant)
+        .flat_map(|pair| &pair.parameters)
+        .filter(|row| row.gravity == Gravity::Fatal)
+        // The suite does not wait for new keys.
+        .filter(|row| !row.practice.contains("until its first rekey"));
+    let fatal =
+        rows.map(|row| format!("fatal {}: {} / {}: {}", row.name, row.values[0].value, row.values[1].value, row.practice)).collect();
+    Judged { scenario, said, blamed, fatal }
 }
 
 /// Whether what is said is what the suite says.
@@ -108,7 +146,7 @@ fn agrees(judged: &Judged<'_>) -> Option<bool> {
 #[ignore = "needs the source packages of the daemons, which it fetches"]
 fn what_the_daemons_own_suites_say_is_what_is_said_here() {
     let _ = context();
-    let mut scenarios = Vec::new();
+    let (mut scenarios, mut missing) = (Vec::new(), 0);
     for package in &sources::PACKAGES {
         match sources::folder(package) {
             Ok(folder) => scenarios.extend(match package.name {
@@ -116,10 +154,18 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
                 "libreswan" => pluto::scenarios(&folder),
                 _ => iked::scenarios(&folder),
             }),
-            Err(why) => println!("NOT TRIED: the suite of {} {}: {why}", package.name, package.version),
+            Err(why) => {
+                missing += 1;
+                println!("NOT TRIED: the suite of {} {}: {why}", package.name, package.version);
+            }
         }
     }
-    assert!(!scenarios.is_empty(), "no suite could be had");
+    // `./test --corpus` must have them all.
+    assert!(missing == 0 || std::env::var_os("USPAN_CORPUS").is_none(), "{missing} suites could not be had");
+    if scenarios.is_empty() {
+        return;
+    }
+    scenarios.retain(|scenario| !EXCEPTIONS.iter().any(|(name, _)| scenario.name == *name));
     let judged: Vec<Judged<'_>> = scenarios.iter().map(judge).collect();
     let mut table: BTreeMap<(&str, &str), usize> = BTreeMap::new();
     let mut told = String::new();
@@ -140,19 +186,40 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
                 (Some(false), _) => count("WRONG: fails, and does not"),
             }
         }
-        if agrees(one) != Some(true) || !one.blamed.is_empty() {
+        if one.scenario.outcome == Outcome::Up {
+            count("up in the suite");
+            if !one.fatal.is_empty() {
+                count("up in the suite, and compared as fatal");
+            }
+        }
+        let fatal = one.scenario.outcome == Outcome::Up && !one.fatal.is_empty();
+        if agrees(one) != Some(true) || !one.blamed.is_empty() || fatal {
             let _ = writeln!(
                 told,
                 "{}: suite {:?} {:?}, here {:?}",
                 one.scenario.name, one.scenario.outcome, one.scenario.protection, one.said
             );
             one.blamed.iter().for_each(|line| _ = writeln!(told, "    {line}"));
+            if fatal {
+                one.fatal.iter().for_each(|line| _ = writeln!(told, "    {line}"));
+            }
         }
     }
     for ((platform, what), count) in &table {
         println!("{platform:<12} {count:>5} {what}");
     }
-    if let Some(path) = std::env::var_os("USPAN_CORPUS_REPORT") {
-        std::fs::write(path, told).expect("written");
+    for (name, why) in EXCEPTIONS {
+        println!("not judged: {name}: {why}");
     }
+    if let Some(path) = std::env::var_os("USPAN_CORPUS_REPORT") {
+        std::fs::write(path, &told).expect("written");
+    }
+    // What it must come to. A part of the suites has few pairs of a kind, so that each of these counts them all.
+    let sum = |what: &str| table.iter().filter(|((_, known), _)| *known == what).map(|(_, count)| count).sum::<usize>();
+    let (pairs, agrees) = (sum("pairs"), sum("agrees"));
+    let wrong = sum("WRONG: up, and is not") + sum("WRONG: another protection");
+    let fails = sum("WRONG: fails, and does not");
+    assert_eq!(wrong, 0, "up, and is not, or otherwise:\n{told}");
+    assert!(fails * 100 <= (agrees + fails) * 3, "{fails} of {} fail, and do not:\n{told}", agrees + fails);
+    assert!(sum("with a line that is blamed") * 100 <= pairs, "of {pairs} pairs too many have a line that is blamed:\n{told}");
 }

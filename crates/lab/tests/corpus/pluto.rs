@@ -86,6 +86,7 @@ fn scenario(base: &Path, folder: &Path, name: &str) -> Option<Scenario> {
     scripts.sort();
     let scripts: String = scripts.iter().map(|path| read(path)).collect();
     let mut trees = [Tree::default(), Tree::default()];
+    let mut whole = trees.clone();
     for (end, (host, interfaces)) in HOSTS.iter().enumerate() {
         let conf = [format!("{host}.conf"), format!("{host}.ipsec.conf"), "ipsec.conf".to_owned()];
         let conf = conf.iter().map(|file| read(&folder.join(file))).find(|text| !text.is_empty())?;
@@ -97,11 +98,17 @@ fn scenario(base: &Path, folder: &Path, name: &str) -> Option<Scenario> {
         tree.add("etc/ipsec.secrets", TreeFile::public(secrets.unwrap_or_default()));
         tree.add("etc/network/interfaces", TreeFile::public((*interfaces).to_owned()));
         take(tree, &base.join("ipsec.d"), "testing/baseconfigs/all/etc/ipsec.d");
+        whole[end] = tree.clone();
+        whole[end].add("etc/ipsec.conf", TreeFile::public(loaded(&conf, &consoles[end], None)));
     }
     let all = [scripts.as_str(), &trees[0].files["etc/ipsec.conf"].text, &trees[1].files["etc/ipsec.conf"].text].concat();
     if BESIDE.iter().any(|word| all.contains(word))
         || !consoles.iter().all(|console| console.contains("ipsec start") || console.contains("pluto"))
     {
+        return None;
+    }
+    // The release that files are read for has not all keywords of the suite's.
+    if trees.iter().any(|tree| !is_taken(tree)) {
         return None;
     }
     let faults = scripts.split("--impair").skip(1).filter_map(|rest| rest.split_whitespace().next());
@@ -114,6 +121,7 @@ fn scenario(base: &Path, folder: &Path, name: &str) -> Option<Scenario> {
         platforms: ["libreswan"; 2],
         hosts: HOSTS.map(|(host, _)| host.to_owned()),
         trees,
+        whole,
         opened,
         outcome,
         protection: protected,
@@ -123,6 +131,9 @@ fn scenario(base: &Path, folder: &Path, name: &str) -> Option<Scenario> {
 /// What is opened first, and what comes of it.
 fn told(console: &str) -> (Option<String>, Outcome, Option<String>) {
     let up = |line: &str| {
+        if line.trim_start().starts_with('#') {
+            return None;
+        }
         let words: Vec<_> = line.split_whitespace().collect();
         if let Some(at) = words.iter().position(|word| word.ends_with("libreswan-up-down.sh")) {
             return words.get(at + 1).map(|name| (*name).to_owned());
@@ -213,4 +224,29 @@ fn added(line: &str) -> Vec<&str> {
     };
     let names = at.map_or(&[][..], |at| &words[at..]).iter().filter(|word| !word.starts_with('-'));
     names.map(|name| name.trim_matches(['"', '\''])).collect()
+}
+
+/// Whether the parser of the release that files are read for takes a file, where its package is here.
+fn is_taken(tree: &Tree) -> bool {
+    let package = uspan_lab::default_cache().join("libreswan");
+    let program = package.join("usr/libexec/ipsec/addconn");
+    if !program.is_file() {
+        return true;
+    }
+    let folder = tempfile::tempdir().expect("a folder");
+    for (path, file) in &tree.files {
+        let path = folder.path().join(path);
+        fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+        fs::write(path, file.text.replace("/testing/", &format!("{}/testing/", folder.path().display()))).expect("written");
+    }
+    let ran = std::process::Command::new(program)
+        .env("LD_LIBRARY_PATH", package.join("usr/lib"))
+        .arg("--config")
+        .arg(folder.path().join("etc/ipsec.conf"))
+        .arg("--checkconfig")
+        .output()
+        .expect("addconn runs");
+    let said = [ran.stdout, ran.stderr].concat();
+    let said = String::from_utf8_lossy(&said);
+    !["cannot load config", "invalid value", "syntax error"].iter().any(|text| said.contains(text))
 }

@@ -24,8 +24,10 @@ pub struct Scenario {
     pub platforms: [&'static str; 2],
     /// What the suite calls them.
     pub hosts: [String; 2],
-    /// Their files.
+    /// Their files, as they are when the first connection is opened.
     pub trees: [Tree; 2],
+    /// The same with all connections that are there at the end.
+    pub whole: [Tree; 2],
     /// The connection that is opened first, where the suite names it.
     pub opened: Option<String>,
     /// What comes of it.

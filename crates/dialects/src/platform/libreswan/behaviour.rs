@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup, Preference,
-    Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -13,6 +13,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     narrowing: Observed::new(Narrowing::Never, "ipsec.conf(5) of 4.10, `narrowing`: off unless it is switched on; changed networks in the lab"),
     strangers: Observed::new(ToStrangers::RefusesInV2, "the lab: NO_PROPOSAL_CHOSEN in IKEv2, nothing in IKEv1"),
     pfs_group: Observed::new(PfsGroup::OfIke, "the lab: NO_PROPOSAL_CHOSEN to a rekey with another group than that of the IKE SA; in IKEv1 any group of the peer's is taken"),
+    answering: Observed::new(Answering::BySelectors, "its own suite: ikev2-connswitch-03, ikev2-child-rekey-00"),
     further_child: Observed::new(FurtherChild::ByFirst, "four pairs made by hand in the lab: a further Child SA without a group is refused by the first connection's proposals"),
     with_ike_sa: Observed::new(WithIkeSa::Last, "messages watched in the lab: of several with `auto=start` the last one comes with IKE_AUTH"),
     transport: Observed::new(TransportMode::Insisted, "the lab: tunnel mode is refused for a connection of `type=transport`, and the other way round"),

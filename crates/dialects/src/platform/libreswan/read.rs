@@ -203,7 +203,7 @@ impl IpsecReader<'_> {
             let Some(row) = self.profile.statements.iter().find(|row| row.keyword == key.value && of.contains(&row.section)) else {
                 return (!of_users(key)).then(|| (String::new(), key.place.clone()));
             };
-            let is_wrong = !value.value.is_empty() && row.refuses_word(self.profile, &value.value);
+            let is_wrong = !value.value.is_empty() && row.refuses(&value.value);
             is_wrong.then(|| (row.keyword.to_string(), value.place.clone()))
         };
         let of_setup = setup.iter().find_map(|(key, value)| wrong(&[Section::Daemon], key, value));
@@ -247,6 +247,12 @@ impl IpsecReader<'_> {
             version.value,
         );
         let expected = if remote.value == Endpoint::Anywhere { Identity::Anybody } else { implied(&remote.value) };
+        // In IKEv1 both ends have it, or none.
+        if version.value == IkeVersion::V1
+            && let Some(one) = record.remainder.0.iter_mut().find(|one| one.keyword == "compress")
+        {
+            one.bearing = Bearing::ChildSa;
+        }
         let connection = Connection {
             interface: record.optional::<u32>(Field::InterfaceOut).map(|id| id.filter(|id| *id > 0)),
             name: section.base.as_ref().unwrap_or(&section.name.value).clone(),

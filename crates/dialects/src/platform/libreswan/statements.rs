@@ -7,7 +7,7 @@ use super::syntax::quote;
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
 use crate::profile::statement::{
-    About, Codec, Field, ProtocolPort, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words,
+    About, Admits, Codec, Field, ProtocolPort, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words,
 };
 use crate::text::{ip_port, ip_protocol, prefix};
 use uspan_model::address_text;
@@ -32,8 +32,12 @@ const LIVES: Codec = Codec::Own(Spelling { write: write_life, read: |profile, te
 const TRIES: Codec = Codec::Own(Spelling { write: write_number, read: |_, text| read_tries(text) });
 const INTERFACES: Codec = Codec::Own(Spelling { write: write_number, read: |_, text| read_interface(text) });
 
+#[rustfmt::skip]
 fn flags() -> Codec {
-    words([("yes", Value::Flag(true)), ("no", Value::Flag(false))])
+    words([
+        ("yes", Value::Flag(true)), ("no", Value::Flag(false)), ("true", Value::Flag(true)), ("false", Value::Flag(false)),
+        ("on", Value::Flag(true)), ("off", Value::Flag(false)), ("y", Value::Flag(true)), ("n", Value::Flag(false)),
+    ])
 }
 
 /// Why some of what the daemon knows decides nothing.
@@ -54,7 +58,7 @@ pub(super) fn statements() -> Vec<Statement> {
         row(Connection, "ikev2", Field::Version, words([
             ("insist", Value::Version(IkeVersion::V2)), ("yes", Value::Version(IkeVersion::V2)),
             ("no", Value::Version(IkeVersion::V1)), ("never", Value::Version(IkeVersion::V1)),
-        ])).or("insist").beside(|_, text| ["permit", "propose"].contains(&text)),
+        ])).or("insist").beside(|_, text| ["permit", "propose", "always"].contains(&text)),
         Statement::bearing(Connection, "keyexchange", ["ike"], Bearing::Refused),
         row(Connection, "authby", Field::Proofs, TEXTS),
         row(Connection, "aggressive", Field::Aggressive, flags()).or("no").unless_default().spares("IKEv2 has no aggressive mode"),
@@ -124,14 +128,17 @@ pub(super) fn statements() -> Vec<Statement> {
         ])).or("no").unless_default().cannot("a DSCP that is not copied outwards, which Libreswan cannot say", "Let it be copied."),
         row(Child, "replay-window", Field::ReplayWindow, Codec::Number).or("128"),
         // What has no field: who may be believed,
-        Statement::bearing(Connection, "leftsendcert", ["always", "yes", "ifasked", "sendifasked"], Bearing::Authentication),
-        Statement::bearing(Connection, "rightsendcert", ["always", "yes", "ifasked", "sendifasked", "never", "no"], Bearing::Authentication),
+        Statement::bearing(Connection, "leftsendcert", ["always", "alwayssend", "sendifasked"], Bearing::Authentication),
+        Statement::bearing(Connection, "rightsendcert", ["always", "alwayssend", "sendifasked", "never"], Bearing::Authentication),
+        Statement::bearing(Connection, "leftpubkey", ["%cert"], Bearing::Authentication),
+        Statement::bearing(Connection, "rightpubkey", ["%cert"], Bearing::Authentication),
+        Statement::bearing(Connection, "leftecdsakey", ["%cert"], Bearing::Authentication),
+        Statement::bearing(Connection, "rightecdsakey", ["%cert"], Bearing::Authentication),
         Statement::bearing(Connection, "leftckaid", [], Bearing::Authentication),
         Statement::bearing(Connection, "rightckaid", [], Bearing::Authentication),
         Statement::bearing(Connection, "leftca", ["%any"], Bearing::Authentication),
         Statement::bearing(Connection, "rightca", ["%any"], Bearing::Authentication),
         Statement::bearing(Connection, "require-id-on-certificate", ["yes"], Bearing::Authentication),
-        Statement::bearing(Connection, "dns-match-id", ["no"], Bearing::Authentication),
         Statement::bearing(Connection, "ppk", ["no", "never", "yes", "permit", "propose"], Bearing::Authentication),
         // who is let in from a distance,
         Statement::only(Connection, "leftautheap", ["none"]),
@@ -151,7 +158,6 @@ pub(super) fn statements() -> Vec<Statement> {
         Statement::only(Connection, "pam-authorize", ["no"]),
         Statement::only(Connection, "remote-peer-type", [""]),
         Statement::only(Connection, "cisco-unity", ["no"]),
-        Statement::only(Connection, "labeled-ipsec", ["no"]),
         Statement::only(Connection, "policy-label", []),
         // what carries it,
         Statement::only(Connection, "enable-tcp", ["no"]),
@@ -164,7 +170,7 @@ pub(super) fn statements() -> Vec<Statement> {
     for keyword in ["leftusername", "rightusername", "xauthby", "xauthfail", "modecfgpull", "modecfgdns", "modecfgdomains", "modecfgbanner"] {
         rows.push(Statement::aside(Connection, keyword, [], "it concerns hosts that are let in from a distance, which other settings switch on"));
     }
-    for keyword in ["leftnexthop", "rightnexthop", "leftsourceip", "rightsourceip", "leftvti", "rightvti", "interface-ip", "leftinterface-ip", "rightupdown",
+    for keyword in ["leftnexthop", "rightnexthop", "leftsourceip", "rightsourceip", "leftvti", "rightvti", "rightupdown",
         "vti-interface", "vti-routing", "vti-shared", "mark", "mark-in", "mark-out", "metric", "mtu", "priority", "reqid", "nflog", "nic-offload",
         "overlapip", "failureshunt", "negotiationshunt", "redirect-to", "accept-redirect-to", "tcp-remoteport", "sendca", "ignore-peer-dns"] {
         rows.push(Statement::aside(Connection, keyword, [], AROUND));
@@ -182,23 +188,79 @@ pub(super) fn statements() -> Vec<Statement> {
     for keyword in ["hostaddrfamily", "clientaddrfamily"] {
         rows.push(idle(Connection, keyword, "addresses tell their family"));
     }
-    for keyword in ["nm-configured", "sareftrack", "pfsgroup", "leftfirewall", "plutodebug", "connalias"] {
+    for keyword in ["nm-configured", "plutodebug", "connalias"] {
         rows.push(idle(Connection, keyword, "the daemon does not use it, or notes it for others"));
     }
     // For the whole daemon.
     rows.push(row(Daemon, "ikev1-policy", Field::OldVersion, words([("accept", Value::Flag(true)), ("drop", Value::Flag(false)), ("reject", Value::Flag(false))])).or("drop"));
     rows.push(Statement::only(Daemon, "listen-udp", ["yes"]));
-    for keyword in ["nssdir", "secretsfile", "ipsecdir", "protostack", "global-redirect", "crl-strict", "ocsp-strict", "listen", "seccomp", "interfaces"] {
+    for keyword in ["nssdir", "secretsfile", "ipsecdir", "protostack", "global-redirect", "crl-strict", "ocsp-strict", "listen", "interfaces"] {
         rows.push(Statement::aside(Daemon, keyword, ["/etc/ipsec.d", "/var/lib/ipsec/nss", "/etc/ipsec.secrets", "netkey", "xfrm", "auto", "no", "disabled", "%defaultroute"], "where the daemon keeps and looks up what it has"));
     }
     for keyword in ["listen-tcp", "ike-socket-bufsize", "ike-socket-errqueue", "nflog-all", "keep-alive", "virtual-private", "myvendorid", "nhelpers",
         "seedbits", "ikev1-secctx-attr-type", "secctx-attr-type", "crlcheckinterval", "curl-iface", "curl-timeout", "ocsp-enable", "ocsp-method", "ocsp-timeout",
-        "ocsp-uri", "ocsp-trustname", "ocsp-cache-size", "ocsp-cache-min-age", "ocsp-cache-max-age", "syslog", "plutodebug", "debug", "uniqueids", "logfile",
+        "ocsp-uri", "ocsp-trustname", "ocsp-cache-size", "ocsp-cache-min-age", "ocsp-cache-max-age", "syslog", "plutodebug", "uniqueids", "logfile",
         "logappend", "logip", "audit-log", "logtime", "ddos-mode", "ddos-ike-threshold", "global-redirect-to", "max-halfopen-ike", "shuntlifetime",
         "xfrmlifetime", "dumpdir", "statsbin", "dnssec-enable", "dnssec-rootkey-file", "dnssec-anchors", "plutostderrlog", "drop-oppo-null"] {
         rows.push(idle(Daemon, keyword, "how the daemon runs, and what it tells"));
     }
+    for row in &mut rows {
+        row.admits = admits(row.section, &row.keyword);
+    }
     rows
+}
+
+/// What the parser of 4.10 takes (`addconn --checkconfig`).
+#[rustfmt::skip]
+fn admits(section: Section, keyword: &str) -> Admits {
+    const DEBUG: &[&str] = &["all", "none", "base", "cpu-usage", "refcnt", "tmi", "crypt", "private", "whackwatch", "add-prefix"];
+    const FLAG: &[&str] = &["yes", "no", "true", "false", "on", "off", "y", "n", "t", "f"];
+    let end = keyword.strip_prefix("left").or(keyword.strip_prefix("right")).unwrap_or(keyword);
+    if section == Section::Daemon {
+        return match keyword {
+            "logtime" | "logappend" | "logip" | "audit-log" | "dnssec-enable" | "uniqueids" | "crl-strict" | "ocsp-strict" | "ocsp-enable"
+            | "ike-socket-errqueue" | "listen-tcp" | "listen-udp" | "drop-oppo-null" => Admits::Flag(FLAG),
+            "ikev1-policy" => Admits::Words(&["accept", "reject", "drop"]),
+            "ddos-mode" => Admits::Words(&["auto", "busy", "unlimited"]),
+            "plutodebug" => Admits::List(DEBUG),
+            "ocsp-method" => Admits::Words(&["get", "post"]),
+            _ => Admits::Any,
+        };
+    }
+    match end {
+        "pfs" | "aggressive" | "narrowing" | "decap-dscp" | "xauthserver" | "xauthclient" | "modecfgserver" | "modecfgclient" | "cat" | "intermediate"
+        | "nopmtudisc" | "mobike" | "pam-authorize" | "nat-keepalive" | "initial-contact" | "cisco-unity" | "send-no-esp-tfc" | "fake-strongswan"
+        | "send-vendorid" | "sha2-truncbug" | "ms-dh-downgrade" | "require-id-on-certificate" | "ikepad" | "nm-configured"
+        | "modecfgpull" | "ignore-peer-dns" | "vti-routing" | "vti-shared" | "overlapip" | "reauth" | "rekey" | "compress" => Admits::Flag(FLAG),
+        "plutodebug" => Admits::List(DEBUG),
+        "ikev2" => Admits::Words(&["insist", "yes", "no", "never", "permit", "propose", "always"]),
+        "keyexchange" => Admits::Words(&["ike"]),
+        "encapsulation" => Admits::Words(&["yes", "no", "auto"]),
+        "esn" => Admits::Words(&["yes", "no", "either"]),
+        "phase2" => Admits::Words(&["esp", "ah"]),
+        "type" => Admits::Words(&["tunnel", "transport", "passthrough", "drop", "reject"]),
+        "auto" => Admits::Words(&["ignore", "add", "start", "up", "ondemand", "route", "keep"]),
+        "dpdaction" => Admits::Words(&["hold", "clear", "restart", "restart_by_peer"]),
+        "auth" => Admits::Words(&["never", "secret", "rsasig", "rsa", "ecdsa", "null", "eaponly"]),
+        "sendcert" => Admits::Words(&["never", "sendifasked", "alwayssend", "always"]),
+        "autheap" => Admits::Words(&["none", "tls"]),
+        "hostaddrfamily" | "clientaddrfamily" => Admits::Words(&["ipv4", "ipv6"]),
+        "ppk" => Admits::Words(&["no", "never", "permit", "propose", "yes", "insist", "always"]),
+        "fragmentation" => Admits::Words(&["yes", "no", "force", "never", "insist"]),
+        "send-redirect" => Admits::Words(&["yes", "no", "auto"]),
+        "accept-redirect" => Admits::Words(&["yes", "no", "auto"]),
+        "nat-ikev1-method" => Admits::Words(&["both", "none", "rfc", "drafts"]),
+        "xauthby" => Admits::Words(&["file", "pam", "alwaysok"]),
+        "xauthfail" => Admits::Words(&["soft", "hard"]),
+        "nic-offload" => Admits::Words(&["auto", "yes", "no"]),
+        "sendca" => Admits::Words(&["none", "issuer", "all"]),
+        "failureshunt" => Admits::Words(&["none", "passthrough", "drop", "reject", "hold"]),
+        "negotiationshunt" => Admits::Words(&["hold", "passthrough", "drop"]),
+        "remote-peer-type" => Admits::Words(&["cisco"]),
+        "enable-tcp" => Admits::Words(&["yes", "no", "fallback"]),
+        "rekeyfuzz" => Admits::Percent,
+        _ => Admits::Any,
+    }
 }
 
 /// How one end proves itself, where the two do not do it alike. A signature is one with a certificate, unless a bare key stands beside it.

@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup, Preference,
-    Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -13,6 +13,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     narrowing: Observed::new(Narrowing::Unasked, "the lab: the flows in the kernel are those of its own policy, whatever the answer has"),
     strangers: Observed::new(ToStrangers::Silent, "the lab: no answer to a peer that no policy is for"),
     pfs_group: Observed::new(PfsGroup::Named, "rekeys watched in the lab with another group at each end"),
+    answering: Observed::new(Answering::First, "iked.conf(5), `quick` and `default`: policies are looked through for the peer"),
     further_child: Observed::new(FurtherChild::ByItself, "a policy has one Child SA (iked.conf(5) of 7.2)"),
     with_ike_sa: Observed::new(WithIkeSa::First, "a policy has one Child SA (iked.conf(5) of 7.2)"),
     transport: Observed::new(TransportMode::Recognised, "the lab: a policy in tunnel mode does not take USE_TRANSPORT_MODE for its own"),

@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup, Preference,
-    Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -13,6 +13,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     narrowing: Observed::new(Narrowing::ToTheCommonPart, "changed networks in the lab: the Child SA has the common part at both ends"),
     strangers: Observed::new(ToStrangers::Refuses, "the lab: NO_PROPOSAL_CHOSEN to a peer that no connection is for, in IKEv1 too"),
     pfs_group: Observed::new(PfsGroup::Named, "rekeys watched in the lab with another group at each end"),
+    answering: Observed::new(Answering::First, "swanctl.conf(5): connections are looked through by addresses and identities"),
     further_child: Observed::new(FurtherChild::ByItself, "second Child SAs with other proposals in the lab"),
     with_ike_sa: Observed::new(WithIkeSa::First, "messages watched in the lab"),
     transport: Observed::new(TransportMode::BetweenHosts, "the lab: networks beside the gateways' addresses are left out of TSi and TSr"),

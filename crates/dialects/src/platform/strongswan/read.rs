@@ -86,6 +86,9 @@ const PUBLIC_KEY: NamedFile<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::fro
 const CERTIFICATE: NamedFile<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
 const AUTHORITY: NamedFile<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
 
+/// Who an end is that takes that from its certificate.
+const OF_CERTIFICATE: &str = "the subject of its certificate";
+
 /// The IP protocol and the port that a selector is limited to.
 type Limit = (Option<u8>, Option<u16>);
 
@@ -170,14 +173,14 @@ impl SwanctlReader<'_> {
         }
         let [(local_method, local_identity), (remote_method, remote_identity)] = [
             self.proof(
-                &mut remainder,
+                (&section.name.place, &mut remainder),
                 Section::LocalEnd,
                 ends[0],
                 &local.value,
                 [Field::LocalMethod, Field::LocalIdentity, Field::LocalKey, Field::LocalCertificate],
             ),
             self.proof(
-                &mut remainder,
+                (&section.name.place, &mut remainder),
                 Section::RemoteEnd,
                 ends[1],
                 &remote.value,
@@ -220,13 +223,20 @@ impl SwanctlReader<'_> {
     /// How an end proves itself, and who it is.
     fn proof(
         &mut self,
-        remainder: &mut Remainder,
+        (whole, remainder): (&Place, &mut Remainder),
         kind: Section,
         end: Option<&SettingsSection>,
         at: &Endpoint,
         [how, who, key, certificate]: [Field; 4],
     ) -> (Setting<Method>, Setting<Identity>) {
-        let Some(end) = end else { return (Setting::default_of(Method::Certificate), Setting::default_of(implied(at))) };
+        let Some(end) = end else {
+            let own = kind == Section::LocalEnd;
+            if own {
+                remainder.add("local", whole, Bearing::Authentication);
+            }
+            let unsaid = if own { Identity::Implied(OF_CERTIFICATE) } else { Identity::Anybody };
+            return (Setting::default_of(Method::Certificate), Setting::default_of(unsaid));
+        };
         let mut record = self.record(kind, end);
         remainder.take(std::mem::take(&mut record.remainder));
         for inner in &end.sections {
@@ -237,11 +247,17 @@ impl SwanctlReader<'_> {
         if method.value == Method::Certificate && record.value::<String>(key).is_some() {
             method.value = Method::PublicKey;
         }
+        let signs = method.value == Method::Certificate && kind == Section::LocalEnd;
+        let names_none = signs && record.value::<String>(certificate).is_none();
+        if names_none {
+            let message = "it does not say with which certificate this end proves itself: the daemon takes one that fits".to_owned();
+            self.say(&rules::DEVICE_UNKNOWN, &end.name.place, message);
+            remainder.add("certs", &end.name.place, Bearing::Authentication);
+        }
         let unsaid = match () {
+            () if names_none => Identity::Implied(OF_CERTIFICATE),
             () if record.value::<String>(key).is_some() => Identity::Implied("that of its public key"),
-            () if kind == Section::LocalEnd && record.value::<String>(certificate).is_some() => {
-                Identity::Implied("the subject of its certificate")
-            }
+            () if kind == Section::LocalEnd && record.value::<String>(certificate).is_some() => Identity::Implied(OF_CERTIFICATE),
             () if kind == Section::RemoteEnd => Identity::Anybody,
             () => implied(at),
         };

@@ -57,6 +57,40 @@ pub enum Default {
     Derived(fn(&Profile, &Record) -> Option<Value>),
 }
 
+/// What a daemon's parser takes for a statement, whatever it means.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Admits {
+    /// Any text, as far as the parser is concerned.
+    #[default]
+    Any,
+    /// A word for yes or no.
+    Flag(&'static [&'static str]),
+    /// One of these words, or a number that stands for one.
+    Words(&'static [&'static str]),
+    /// Some of these words, with commas or blanks between them; `no-` takes one back.
+    List(&'static [&'static str]),
+    /// No number without a percent sign.
+    Percent,
+}
+
+impl Admits {
+    /// Whether the parser takes a text.
+    fn admits(&self, text: &str) -> bool {
+        let is_one = |words: &[&str]| words.iter().any(|word| word.eq_ignore_ascii_case(text));
+        let is_number = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit());
+        match self {
+            Admits::Any => true,
+            Admits::Flag(words) => is_one(words),
+            Admits::Words(words) => is_one(words) || is_number(text) || text == "%forever",
+            Admits::List(words) => {
+                let mut items = text.split([',', ' ']).filter(|item| !item.is_empty());
+                is_number(text) || text == "%forever" || items.all(|item| words.contains(&item.strip_prefix("no-").unwrap_or(item)))
+            }
+            Admits::Percent => !is_number(text) && text != "%forever",
+        }
+    }
+}
+
 /// When a statement is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Writes {
@@ -139,6 +173,8 @@ pub struct Statement {
     pub beside: Option<fn(&Profile, &str) -> bool>,
     /// Any other value decides nothing: it is kept to be told.
     pub is_aside: bool,
+    /// What the daemon's parser takes, where that is less than any text.
+    pub admits: Admits,
 }
 
 impl Statement {
@@ -156,6 +192,7 @@ impl Statement {
             spares: None,
             beside: None,
             is_aside: false,
+            admits: Admits::Any,
         }
     }
 
@@ -241,16 +278,14 @@ impl Statement {
         self.field().is_some_and(|(_, codec)| codec.read(profile, one).value == codec.read(profile, other).value)
     }
 
-    /// Whether it takes one of several words, and a text is none of those that the daemon has.
-    pub(crate) fn refuses_word(&self, profile: &Profile, text: &str) -> bool {
-        let takes =
-            |(_, codec): (Field, &Codec)| !matches!(codec, Codec::Words(_) | Codec::Flag) || codec.read(profile, text).value.is_some();
-        match &self.says {
-            Says::Only(values, Bearing::Refused) => !values.iter().any(|one| *one == text),
-            _ => {
-                !self.is_aside && self.field().is_some_and(|field| !takes(field)) && !self.beside.is_some_and(|takes| takes(profile, text))
-            }
-        }
+    /// Whether a text is a number that stands for a word which the hub does not know by that.
+    pub(crate) fn is_number_for_word(&self, text: &str) -> bool {
+        matches!(&self.admits, Admits::Words(words) if !words.contains(&text)) && self.admits.admits(text)
+    }
+
+    /// Whether the daemon's parser refuses a text for it.
+    pub(crate) fn refuses(&self, text: &str) -> bool {
+        !self.admits.admits(text)
     }
 
     /// Whether a text is the value that holds without it.

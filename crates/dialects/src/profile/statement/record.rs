@@ -188,7 +188,7 @@ pub(crate) fn read_section(
                     continue;
                 }
                 for wrong in &read.wrong {
-                    if row.beside.is_some_and(|takes| takes(profile, wrong)) {
+                    if row.beside.is_some_and(|takes| takes(profile, wrong)) || row.is_number_for_word(wrong) {
                         findings.push(not_understood(wrong));
                         continue;
                     }

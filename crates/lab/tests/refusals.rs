@@ -1,0 +1,92 @@
+//! What a daemon's own parser refuses is what is said to be refused here, and nothing else: each keyword of the rows, and words that
+//! are none, with values of every kind.
+//!
+//! Needs the packages, which `uspan prove --prepare` installs.
+
+#[path = "../../core/tests/common/known.rs"]
+mod known;
+
+use std::collections::BTreeSet;
+use std::fmt::Write as _;
+use std::process::Command;
+
+use uspan_core::statement::{Codec, Says, Section, Statement};
+use uspan_core::{Bearing, Tree, TreeFile};
+
+/// Values of every kind, and what is none.
+#[rustfmt::skip]
+const VALUES: &[&str] = &[
+    "yes", "no", "true", "false", "on", "off", "0", "1", "7", "auto", "force", "never", "always", "ifasked", "alwayssend", "sendifasked",
+    "insist", "permit", "propose", "either", "secret", "rsasig", "rsa", "ecdsa", "null", "eaponly", "none", "tunnel", "transport",
+    "passthrough", "drop", "reject", "start", "up", "add", "ondemand", "route", "keep", "ignore", "restart", "hold", "clear", "esp", "ah", "ike",
+    "%any", "%same", "%forever", "100%", "3600", "1h", "30s", "10.9.0.0/16", "192.0.2.9", "gw.example.net", "nonsense", "cisco", "accept", "issuer",
+    "all", "file", "hardfail", "system",
+];
+
+fn package() -> std::path::PathBuf {
+    uspan_lab::default_cache().join("libreswan")
+}
+
+/// Whether the parser of Libreswan takes a file: all of it.
+fn addconn_takes(folder: &std::path::Path, text: &str) -> bool {
+    let path = folder.join("ipsec.conf");
+    std::fs::write(&path, text).expect("written");
+    let ran = Command::new(package().join("usr/libexec/ipsec/addconn"))
+        .env("LD_LIBRARY_PATH", package().join("usr/lib"))
+        .arg("--config")
+        .arg(&path)
+        .arg("--checkconfig")
+        .output()
+        .expect("addconn runs");
+    let said = [ran.stdout, ran.stderr].concat();
+    let said = String::from_utf8_lossy(&said);
+    !["cannot load config", "invalid value", "syntax error", "unexpected"].iter().any(|text| said.contains(text))
+}
+
+fn tried(row: &Statement) -> BTreeSet<String> {
+    let mut all: BTreeSet<String> = VALUES.iter().map(|value| (*value).to_owned()).collect();
+    match &row.says {
+        Says::Field(_, Codec::Words(words)) => all.extend(words.iter().map(|(word, _)| word.to_string())),
+        Says::Only(values, _) => all.extend(values.iter().map(|value| value.to_string()).filter(|value| !value.is_empty())),
+        _ => {}
+    }
+    all
+}
+
+#[test]
+#[ignore = "needs the packages of the daemons, which ./test installs"]
+fn libreswan_refuses_what_is_said_to_be_refused() {
+    let profile = known::platform("libreswan");
+    let folder = tempfile::tempdir().expect("a folder");
+    let mut wrong = String::new();
+    let mut count = 0;
+    let unknown = ["mobkie", "leftsubnt", "left_id", "dpd_delay", "rekey_time"];
+    let rows = profile.statements.iter().filter(|row| !["also", "alsoflip", "left", "right", "authby"].contains(&&*row.keyword));
+    let known: Vec<_> = rows.map(|row| (row.section, row.keyword.to_string(), tried(row))).collect();
+    let strange = unknown.map(|word| (Section::Connection, word.to_owned(), BTreeSet::from(["yes".to_owned()])));
+    for (section, keyword, values) in known.into_iter().chain(strange) {
+        for value in values {
+            let (setup, own) = match section {
+                Section::Daemon => (format!("\t{keyword}={value}\n"), String::new()),
+                _ => (String::new(), format!("\t{keyword}={value}\n")),
+            };
+            let v1 = if keyword == "ikev1-policy" { "" } else { "\tikev1-policy=accept\n" };
+            let text = format!(
+                "config setup\n{v1}{setup}\nconn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=secret\n{own}conn b\n\tleft=192.0.2.1\n\tright=192.0.2.3\n\tauthby=secret\n"
+            );
+            let mut tree = Tree::default();
+            tree.add("etc/ipsec.conf", TreeFile::public(text.clone()));
+            let (gateway, _) = known::read_as(profile, &tree);
+            // What goes down with it is what the daemon says: the whole file.
+            let other = gateway.connections.iter().find(|connection| connection.name == "b").expect("the other connection");
+            let said = other.remainder.bearing(Bearing::Refused).is_none();
+            let takes = addconn_takes(folder.path(), &text);
+            count += 1;
+            if said != takes {
+                let _ = writeln!(wrong, "{keyword}={value}: the daemon {}", if takes { "takes it" } else { "refuses the file" });
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "of {count}:\n{wrong}");
+    println!("{count} statements held against addconn");
+}
