@@ -19,7 +19,7 @@ mod sheet;
 mod steps;
 
 // The whole way.
-pub use adopt::{Adopted, Adoptee, Note, adopt};
+pub use adopt::{Adopted, Adoptee, Note, NoteKind, adopt};
 pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, changes};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};

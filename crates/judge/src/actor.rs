@@ -33,7 +33,7 @@ pub struct ReadGateway<'a> {
 
 impl ReadGateway<'_> {
     /// The line of a file at a place, or the statement where that has several; nothing where a secret stands in it.
-    pub(crate) fn spelling(&self, place: &Place) -> Option<String> {
+    pub fn spelling(&self, place: &Place) -> Option<String> {
         let text = &self.tree?.files.get(&*place.file)?.text;
         let spelled = text.get(place.span.range())?;
         let start = text[..place.span.start].rfind('\n').map_or(0, |at| at + 1);

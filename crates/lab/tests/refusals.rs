@@ -47,7 +47,7 @@ fn tried(row: &Statement) -> BTreeSet<String> {
     let mut all: BTreeSet<String> = VALUES.iter().map(|value| (*value).to_owned()).collect();
     match &row.says {
         Says::Field(_, Codec::Words(words)) => all.extend(words.iter().map(|(word, _)| word.to_string())),
-        Says::Only(values, _) => all.extend(values.iter().map(|value| value.to_string()).filter(|value| !value.is_empty())),
+        Says::Only(values, _) => all.extend(values.iter().map(std::string::ToString::to_string).filter(|value| !value.is_empty())),
         _ => {}
     }
     all

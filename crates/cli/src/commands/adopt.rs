@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use uspan_core::{Adopted, Adoptee, Note, adopt, any_stops, compare_same, read_tree, shown};
+use uspan_core::{Adopted, Adoptee, Note, NoteKind, adopt, any_stops, compare_same, read_tree, shown};
 
 use super::check::plan;
 use super::parts::{self, Participant};
@@ -18,6 +18,11 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
     if !adopted.text.contains("[tunnel.") {
         let what = format!("no two connections in `{}` and `{}` belong together", path_shown(&args.left), path_shown(&args.right));
         return Err(Failure::Usage(what));
+    }
+    let has = |kind: NoteKind| adopted.notes.iter().any(|note| note.kind == kind);
+    let (fatal, lost) = (has(NoteKind::Disagrees), has(NoteKind::LeftOut));
+    if has(NoteKind::AnotherTunnel) {
+        return another(&adopted, &parts, args.format);
     }
     let head = head(&adopted, &parts);
     adopted.text.insert_str(0, &head);
@@ -38,20 +43,16 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         Some(description) if !stops => parts.iter().flat_map(|part| changes(part, description, &planned)).collect(),
         _ => Vec::new(),
     };
-    let fatal = adopted.notes.iter().any(|note| note.fatal);
     if args.format == Format::Json {
-        let note = |note: &Note| {
-            let place = |end: usize| note.places[end].as_ref().map(|place| file_and_line(place, &parts[end].sources));
-            json!({ "tunnel": note.tunnel, "about": note.about, "text": note.text, "places": [place(0), place(1)], "fatal": note.fatal })
-        };
+        let parts::Told { found, sources } = parts::Told::of(&planned, &read).with(&parts);
         let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
         super::print_json(&json!({
-            "fine": !stops && !fatal,
+            "fine": !stops && !fatal && !lost,
             "description": args.output,
             "secrets": files.iter().map(|(path, _)| path).collect::<Vec<_>>(),
-            "notes": adopted.notes.iter().map(note).collect::<Vec<_>>(),
+            "notes": adopted.notes.iter().map(|note| note_json(note, &parts)).collect::<Vec<_>>(),
             "changes": changes.iter().map(changed).collect::<Vec<_>>(),
-            "findings": findings::json(&planned.findings, &read.source),
+            "findings": findings::json_among(&found, &sources),
         }))?;
     } else {
         parts::print_findings(&parts);
@@ -62,9 +63,45 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         for (site, what) in &changes {
             super::print_line(&format!("{} {site}: {what}", styled(CARE, "changes")))?;
         }
-        super::print_line(&closing(args, &files, fatal, stops))?;
+        super::print_line(&closing(args, &files, (fatal, lost), stops))?;
     }
-    Ok(if stops || fatal { CommandOutcome::Stopped } else { CommandOutcome::Fine })
+    Ok(if stops || fatal || lost { CommandOutcome::Stopped } else { CommandOutcome::Fine })
+}
+
+fn note_json(note: &Note, parts: &[Participant; 2]) -> serde_json::Value {
+    let place = |end: usize| note.places[end].as_ref().map(|place| file_and_line(place, &parts[end].sources));
+    let fatal = note.kind == NoteKind::Disagrees;
+    json!({
+        "tunnel": note.tunnel,
+        "about": note.about,
+        "text": note.text,
+        "places": [place(0), place(1)],
+        "kind": note.kind.word(),
+        "fatal": fatal,
+    })
+}
+
+/// Nothing is written where a description would make another tunnel.
+fn another(adopted: &Adopted, parts: &[Participant; 2], format: Format) -> Result<CommandOutcome, Failure> {
+    if format == Format::Json {
+        let (found, sources) = parts::found(parts);
+        super::print_json(&json!({
+            "fine": false,
+            "description": null,
+            "secrets": [],
+            "notes": adopted.notes.iter().map(|note| note_json(note, parts)).collect::<Vec<_>>(),
+            "changes": [],
+            "findings": findings::json_among(&found, &sources),
+        }))?;
+        return Ok(CommandOutcome::Stopped);
+    }
+    parts::print_findings(parts);
+    for note in adopted.notes.iter().filter(|note| note.kind == NoteKind::AnotherTunnel) {
+        super::print_line(&told(note, parts))?;
+    }
+    let what = styled(STOP, "Nothing was written");
+    super::print_line(&format!("{what}: the description would make another tunnel. Next: see to the lines above."))?;
+    Ok(CommandOutcome::Stopped)
 }
 
 /// The first lines of the description: where it came from, and every note.
@@ -72,7 +109,16 @@ fn head(adopted: &Adopted, parts: &[Participant; 2]) -> String {
     let mut head = format!("# Taken over from the files of {} and {}.\n", parts[0].name, parts[1].name);
     for note in &adopted.notes {
         let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("tunnel {tunnel}, "));
-        let text = format!("{}{of}{}: {}", if note.fatal { "DISAGREES: " } else { "" }, note.about, note.text);
+        let text = format!(
+            "{}{of}{}: {}",
+            match note.kind {
+                NoteKind::Disagrees => "DISAGREES: ",
+                NoteKind::LeftOut => "LEFT OUT: ",
+                NoteKind::Told | NoteKind::AnotherTunnel => "",
+            },
+            note.about,
+            note.text
+        );
         for (i, line) in wrapped(&shown(&text.replace('\n', " ")), 110).into_iter().enumerate() {
             head.push_str(if i == 0 { "# - " } else { "#   " });
             head.push_str(&line);
@@ -83,7 +129,12 @@ fn head(adopted: &Adopted, parts: &[Participant; 2]) -> String {
 }
 
 fn told(note: &Note, parts: &[Participant; 2]) -> String {
-    let (word, style) = if note.fatal { ("fatal", STOP) } else { ("note", CARE) };
+    let (word, style) = match note.kind {
+        NoteKind::Told => ("note", CARE),
+        NoteKind::LeftOut => ("lost", CARE),
+        NoteKind::Disagrees => ("fatal", STOP),
+        NoteKind::AnotherTunnel => ("stops", STOP),
+    };
     let of = note.tunnel.as_ref().map_or_else(String::new, |tunnel| format!("{tunnel}: "));
     let mut lines = vec![format!("{} {}", styled(style, &format!("{word:<7}")), styled(HEADING, &format!("{of}{}", note.about)))];
     let room = columns().min(120).saturating_sub(8);
@@ -91,7 +142,7 @@ fn told(note: &Note, parts: &[Participant; 2]) -> String {
     for (part, place) in parts.iter().zip(&note.places) {
         lines.extend(place.as_ref().map(|place| format!("        {}", file_and_line(place, &part.sources))));
     }
-    if note.fatal {
+    if note.kind == NoteKind::Disagrees {
         lines.push(format!("        taken: what {} says", parts[0].name));
     }
     lines.join("\n") + "\n"
@@ -107,14 +158,15 @@ fn changes(part: &Participant, description: &uspan_core::Description, planned: &
     let differs = compared.pairs.iter().flat_map(|pair| pair.told()).map(|(parameter, _)| parameter);
     let differs = differs.filter(|parameter| parameter.gravity != uspan_core::Gravity::Equal);
     differs
-        .map(|parameter| {
+        .filter_map(|parameter| {
             let [old, new] = parameter.values.each_ref().map(|shown| shown.value.replace('\n', "; "));
-            (part.name.clone(), format!("{}: {old} becomes {new}", parameter.name))
+            // What differs in no word, such as a margin, is no change that anybody could weigh.
+            (old != new).then(|| (part.name.clone(), format!("{}: {old} becomes {new}", parameter.name)))
         })
         .collect()
 }
 
-fn closing(args: &Adopt, files: &[(PathBuf, &uspan_core::Secret)], fatal: bool, stops: bool) -> String {
+fn closing(args: &Adopt, files: &[(PathBuf, &uspan_core::Secret)], (fatal, lost): (bool, bool), stops: bool) -> String {
     let written: Vec<_> = files.iter().map(|(path, _)| path).chain([&args.output]).map(|path| path_shown(path)).collect();
     let written = format!("Written: {}.", written.join(", "));
     let next = match (stops, fatal) {
@@ -124,6 +176,11 @@ fn closing(args: &Adopt, files: &[(PathBuf, &uspan_core::Secret)], fatal: bool, 
             path_word(&args.output)
         ),
         (false, true) => format!("{}. Next: decide, in the description, what the notes tell.", styled(STOP, "The two ends disagree")),
+        (false, false) if lost => format!(
+            "{}. Next: read at its head what is left out, then uspan check {}",
+            styled(CARE, "Not all is carried over"),
+            path_word(&args.output)
+        ),
         (false, false) => {
             format!("{}. Next: write the interfaces' names, then uspan check {}", styled(GOOD, "Fine"), path_word(&args.output))
         }

@@ -3,6 +3,7 @@
 //! Nothing is papered over: where the two ends disagree, one value is taken and the other one is told; what the files do not
 //! show is told too.
 
+mod lost;
 mod site;
 mod tunnel;
 
@@ -45,8 +46,33 @@ pub struct Note {
     pub text: String,
     /// Where it stands at each end.
     pub places: [Option<Place>; 2],
-    /// Whether the two ends disagree so that the tunnel does not work.
-    pub fatal: bool,
+    /// What it comes to.
+    pub kind: NoteKind,
+}
+
+/// What a note comes to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NoteKind {
+    /// It is to be known.
+    Told,
+    /// A statement of the files that the description does not say; the tunnel is the same without it.
+    LeftOut,
+    /// The two ends disagree so that the tunnel does not work.
+    Disagrees,
+    /// The description cannot say it, and would make another tunnel.
+    AnotherTunnel,
+}
+
+impl NoteKind {
+    /// A stable word.
+    pub fn word(self) -> &'static str {
+        match self {
+            NoteKind::Told => "told",
+            NoteKind::LeftOut => "left-out",
+            NoteKind::Disagrees => "disagrees",
+            NoteKind::AnotherTunnel => "another-tunnel",
+        }
+    }
 }
 
 /// What came of it.
@@ -133,7 +159,7 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
                 about: format!("{} of {}", connection.name, ends[end].reading.name),
                 text,
                 places,
-                fatal: false,
+                kind: NoteKind::LeftOut,
             });
         }
     }
@@ -146,6 +172,7 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
         sites.insert(&name, Item::Table(table));
     }
     for pair in &pairs {
+        lost::told(&mut adopted, ends, pair);
         let table = tunnel::table(&mut adopted, ends, pair, &nets);
         tunnels.insert(&pair.name, Item::Table(table));
     }
@@ -246,8 +273,8 @@ fn disagreements(ends: [Adoptee<'_>; 2], pairs: &[Counterparts<'_>]) -> Vec<Note
             let names = ends.map(|end| end.reading.name);
             let text = format!("{} says {one}, {} says {other}", names[0], names[1]);
             let places = parameter.values.each_ref().map(|shown| shown.place.clone());
-            let fatal = parameter.gravity == Gravity::Fatal;
-            notes.push(Note { tunnel: tunnel.clone(), about: parameter.name.clone(), text, places, fatal });
+            let kind = if parameter.gravity == Gravity::Fatal { NoteKind::Disagrees } else { NoteKind::Told };
+            notes.push(Note { tunnel: tunnel.clone(), about: parameter.name.clone(), text, places, kind });
         }
     }
     notes

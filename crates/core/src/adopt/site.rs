@@ -3,7 +3,7 @@
 use ipnet::IpNet;
 use toml_edit::Table;
 
-use super::{Adoptee, Counterparts, Note, inline, list, say, site_names, text};
+use super::{Adoptee, Counterparts, Note, NoteKind, inline, list, say, site_names, text};
 use uspan_dialects::packet_filter::{PACKET_FILTERS, PacketFilter};
 use uspan_model::gateway::{Endpoint, Filter, Identity, Method, NatTarget, OwnAddress};
 
@@ -20,7 +20,7 @@ pub(super) struct SiteWriter<'a> {
 impl SiteWriter<'_> {
     fn note(&mut self, about: &str, text: String) {
         let about = format!("{about} of {}", self.ends[self.end].reading.name);
-        self.notes.push(Note { tunnel: None, about, text, places: [None, None], fatal: false });
+        self.notes.push(Note { tunnel: None, about, text, places: [None, None], kind: NoteKind::Told });
     }
 
     /// The table of the site.
@@ -146,7 +146,7 @@ impl SiteWriter<'_> {
                 about: format!("rules of {}", reading.name),
                 text: format!("chains that are not a tunnel's stay as they are, outside of the description: {}{jump}", chains.join(", ")),
                 places,
-                fatal: false,
+                kind: NoteKind::Told,
             });
         }
     }

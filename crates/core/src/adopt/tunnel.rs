@@ -6,14 +6,12 @@ use std::time::Duration;
 use ipnet::IpNet;
 use toml_edit::{Array, Table, Value};
 
-use super::{Adopted, Adoptee, Counterparts, Note, crossing, inline, list, say, site_names, text};
+use super::{Adopted, Adoptee, Counterparts, Note, NoteKind, crossing, inline, list, say, site_names, text};
 use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
 use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
 use uspan_model::duration::duration_words;
-use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Exchange, GRE, Gateway, IkeVersion, Method, Opening, Passing, Proposal,
-};
+use uspan_model::gateway::{Child, Connection, Dscp, Encapsulation, Exchange, Gateway, IkeVersion, Method, Opening, Passing, Proposal};
 use uspan_model::secret::Secret;
 use uspan_model::source::Place;
 
@@ -53,17 +51,7 @@ pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counte
         if window != DEFAULT_WINDOW && ends.iter().any(|end| end.facts.replay_window == ReplayWindow::Settable) {
             say(&mut table, "replay-window", i64::from(window));
         }
-        packets(&mut table, one, child);
-        if let Some(protocol) = child.protocol.value.filter(|protocol| *protocol != GRE) {
-            let text = format!("they are limited to IP protocol {protocol}, which a description does not say: they will take all");
-            adopted.note(pair, "selectors", text, [child.protocol.origin.place().cloned(), None]);
-        }
-        let different =
-            one.children.iter().any(|more| (&more.esp, &more.lifetime, &more.mode) != (&child.esp, &child.lifetime, &child.mode));
-        if different {
-            let text = "they are not alike in proposals, lifetime or mode: those of the first are taken for all".to_owned();
-            adopted.note(pair, "Child SAs", text, [child.esp.origin.place().cloned(), None]);
-        }
+        packets(&mut table, one, [child, twin]);
     }
     carried(&mut table, pair, &names, nets);
     services(&mut table, pair, &names);
@@ -73,7 +61,7 @@ pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counte
 
 impl Adopted {
     fn note(&mut self, pair: &Counterparts<'_>, about: &str, text: String, places: [Option<Place>; 2]) {
-        self.notes.push(Note { tunnel: Some(pair.name.clone()), about: about.to_owned(), text, places, fatal: false });
+        self.notes.push(Note { tunnel: Some(pair.name.clone()), about: about.to_owned(), text, places, kind: NoteKind::Told });
     }
 
     /// The secret of the first end that has one which a file can hold: one line of text.
@@ -212,13 +200,15 @@ fn lives(table: &mut Table, connection: &Connection, child: &Child, liveness: Op
     }
 }
 
-fn packets(table: &mut Table, connection: &Connection, child: &Child) {
+fn packets(table: &mut Table, connection: &Connection, [child, twin]: [&Child; 2]) {
     match connection.encapsulation.value {
         Encapsulation::Automatic => {}
         Encapsulation::Forced => say(table, "nat-traversal", "forced"),
         Encapsulation::Off => say(table, "nat-traversal", "off"),
     }
-    if child.sequence_numbers().first(Kind::SequenceNumbers) == Some(Transform::sequence_numbers(true)) {
+    // Where one end leaves it open the other one decides; where both do, they take those of 64 bits.
+    let long = Transform::sequence_numbers(true);
+    if [child, twin].iter().all(|child| child.sequence_numbers().transforms().contains(&long)) {
         say(table, "extended-sequence-numbers", true);
     }
     match child.dscp.value {

@@ -115,7 +115,12 @@ fn what_the_two_ends_disagree_on_is_told_and_not_papered_over() {
     let file = before.trees.get_mut("coldstore").expect("a tree").files.get_mut("etc/ipsec.d/harvest.conf").expect("a file");
     file.text = file.text.replace("pfs=yes", "pfs=no").replace("salifetime=3600s", "salifetime=1800s");
     let adopted = adopted(&before, PAIR);
-    let told: Vec<_> = adopted.notes.iter().filter(|note| note.tunnel.is_some()).map(|note| (note.about.as_str(), note.fatal)).collect();
+    let told: Vec<_> = adopted
+        .notes
+        .iter()
+        .filter(|note| note.tunnel.is_some())
+        .map(|note| (note.about.as_str(), note.kind == NoteKind::Disagrees))
+        .collect();
     assert_eq!(told, [("PFS", true), ("lifetime of ESP", false)]);
     let note = adopted.notes.iter().find(|note| note.about == "PFS").expect("told");
     assert_eq!(note.text, "packhouse says ecp-384, coldstore says off");

@@ -19,4 +19,5 @@ mod release;
 mod rules;
 mod rulesets;
 mod sheet;
+mod strangers;
 mod time;

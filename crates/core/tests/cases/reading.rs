@@ -128,10 +128,12 @@ fn circles_and_missing_sections_are_named() {
 
 #[test]
 fn what_is_left_out_is_the_daemons_default() {
-    let gateway = clean(&[(
+    let (gateway, findings) = read(&[(
         MAIN,
         "connections {\n h {\n  local_addrs = 198.51.100.20\n  remote_addrs = 203.0.113.77\n  local {\n  }\n  remote {\n  }\n  children {\n   c {\n   }\n   d {\n    local_ts = dynamic[udp]\n    remote_ts = 10.0.0.1[17]\n   }\n  }\n }\n}\n",
     )]);
+    // The certificate is whichever fits.
+    assert_eq!(findings, ["US802 it does not say with which certificate this end proves itself: the daemon takes one that fits"]);
     let connection = &gateway.connections[0];
     // swanctl.conf(5): `auth` is pubkey, selectors are the addresses of the ends.
     assert_eq!(connection.ike().local_method.value, Method::Certificate);

@@ -89,7 +89,6 @@ impl Play<'_> {
             for (stage, about, place) in doubts(self.connections[end])
                 .into_iter()
                 .filter(|(stage, about, place)| !self.said_by_both(end, *stage, about, place))
-                .into_iter()
                 .filter(|(stage, ..)| *stage <= reached)
             {
                 let spelling = self.actors[end].reading.spelling(&place);

@@ -1,5 +1,7 @@
 //! What is said where something does not fit: why, what each end logs, and which lines to change.
 
+use std::collections::BTreeSet;
+
 use super::message::{ExchangeType, Notify};
 use super::v2::KeySource;
 use super::{Cause, Cure, Play, RehearsalFailure, Stage, child_name};
@@ -7,7 +9,7 @@ use crate::fits::proposals::{differing, nearest_two};
 use crate::fits::selectors::Wanted;
 use uspan_dialects::profile::{Line, ToStrangers};
 use uspan_model::algorithm::Kind;
-use uspan_model::gateway::{Child, Connection, IkeVersion, listed};
+use uspan_model::gateway::{Child, Connection, IkeVersion, Proposal, listed};
 use uspan_model::parameter::Parameter;
 
 impl<'a> Play<'a> {
@@ -208,14 +210,15 @@ impl<'a> Play<'a> {
             parameter = Parameter::Pfs;
             let place = |child: &Child| child.pfs.0.clone().or_else(|| child.esp.origin.place().cloned());
             let words = |end: usize, child: &Child| {
-                let mut all: Vec<_> = self
-                    .esp(end, child, KeySource::Own)
-                    .iter()
-                    .flat_map(|proposal| proposal.of(Kind::KeyExchange))
-                    .map(ToString::to_string)
-                    .collect();
-                all.dedup();
-                if all.is_empty() { "no group".to_owned() } else { all.join(" or ") }
+                // One of several proposals may have none.
+                let each = |proposal: &Proposal| match proposal.of(Kind::KeyExchange) {
+                    [] => vec!["no group".to_owned()],
+                    groups => groups.iter().map(ToString::to_string).collect(),
+                };
+                let mut all: Vec<_> = self.esp(end, child, KeySource::Own).iter().flat_map(each).collect();
+                let mut seen = BTreeSet::new();
+                all.retain(|group| seen.insert(group.clone()));
+                all.join(" or ")
             };
             cures.push(self.cure_at(responder, place(own).as_ref(), format!("say {} for PFS", words(initiator, asked))));
             cures.push(self.cure_at(initiator, place(asked).as_ref(), format!("or say {} for PFS", words(responder, own))));

@@ -47,6 +47,7 @@ const OFFERED: &str = "it is offered, and does not have to be taken";
 const OF_LIMITS: &str = "SAs are replaced earlier, or in another way";
 
 /// All rows.
+// Long: a list.
 #[rustfmt::skip]
 pub(super) fn statements() -> Vec<Statement> {
     use Section::{Child, Connection, Daemon};

@@ -272,19 +272,8 @@ impl IkedReader<'_> {
         // Without a secret the peer signs, in whatever way.
         let signs = record.place(Field::LocalMethod).is_some() || secret.is_none();
         let ipv4 = [&local, &remote].into_iter().find_map(|end| end.value.address()).is_none_or(|address| address.is_ipv4());
-        let pairs = record.setting_or::<Vec<[Option<IpNet>; 2]>>(Field::Pairs, Vec::new());
-        let side = |end: usize| {
-            let mut nets: Vec<IpNet> = Vec::new();
-            for pair in &pairs.value {
-                let net = pair[end].unwrap_or_else(|| Endpoint::Anywhere.range(ipv4));
-                if !nets.contains(&net) {
-                    nets.push(net);
-                }
-            }
-            Setting { value: nets, origin: pairs.origin.clone() }
-        };
-        let selectors = [0, 1].map(side);
-        if pairs.value.len() != selectors.iter().map(|nets| nets.value.len()).product::<usize>() {
+        let ([local_selectors, remote_selectors], is_whole) = selectors(record, ipv4);
+        if !is_whole {
             self.say(source, &rules::DEVICE_UNKNOWN, start, "its networks are not every one with every other, which is not understood");
             remainder.add("from", &source.place(start), Bearing::ChildSa);
         }
@@ -299,7 +288,6 @@ impl IkedReader<'_> {
         let other = record.setting_or(Field::RemoteIdentity, Identity::Anybody);
         // What a policy leaves out is the daemon's default.
         let offers = |field, none: Vec<Proposal>| record.setting_or(field, none);
-        let [local_selectors, remote_selectors] = selectors;
         let child = Child {
             name: format!("{name}_all"),
             local: local_selectors,
@@ -351,6 +339,23 @@ impl IkedReader<'_> {
             remainder,
         });
     }
+}
+
+/// The networks of both ends, and whether the policy means each with each.
+fn selectors(record: &Record, ipv4: bool) -> ([Setting<Vec<IpNet>>; 2], bool) {
+    let pairs = record.setting_or::<Vec<[Option<IpNet>; 2]>>(Field::Pairs, Vec::new());
+    let sides = [0, 1].map(|end| {
+        let mut nets: Vec<IpNet> = Vec::new();
+        for pair in &pairs.value {
+            let net = pair[end].unwrap_or_else(|| Endpoint::Anywhere.range(ipv4));
+            if !nets.contains(&net) {
+                nets.push(net);
+            }
+        }
+        Setting { value: nets, origin: pairs.origin.clone() }
+    });
+    let is_whole = pairs.value.len() == sides.iter().map(|nets| nets.value.len()).product::<usize>();
+    (sides, is_whole)
 }
 
 /// For AH the same without ciphers.

@@ -187,16 +187,7 @@ impl SwanctlReader<'_> {
                 [Field::RemoteMethod, Field::RemoteIdentity, Field::RemoteKey, Field::Authority],
             ),
         ];
-        let mut children = Vec::new();
-        for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            // What lets packets pass by, or drops them, is no Child SA.
-            let is_policy = child.get("mode").is_some_and(|mode| ["pass", "drop"].contains(&mode.value.as_str()));
-            let (read, more) = self.child(child, [&local.value, &remote.value], liveness.value.is_some());
-            if !is_policy {
-                remainder.take(more);
-                children.push(read);
-            }
-        }
+        let children = self.children(section, [&local.value, &remote.value], liveness.value.is_some(), &mut remainder);
         Some(Connection {
             remainder,
             interface: outbound,
@@ -218,6 +209,20 @@ impl SwanctlReader<'_> {
             remote,
             children,
         })
+    }
+
+    fn children(&mut self, section: &SettingsSection, ends: [&Endpoint; 2], is_watched: bool, remainder: &mut Remainder) -> Vec<Child> {
+        let mut children = Vec::new();
+        for child in section.section("children").map(|s| s.sections.as_slice()).unwrap_or_default() {
+            // What lets packets pass by, or drops them, is no Child SA.
+            let is_policy = child.get("mode").is_some_and(|mode| ["pass", "drop"].contains(&mode.value.as_str()));
+            let (read, more) = self.child(child, ends, is_watched);
+            if !is_policy {
+                remainder.take(more);
+                children.push(read);
+            }
+        }
+        children
     }
 
     /// How an end proves itself, and who it is.

@@ -180,6 +180,15 @@ pub(crate) fn read_section(
             let message = format!("`{text}` for `{}` is not understood", row.keyword);
             Finding::new(&rules::DEVICE_UNKNOWN, message).at(value.place.clone())
         };
+        if row.refuses(&value.value) {
+            let message = format!("`{}` is no value for `{}`, which {} knows", value.value, row.keyword, profile.title);
+            findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone()));
+            record.remainder.add(&row.keyword, &value.place, Bearing::Refused);
+            if let Some((field, _)) = row.field() {
+                record.doubts.push((field, value.place.clone()));
+            }
+            continue;
+        }
         match &row.says {
             Says::Field(field, codec) => {
                 let read = codec.read(profile, &value.value);

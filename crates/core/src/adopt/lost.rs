@@ -1,0 +1,120 @@
+//! What of two connections a description does not say: what is left out, and what would make it another tunnel.
+
+use super::{Adopted, Adoptee, Counterparts, Note, NoteKind};
+use uspan_model::gateway::{Bearing, Connection, GRE, Method, Protocol, Unmodelled};
+use uspan_model::key::KeyKind;
+use uspan_model::source::Place;
+
+/// Settings of keys and certificates: those are kept apart from the description, as files.
+const OF_KEYS: [&str; 7] = ["leftcert", "rightcert", "certs", "leftckaid", "rightckaid", "leftsendcert", "rightsendcert"];
+
+/// Notes what is lost of a pair.
+pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>) {
+    for end in 0..2 {
+        let mut note = |about: &str, text: String, place: Option<&Place>, kind: NoteKind| {
+            let mut places = [None, None];
+            places[end] = place.cloned();
+            let about = format!("{about} of {}", ends[end].reading.name);
+            let note = Note { tunnel: Some(pair.name.clone()), about, text, places, kind };
+            if !adopted.notes.contains(&note) {
+                adopted.notes.push(note);
+            }
+        };
+        let spelled = |place: &Place| ends[end].reading.spelling(place).unwrap_or_else(|| "what stands there".to_owned());
+        let connection = pair.connections[end];
+        for one in &connection.remainder.0 {
+            let text = spelled(&one.place);
+            match kind_of(one) {
+                NoteKind::AnotherTunnel => {
+                    note(
+                        "a statement",
+                        format!("`{text}` is not understood: the tunnel may be another one without it"),
+                        Some(&one.place),
+                        NoteKind::AnotherTunnel,
+                    );
+                }
+                kind => note("a setting", format!("`{text}` is left out: a description does not say that"), Some(&one.place), kind),
+            }
+        }
+        for (about, place) in doubts(connection) {
+            let text = format!("`{}` is not understood, so that it is not known what it would have to be", spelled(place));
+            note(about, text, Some(place), NoteKind::AnotherTunnel);
+        }
+        let ike = connection.ike();
+        if ike.local_method.value != ike.remote_method.value {
+            let text = format!(
+                "{} itself, {} for the peer: a description has one way for both",
+                ike.local_method.value.words(),
+                ike.remote_method.value.words()
+            );
+            note("authentication", text, ike.local_method.origin.place(), NoteKind::AnotherTunnel);
+        }
+        let own_key = ends[end].reading.gateway.own_key(connection).and_then(uspan_model::key::PublicKey::kind);
+        if ike.local_method.value == Method::PublicKey && matches!(own_key, Some(KeyKind::Rsa(_))) {
+            let text = "a bare public key of RSA, of which a description has those on the curves P-256 and P-384 alone".to_owned();
+            note("key", text, ike.local_method.origin.place().or(connection.local.origin.place()), NoteKind::AnotherTunnel);
+        }
+        let Some(first) = connection.children.first() else { continue };
+        for child in &connection.children {
+            if child.esp.value.iter().any(|proposal| proposal.protocol == Protocol::Ah) {
+                let text = "AH, which a description does not have: ESP would be another tunnel".to_owned();
+                note("protection", text, child.esp.origin.place(), NoteKind::AnotherTunnel);
+            }
+            let limited = child.protocol.value.filter(|protocol| *protocol != GRE);
+            if let Some(protocol) = limited {
+                let ports = if child.ports.value == [None, None] { "" } else { " and ports" };
+                let text = format!("limited to IP protocol {protocol}{ports}, which a description does not say: the tunnel would take all");
+                note("selectors", text, child.protocol.origin.place(), NoteKind::AnotherTunnel);
+            }
+            if child.narrowing.value == Some(true) {
+                let text = "a part of them is enough, which a description does not say".to_owned();
+                note("selectors", text, child.narrowing.origin.place(), NoteKind::LeftOut);
+            }
+            if (&child.esp, &child.mode) != (&first.esp, &first.mode) {
+                let text =
+                    format!("those of `{}` differ from those of `{}`, and a description has the same for all", child.name, first.name);
+                note("proposals or mode", text, child.esp.origin.place().or(child.mode.origin.place()), NoteKind::AnotherTunnel);
+            }
+            if child.lifetime != first.lifetime {
+                let text = format!("that of `{}` differs from that of `{}`, which is taken for all", child.name, first.name);
+                note("lifetime", text, child.lifetime.origin.place(), NoteKind::LeftOut);
+            }
+        }
+    }
+}
+
+/// What the loss of a statement without a field comes to.
+fn kind_of(one: &Unmodelled) -> NoteKind {
+    match one.bearing {
+        Bearing::Aside => NoteKind::LeftOut,
+        Bearing::Authentication if OF_KEYS.contains(&one.keyword.as_str()) => NoteKind::LeftOut,
+        Bearing::Authentication | Bearing::ChildSa | Bearing::Unknown | Bearing::Refused => NoteKind::AnotherTunnel,
+    }
+}
+
+/// Settings that are not understood, where those decide what the tunnel is.
+fn doubts(connection: &Connection) -> Vec<(&'static str, &Place)> {
+    let ike = connection.ike();
+    let mut found = vec![
+        ("address", connection.local.doubt()),
+        ("address of the peer", connection.remote.doubt()),
+        ("version", ike.exchange.doubt()),
+        ("IKE proposals", ike.proposals.doubt()),
+        ("identity", ike.local_identity.doubt()),
+        ("identity of the peer", ike.remote_identity.doubt()),
+        ("authentication", ike.local_method.doubt()),
+        ("authentication of the peer", ike.remote_method.doubt()),
+        ("lifetime", ike.lifetime.doubt()),
+    ];
+    for child in &connection.children {
+        found.extend([
+            ("selectors", child.local.doubt()),
+            ("selectors", child.remote.doubt()),
+            ("selectors", child.protocol.doubt()),
+            ("proposals", child.esp.doubt()),
+            ("mode", child.mode.doubt()),
+            ("lifetime", child.lifetime.doubt()),
+        ]);
+    }
+    found.into_iter().filter_map(|(about, place)| Some((about, place?))).collect()
+}

@@ -1,0 +1,157 @@
+//! Files as strangers write them: spellings and settings that this program does not write itself, and what is not understood.
+
+use crate::known;
+use uspan_core::*;
+
+const SWAN: &str = "connections {\n  han {\n    local_addrs = 198.51.100.20\n    remote_addrs = 203.0.113.77\n    proposals = IKE\n    MORE\n    \
+local { auth = psk\n id = @ffm.example.net }\n    remote { auth = psk\n id = @han.example.net }\n    children {\n      net {\n        \
+local_ts = 10.20.0.0/16\n        remote_ts = 10.30.0.0/16\n        ESP\n        start_action = start\n      }\n    }\n  }\n}\n\
+secrets { ike { secret = \"not a real secret, only for this test\" } }\n";
+const IPSEC: &str = "config setup\n\tikev1-policy=accept\nconn ffm\n\tleft=%any\n\tright=203.0.113.77\n\tleftid=@ffm.example.net\n\trightid=@han.example.net\n\t\
+leftsubnet=10.20.0.0/16\n\trightsubnet=10.30.0.0/16\n\tauthby=secret\n\tike=IKE\n\tESP\n\tpfs=no\n\tMORE\n\tauto=add\n";
+const IFACE: &str = "iface eth0 inet static\n\taddress 203.0.113.77/24\n";
+
+/// The two gateways with what varies: proposals of each, and a statement more.
+struct Pair {
+    trees: [Tree; 2],
+}
+
+impl Pair {
+    fn of(swan: [&str; 3], ipsec: [&str; 3]) -> Pair {
+        let put = |text: &str, [ike, esp, more]: [&str; 3]| text.replace("IKE", ike).replace("ESP", esp).replace("MORE", more);
+        let mut trees = [Tree::default(), Tree::default()];
+        trees[0].add("etc/swanctl/swanctl.conf", TreeFile::public(put(SWAN, swan)));
+        trees[1].add("etc/ipsec.conf", TreeFile::public(put(IPSEC, ipsec)));
+        trees[1].add("etc/ipsec.secrets", TreeFile::private(": PSK \"not a real secret, only for this test\"\n".to_owned()));
+        trees[1].add("etc/network/interfaces", TreeFile::public(IFACE.to_owned()));
+        Pair { trees }
+    }
+
+    fn read(&self) -> [(Gateway, Vec<Finding>); 2] {
+        [0, 1].map(|end| known::read_as(known::platform(["strongswan", "libreswan"][end]), &self.trees[end]))
+    }
+
+    fn reading<'a>(&'a self, read: &'a [(Gateway, Vec<Finding>); 2], end: usize) -> ReadGateway<'a> {
+        ReadGateway { name: ["ffm", "han"][end], gateway: &read[end].0, ends_open: end == 1, tree: Some(&self.trees[end]) }
+    }
+
+    fn rehearsed(&self) -> Rehearsal {
+        let read = self.read();
+        let actors = [0, 1].map(|end| known::actor(self.reading(&read, end), known::platform(["strongswan", "libreswan"][end])));
+        rehearse(actors, None).all.remove(0)
+    }
+
+    fn blamed(&self) -> Vec<String> {
+        let blames = |finding: &Finding| ["US801", "US803"].contains(&finding.rule.code);
+        self.read().into_iter().flat_map(|(_, findings)| findings).filter(blames).map(|finding| finding.message).collect()
+    }
+}
+
+const ESP: [&str; 2] = ["esp_proposals = aes256-sha2_256", "esp=aes256-sha2"];
+
+#[test]
+fn every_spelling_of_the_daemons_is_read() {
+    for (swan, ipsec) in [
+        ("aes256-sha2_256-modp2048", "aes256-sha2;dh14"),
+        ("aes256-sha256-modp2048", "aes256-sha2_256;modp2048"),
+        ("aes256-sha256-modp2048", "aes256-sha2_256-modp2048"),
+        ("aes256-sha256-modp2048", "AES_CBC_256-HMAC_SHA2_256-MODP2048"),
+        ("aes256-sha256-modp2048", "aes-256-sha2;dh14"),
+        ("aes256-sha256-modp2048", "aes256-sha2"),
+        ("aes-sha1-modp1536", "aes-sha1;modp1536"),
+        ("aes128gcm128-prfsha256-x25519", "aes_gcm_16_128-sha2;dh31"),
+        ("aes256gcm-prfsha512-ecp256", "aes_gcm256-sha2_512;dh19"),
+        ("default", "aes256-sha2_256;dh19"),
+        ("3des-sha1-modp1536", "3des-sha1;modp1536"),
+    ] {
+        let pair = Pair::of([swan, ESP[0], ""], [ipsec, ESP[1], ""]);
+        assert_eq!(pair.blamed(), Vec::<String>::new(), "{swan} {ipsec}");
+        assert_eq!(pair.rehearsed().verdict(), RehearsalVerdict::Up, "{swan} {ipsec}: {:#?}", pair.rehearsed().failures);
+    }
+}
+
+#[test]
+fn what_is_no_proposal_loses_the_connection_before_the_first_message() {
+    let pair = Pair::of(["aes256-sha257-modp2048", ESP[0], ""], ["aes256-sha2;dh14", ESP[1], ""]);
+    assert_eq!(pair.blamed().len(), 1);
+    let rehearsal = pair.rehearsed();
+    assert_eq!((rehearsal.verdict(), rehearsal.stage()), (RehearsalVerdict::Fails, Some(Stage::Load)));
+    assert_eq!(rehearsal.failures[0].cures[0].spelling.as_deref(), Some("proposals = aes256-sha257-modp2048"));
+}
+
+#[test]
+fn what_is_not_understood_is_never_the_default() {
+    // Words of the daemon's table for algorithms that the registries do not have.
+    let pair = Pair::of(["serpent256-sha256-modp2048", ESP[0], ""], ["aes256-sha2;dh14", ESP[1], ""]);
+    let rehearsal = pair.rehearsed();
+    assert_eq!(rehearsal.verdict(), RehearsalVerdict::Unknown);
+    assert_eq!(rehearsal.doubts[0].stage, Stage::IkeSa);
+    assert!(rehearsal.steps.is_empty() && rehearsal.failures.is_empty() && rehearsal.opened.is_empty());
+    // A failure before it is one all the same.
+    let mut elsewhere = Pair::of(["serpent256-sha256-modp2048", ESP[0], ""], ["aes256-sha2;dh14", ESP[1], ""]);
+    let text = SWAN
+        .replace("203.0.113.77", "203.0.113.99")
+        .replace("IKE", "serpent256-sha256-modp2048")
+        .replace("ESP", ESP[0])
+        .replace("MORE", "");
+    elsewhere.trees[0].add("etc/swanctl/swanctl.conf", TreeFile::public(text));
+    let rehearsal = elsewhere.rehearsed();
+    assert_eq!((rehearsal.verdict(), rehearsal.stage()), (RehearsalVerdict::Fails, Some(Stage::Answer)));
+}
+
+#[test]
+fn a_setting_bears_on_what_it_bears_on() {
+    for (swan, ipsec, verdict) in [
+        ("mobike = no", "mobike=no", RehearsalVerdict::Up),
+        ("mobike = yes", "fragmentation=force", RehearsalVerdict::Up),
+        ("reauth_time = 10800", "rekeyfuzz=50%", RehearsalVerdict::Up),
+        ("unique = replace", "leftnexthop=%defaultroute", RehearsalVerdict::Up),
+        ("childless = force", "", RehearsalVerdict::Unknown),
+        ("", "enable-tcp=yes", RehearsalVerdict::Unknown),
+        ("", "sha2-truncbug=yes", RehearsalVerdict::Unknown),
+        ("", "sha2-truncbug=no", RehearsalVerdict::Up),
+        // A mistyped word loses the connection with one daemon, the whole file with the other.
+        ("mobkie = no", "", RehearsalVerdict::Fails),
+        ("", "mobkie=no", RehearsalVerdict::Fails),
+        ("", "compress=maybe", RehearsalVerdict::Fails),
+    ] {
+        let pair = Pair::of(["aes256-sha256-modp2048", ESP[0], swan], ["aes256-sha2;dh14", ESP[1], ipsec]);
+        assert_eq!(pair.rehearsed().verdict(), verdict, "{swan}{ipsec}");
+        assert_eq!(pair.blamed().is_empty(), verdict != RehearsalVerdict::Fails, "{swan}{ipsec}: {:?}", pair.blamed());
+    }
+}
+
+#[test]
+fn authentication_headers_are_no_payload_encryption() {
+    let pair = Pair::of(["aes256-sha256-modp2048", "ah_proposals = sha256", ""], ["aes256-sha2;dh14", "ah=sha2_256", "phase2=ah"]);
+    let rehearsal = pair.rehearsed();
+    assert_eq!(rehearsal.verdict(), RehearsalVerdict::Up, "{:#?}", rehearsal.failures);
+    assert_eq!(rehearsal.opened[0].protection, "sha2-256");
+    let one_sided = Pair::of(["aes256-sha256-modp2048", ESP[0], ""], ["aes256-sha2;dh14", "ah=sha2_256", "phase2=ah"]);
+    assert_eq!(one_sided.rehearsed().verdict(), RehearsalVerdict::Fails);
+}
+
+#[test]
+fn a_description_never_becomes_another_tunnel_in_silence() {
+    let kinds = |pair: &Pair| {
+        let read = pair.read();
+        let ends =
+            [0, 1].map(|end| Adoptee { reading: pair.reading(&read, end), facts: known::platform(["strongswan", "libreswan"][end]) });
+        let notes = adopt(ends).notes;
+        let has = |kind: NoteKind| notes.iter().any(|note| note.kind == kind);
+        (has(NoteKind::LeftOut), has(NoteKind::AnotherTunnel))
+    };
+    let ike = ["aes256-sha256-modp2048", "aes256-sha2;dh14"];
+    for (esp, more, expected) in [
+        (ESP, ["", ""], (false, false)),
+        (ESP, ["mobike = no", "mtu=1400"], (true, false)),
+        (ESP, ["childless = force", ""], (false, true)),
+        (ESP, ["", "leftprotoport=tcp/443"], (false, true)),
+        (ESP, ["", "narrowing=yes"], (true, false)),
+        (["ah_proposals = sha256", "ah=sha2_256"], ["", "phase2=ah"], (false, true)),
+        (["esp_proposals = serpent-sha256", ESP[1]], ["", ""], (false, true)),
+    ] {
+        let pair = Pair::of([ike[0], esp[0], more[0]], [ike[1], esp[1], more[1]]);
+        assert_eq!(kinds(&pair), expected, "{esp:?} {more:?}");
+    }
+}
