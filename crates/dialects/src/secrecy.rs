@@ -118,6 +118,7 @@ fn shows(path: &str, file: &TreeFile) -> Shows {
         () if is(&SETTINGS) => settings(text),
         () if file.private => Shows::nothing(),
         () if is(&IPSEC_CONF) => ipsec(text),
+        () if path.starts_with("listing/certificates/") => Shows::nothing(),
         () if is(&NFT) || is(&IPTABLES) || path.starts_with("listing/") => lines(text, |_| true),
         () if is(&VTYSH) => lines(text, |line| !line.split_whitespace().any(|word| word == "key")),
         () if is(&INTERFACES) => lines(text, |line| first(line).is_some_and(|word| IN_INTERFACES.contains(&word))),
@@ -273,7 +274,7 @@ fn ipsec(text: &str) -> Shows {
 #[rustfmt::skip]
 const IN_IPSEC: &[&str] = &[
     "also", "alsoflip", "left", "right", "leftsubnet", "rightsubnet", "leftsubnets", "rightsubnets", "leftid", "rightid", "leftcert",
-    "rightcert", "leftca", "rightca", "leftrsasigkey", "rightrsasigkey", "leftckaid", "rightckaid", "leftprotoport", "rightprotoport",
+    "rightcert", "leftca", "rightca", "leftrsasigkey", "rightrsasigkey", "leftecdsakey", "rightecdsakey", "leftpubkey", "rightpubkey", "leftckaid", "rightckaid", "leftprotoport", "rightprotoport",
     "leftsourceip", "rightsourceip", "leftnexthop", "rightnexthop", "leftvti", "leftinterface-ip", "leftikeport", "rightikeport", "leftsendcert",
     "rightsendcert", "leftauth", "rightauth", "authby", "auto", "ike", "esp", "ah", "phase2", "phase2alg", "keyexchange", "ikev2",
     "ikev1-policy", "aggressive", "aggrmode", "pfs", "type", "esn", "decap-dscp", "ikelifetime", "salifetime", "keylife", "lifetime",

@@ -2,8 +2,12 @@
 
 use std::fmt;
 
+/// A mail address, which RFC 4519 leaves out; an IA5String (RFC 5280 appendix A, `emailAddress`).
+pub const MAIL: &str = "1.2.840.113549.1.9.1";
+
 /// Attributes by their short names, with their object identifiers (RFC 4519 section 2).
-const ATTRIBUTES: [(&str, &str); 7] = [
+const ATTRIBUTES: [(&str, &str); 8] = [
+    ("E", MAIL),
     ("C", "2.5.4.6"),
     ("ST", "2.5.4.8"),
     ("L", "2.5.4.7"),
@@ -23,7 +27,8 @@ impl Subject {
     pub fn read(text: &str) -> Option<Subject> {
         Subject::of(text.split(',').map(|part| {
             let (name, value) = part.split_once('=')?;
-            let attribute = ATTRIBUTES.iter().find(|(short, _)| short.eq_ignore_ascii_case(name.trim()))?;
+            let name = if name.trim().eq_ignore_ascii_case(LONG_MAIL) { "E" } else { name.trim() };
+            let attribute = ATTRIBUTES.iter().find(|(short, _)| short.eq_ignore_ascii_case(name))?;
             Some((attribute.0, value.trim().to_owned()))
         }))
     }
@@ -43,7 +48,7 @@ impl Subject {
 
     fn of(parts: impl Iterator<Item = Option<(&'static str, String)>>) -> Option<Subject> {
         let parts = parts.collect::<Option<Vec<_>>>()?;
-        (!parts.is_empty() && parts.iter().all(|(_, value)| plain(value))).then_some(Subject(parts))
+        (!parts.is_empty() && parts.iter().all(|(name, value)| plain(value, *name == "E"))).then_some(Subject(parts))
     }
 
     /// Its parts: short name and value.
@@ -64,16 +69,22 @@ impl Subject {
         Subject(self.0.iter().rev().cloned().collect())
     }
 
-    /// With a slash before each part.
+    /// With a slash before each part, and names as OpenSSL has them (openssl(1), `-subj`).
     pub fn slashed(&self) -> String {
-        self.0.iter().map(|(name, value)| format!("/{name}={value}")).collect()
+        let name = |short| if short == "E" { LONG_MAIL } else { short };
+        self.0.iter().map(|(short, value)| format!("/{}={value}", name(*short))).collect()
     }
 }
 
+/// A mail address as OpenSSL calls it.
+const LONG_MAIL: &str = "emailAddress";
+
 /// Whether a value stands alike in every dialect.
-fn plain(value: &str) -> bool {
+fn plain(value: &str, is_mail: bool) -> bool {
     let ends_alike = !value.starts_with(' ') && !value.ends_with(' ') && !value.contains("  ");
-    (1..=64).contains(&value.len()) && ends_alike && value.bytes().all(|b| b.is_ascii_alphanumeric() || b" ().-_".contains(&b))
+    (1..=64).contains(&value.len())
+        && ends_alike
+        && value.bytes().all(|b| b.is_ascii_alphanumeric() || b" ().-_".contains(&b) || is_mail && b == b'@')
 }
 
 impl fmt::Display for Subject {
@@ -97,6 +108,15 @@ mod tests {
         assert_eq!(Subject::read_slashed(&subject.slashed()), Some(subject.clone()));
         assert_eq!(subject.turned().to_string(), "CN=packhouse, O=Alder Creek Orchards, C=US");
         assert_eq!(Subject::read(&subject.turned().to_string()).map(|turned| turned.turned()), Some(subject));
+    }
+
+    #[test]
+    fn a_mail_address_is_called_as_each_has_it() {
+        let subject = Subject::read("CN=packhouse, emailAddress=post@packhouse.example.net").expect("a subject");
+        assert_eq!(subject.to_string(), "CN=packhouse, E=post@packhouse.example.net");
+        assert_eq!(subject.slashed(), "/CN=packhouse/emailAddress=post@packhouse.example.net");
+        assert_eq!(Subject::read_slashed(&subject.slashed()), Some(subject));
+        assert_eq!(Subject::read("CN=post@packhouse.example.net"), None);
     }
 
     #[test]

@@ -5,11 +5,11 @@ use std::net::IpAddr;
 use std::path::Path;
 
 use rcgen::{
-    BasicConstraints, CertificateParams, DistinguishedName, DnType, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair, KeyUsagePurpose,
-    SanType,
+    BasicConstraints, CertificateParams, DistinguishedName, DnType, DnValue, ExtendedKeyUsagePurpose, IsCa, Issuer, KeyPair,
+    KeyUsagePurpose, SanType,
 };
 use time::{Duration, OffsetDateTime};
-use uspan_core::{Description, Identity, LAB_ORGANISATION, Method, Site, Subject};
+use uspan_core::{Description, Identity, LAB_ORGANISATION, MAIL, Method, Site, Subject};
 use zeroize::Zeroizing;
 
 use super::{keys, single};
@@ -83,13 +83,20 @@ fn named(parts: &[(DnType, &str)]) -> DistinguishedName {
 
 /// A subject as it stands in a certificate.
 fn distinguished_name(subject: &Subject) -> Result<DistinguishedName, Failure> {
-    let parts: Vec<_> = subject.attributes().map(|(id, value)| (DnType::from_oid(&id), value)).collect();
+    let mut name = DistinguishedName::new();
+    for (id, value) in subject.attributes() {
+        let kind = DnType::from_oid(&id);
+        match id.iter().map(u64::to_string).collect::<Vec<_>>().join(".") == MAIL {
+            true => name.push(kind, DnValue::Ia5String(value.try_into().map_err(Failure::Key)?)),
+            false => name.push(kind, value),
+        }
+    }
     // The library keeps one part of each kind.
     let kinds: BTreeSet<_> = subject.attributes().map(|(id, _)| id).collect();
-    if kinds.len() < parts.len() {
+    if kinds.len() < subject.attributes().count() {
         return Err(Failure::Usage(format!("the lab's authority writes no subject with two parts of one kind, as in `{subject}`")));
     }
-    Ok(named(&parts))
+    Ok(name)
 }
 
 fn leaf(site: &Site) -> Result<CertificateParams, Failure> {

@@ -262,3 +262,50 @@ fn compared_ends_believe_each_other_or_it_is_said_who_does_not() {
     let found = unequal(&ends([reading("packhouse", &one), reading("coldstore", &other)]));
     assert_eq!(found, [("key of packhouse".to_owned(), Gravity::Compatible)]);
 }
+
+/// Libreswan keeps certificates in a database: what was listed of it counts, and what was not is not known.
+#[test]
+fn a_listed_database_says_who_is_believed() {
+    const CONF: &str =
+        "conn harvest\n\tleft=OWN\n\tright=OTHER\n\tleftid=%fromcert\n\trightid=%fromcert\n\tleftcert=gate\n\tauthby=rsasig\n\tauto=AUTO\n";
+    let other = authority("Somebody else");
+    let ends = ["198.51.100.20", "203.0.113.77"];
+    let subject = |name: &str| {
+        let mut params = CertificateParams::default();
+        params.distinguished_name = rcgen::DistinguishedName::new();
+        params.distinguished_name.push(DnType::CommonName, name);
+        params.signed_by(&KeyPair::generate().expect("a key"), &ORCHARDS.issuer).expect("signed").pem()
+    };
+    let certificates = [subject("packhouse"), subject("coldstore")];
+    let tree = |end: usize, trust: &str, believed: &Certificate| {
+        let mut tree = Tree::default();
+        let conf = CONF.replace("OWN", ends[end]).replace("OTHER", ends[1 - end]).replace("AUTO", ["start", "add"][end]);
+        tree.add("etc/ipsec.conf", TreeFile::public(conf));
+        tree.add(
+            "listing/certutil",
+            TreeFile::public(format!("\nCertificate Nickname   Trust Attributes\n\ngate   {trust}\nAn authority   CT,,\n")),
+        );
+        tree.add("listing/certificates/gate.crt", TreeFile::public(certificates[end].clone()));
+        tree.add("listing/certificates/An authority.crt", TreeFile::public(believed.pem().to_owned()));
+        tree
+    };
+    let said = |trees: [Tree; 2]| {
+        let read = [0, 1].map(|end| known::read_as(known::platform("libreswan"), &trees[end]));
+        let actors = [0, 1].map(|end| {
+            let reading = ReadGateway { name: "gate", gateway: &read[end].0, ends_open: end == 1, tree: Some(&trees[end]) };
+            known::actor(reading, known::platform("libreswan"))
+        });
+        let rehearsal = rehearse(actors, None).all.remove(0);
+        (rehearsal.verdict(), rehearsal.failures.first().map(|failure| failure.reason.clone()))
+    };
+    let believed = &ORCHARDS.certificate;
+    assert_eq!(said([tree(0, "u,u,u", believed), tree(1, "u,u,u", believed)]), (RehearsalVerdict::Up, None));
+    let (verdict, why) = said([tree(0, "u,u,u", believed), tree(1, "u,u,u", &other.certificate)]);
+    assert_eq!(verdict, RehearsalVerdict::Fails);
+    assert!(why.is_some_and(|why| why.contains("no authority that issued")));
+    // Without its key a certificate proves nothing; without a list nothing is known of it.
+    assert_eq!(said([tree(0, ",,", believed), tree(1, "u,u,u", believed)]).0, RehearsalVerdict::Unknown);
+    let mut bare = tree(0, "u,u,u", believed);
+    bare.files.remove("listing/certutil");
+    assert_eq!(said([bare, tree(1, "u,u,u", believed)]).0, RehearsalVerdict::Unknown);
+}

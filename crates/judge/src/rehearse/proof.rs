@@ -86,13 +86,14 @@ impl<'a> Play<'a> {
         let expected = &self.initiating().ike().remote_identity.value;
         let names_only = self.behaviour(self.initiator).asked_identity == AskedIdentity::Ignored;
         // Who takes anybody asks for nobody.
-        (*expected != Identity::Anybody && !(names_only && matches!(expected, Identity::Address(_)))).then_some(expected)
+        let is_somebody = *expected != Identity::Anybody && !takes_certificate(self.initiating());
+        (is_somebody && !(names_only && matches!(expected, Identity::Address(_)))).then_some(expected)
     }
 
     /// Whether an end counts as the one that a connection of the other expects.
     pub(super) fn is_taken(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
         let by_certificate = self.behaviour(1 - end).by_certificate == ByCertificate::AsExpected && self.is_certified(end, shows, judges);
-        judges.ike().remote_identity.value.takes(&self.shown(end, shows)) || by_certificate
+        judges.ike().remote_identity.value.takes(&self.shown(end, shows)) || by_certificate || takes_certificate(judges)
     }
 
     /// Whether an end's certificate names whom the other expects.
@@ -115,7 +116,7 @@ impl<'a> Play<'a> {
         // What is not said follows from the certificate, which may have several names; some look at nothing else.
         let unsaid = matches!(shown, Identity::Implied(_)) && self.behaviour(end).unsaid_identity == UnsaidIdentity::OfCertificateOrAsked;
         let counts = unsaid || self.behaviour(other).by_certificate == ByCertificate::AsExpected;
-        let named = counts && self.is_certified(end, shows, judges);
+        let named = takes_certificate(judges) || counts && self.is_certified(end, shows, judges);
         if !named && !judges.ike().remote_identity.value.takes(&shown) {
             let (is, wants) = (shown.words(), judges.ike().remote_identity.value.words());
             let cures = vec![
@@ -173,4 +174,11 @@ impl<'a> Play<'a> {
             }
         }
     }
+}
+
+/// Whether a connection takes for its peer whoever shows a certificate that is believed, whatever name the peer says and the certificate
+/// has.
+fn takes_certificate(judges: &Connection) -> bool {
+    let ike = judges.ike();
+    matches!(ike.remote_identity.value, Identity::Implied(_)) && ike.remote_method.value == Method::Certificate
 }

@@ -177,11 +177,15 @@ impl<'a> Play<'a> {
 
     /// Which of the connections that know the peer answers.
     fn answering(&self, candidates: &[&'a Connection], asked: &Child) -> Option<&'a Connection> {
-        let first = candidates.first().copied()?;
         let behaviour = self.behaviour(self.responder());
-        if behaviour.answering == Answering::First || candidates.len() == 1 {
-            return Some(first);
+        if behaviour.answering == Answering::First || candidates.len() <= 1 {
+            return candidates.first().copied();
         }
+        // Whom the initiator asks for goes before anything else.
+        let is_asked = |connection: &&&Connection| self.asked_identity() == Some(&self.shown(self.responder(), connection));
+        let named: Vec<_> = candidates.iter().filter(is_asked).copied().collect();
+        let candidates = if named.is_empty() { candidates } else { named.as_slice() };
+        let first = candidates.first().copied()?;
         let wanted = Wanted::by_initiator(asked);
         let has = |exactly: bool| {
             candidates.iter().copied().find(|connection| {

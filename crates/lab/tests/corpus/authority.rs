@@ -1,6 +1,7 @@
 //! Certificates and keys that a suite makes at its run, and that stand in none of its files: made here, with the names that it gives
 //! them.
 
+use std::collections::BTreeMap;
 use std::process::Command;
 
 use uspan_core::{Tree, TreeFile};
@@ -20,6 +21,107 @@ const ORGANISATION: &str = "/C=CH/O=strongSwan Project";
 fn openssl(folder: &std::path::Path, script: &str) {
     let ran = Command::new("sh").arg("-ec").arg(script).current_dir(folder).output().expect("a shell");
     assert!(ran.status.success(), "{script}\n{}", String::from_utf8_lossy(&ran.stderr));
+}
+
+/// Certificates as the suite of Libreswan makes them for its hosts (`testing/x509/generate.sh`), each by authority and name.
+pub struct Issued(BTreeMap<(&'static str, String), String>);
+
+/// Its authorities, with what their keys are made of. Those of `fake` are called as those of `real`.
+const AUTHORITIES: [(&str, &str); 5] = [
+    ("real/mainca", "rsa:2048"),
+    ("real/mainec", "ec -pkeyopt ec_paramgen_curve:secp384r1"),
+    ("real/otherca", "rsa:2048"),
+    ("fake/mainca", "rsa:2048"),
+    ("fake/mainec", "ec -pkeyopt ec_paramgen_curve:secp384r1"),
+];
+
+impl Issued {
+    pub fn new() -> Issued {
+        let mut all = BTreeMap::new();
+        for (path, key) in AUTHORITIES {
+            let folder = tempfile::tempdir().expect("a folder");
+            let domain = if path == "real/otherca" { "other.libreswan.org" } else { "testing.libreswan.org" };
+            let base = path.rsplit('/').next().expect("a name");
+            let subject =
+                |name: &str, mail: &str| format!("/C=CA/ST=Ontario/L=Toronto/O=Libreswan/OU=Test Department/CN={name}/emailAddress={mail}");
+            let own = subject(&format!("Libreswan test CA for {base}"), "testing@libreswan.org");
+            openssl(
+                folder.path(),
+                &format!("openssl req -x509 -newkey {key} -nodes -days 3650 -keyout root.key -out root.crt -subj '{own}' 2>/dev/null"),
+            );
+            let begin = if base == "otherca" { "other" } else { "" };
+            let mut names = vec!["root".to_owned()];
+            for (host, addresses) in
+                [("west", ",IP:192.1.2.45,IP:2001:db8:1:2::45"), ("east", ",IP:192.1.2.23,IP:2001:db8:1:2::23"), ("north", "")]
+            {
+                let host = format!("{begin}{host}");
+                let (name, own) =
+                    (format!("{host}.{domain}"), subject(&format!("{host}.{domain}"), &format!("user-{host}@testing.libreswan.org")));
+                openssl(
+                    folder.path(),
+                    &format!(
+                        "openssl req -newkey {key} -nodes -keyout {host}.key -out {host}.csr -subj '{own}' 2>/dev/null
+                         printf 'subjectAltName=DNS:{name},email:{host}@{domain}{addresses}\n' > {host}.ext
+                         openssl x509 -req -in {host}.csr -CA root.crt -CAkey root.key -CAcreateserial -days 3650 -extfile {host}.ext \
+                           -out {host}.crt 2>/dev/null"
+                    ),
+                );
+                names.push(host);
+            }
+            for name in names {
+                let text = std::fs::read_to_string(folder.path().join(format!("{name}.crt"))).expect("made");
+                all.insert((path, name), text);
+            }
+        }
+        Issued(all)
+    }
+
+    fn get(&self, authority: &str, name: &str) -> Option<&str> {
+        self.0.iter().find(|((path, of), _)| *path == authority && of == name).map(|(_, text)| text.as_str())
+    }
+}
+
+/// The database of a host of that suite, as its commands fill it: trust and certificate by nickname.
+#[derive(Default)]
+pub struct Database(BTreeMap<String, (&'static str, String)>);
+
+impl Database {
+    /// What its command `import.sh` does with a file: nothing where that is not known.
+    pub fn import(&mut self, issued: &Issued, file: &str) -> Option<()> {
+        let (authority, file) = file.trim_start_matches("/testing/x509/").rsplit_once('/')?;
+        let (name, kind) = file.split_once('.')?;
+        let root = || Some((authority.rsplit('/').next()?.to_owned(), ("CT,,", issued.get(authority, "root")?.to_owned())));
+        let own = |trust| Some((name.to_owned(), (trust, issued.get(authority, name)?.to_owned())));
+        match (name, kind) {
+            ("root", "cert" | "p12") => self.0.extend([root()?]),
+            // Those of another one say who asks a server that is not there; they are not asked for here.
+            ("nic", _) => {}
+            (_, "all.p12") => self.0.extend([root()?, own("u,u,u")?]),
+            (_, "end.p12") => self.0.extend([own("u,u,u")?]),
+            (_, "end.cert") => {
+                // A certificate of the same name keeps its key.
+                if !self.0.contains_key(name) {
+                    self.0.extend([own("P,,")?]);
+                }
+            }
+            _ => return None,
+        }
+        Some(())
+    }
+
+    pub fn remove(&mut self, nickname: &str) {
+        self.0.remove(nickname);
+    }
+
+    /// Lists it as an engineer would.
+    pub fn list(&self, tree: &mut Tree) {
+        let mut list = String::from("\nCertificate Nickname      Trust Attributes\n                          SSL,S/MIME,JAR/XPI\n\n");
+        for (nickname, (trust, certificate)) in &self.0 {
+            list.push_str(&format!("{nickname}      {trust}\n"));
+            tree.add(format!("listing/certificates/{nickname}.crt"), TreeFile::public(certificate.clone()));
+        }
+        tree.add("listing/certutil", TreeFile::public(list));
+    }
 }
 
 impl Authority {

@@ -26,9 +26,14 @@ use uspan_core::{
 /// The suite is of 7.4. That 7.2 does otherwise was seen in the lab.
 const NEWER: &str = "without `dstid` 7.2 takes nobody's certificate";
 
+/// The suite is of 5.2. That 4.10 does otherwise was seen in the lab.
+const ANY: &str = "with `rightid=%any` 4.10 asks for the address of a peer that has one";
+
 /// Pairs of which the suite says something that does not follow from their files in the release that they are read for.
 const EXCEPTIONS: &[(&str, &str)] = &[
     ("libreswan/basic-pluto-15-no-retransmit", "the end that answers is not started"),
+    ("libreswan/ikev1-x509-16-mismatch-ignore", ANY),
+    ("libreswan/ikev2-x509-30-mismatch-ignore", ANY),
     ("openiked/run-cert-single-ca", NEWER),
     ("openiked/run-cert-single-ca-asn1dn", NEWER),
     ("openiked/run-cert-no-ca", NEWER),

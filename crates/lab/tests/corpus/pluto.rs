@@ -6,6 +6,7 @@ use std::path::Path;
 
 use uspan_core::{Tree, TreeFile};
 
+use super::authority::{Database, Issued};
 use super::scenario::{Outcome, Scenario, protection, take};
 
 /// Its two gateways, with their addresses.
@@ -69,14 +70,61 @@ pub fn scenarios(source: &Path) -> Vec<Scenario> {
         _ => None,
     });
     let base = source.join("testing/baseconfigs/all/etc");
-    good.filter_map(|name| scenario(&base, &suite.join(&name), &name)).collect()
+    let issued = Issued::new();
+    good.filter_map(|name| scenario(&base, &suite.join(&name), &name, &issued)).collect()
 }
 
 fn read(path: &Path) -> String {
     fs::read_to_string(path).unwrap_or_default()
 }
 
-fn scenario(base: &Path, folder: &Path, name: &str) -> Option<Scenario> {
+/// The database of a host as the commands fill it; nothing where they do something else with it.
+fn database(issued: &Issued, folder: &Path, host: &str) -> Option<Database> {
+    let mut scripts: Vec<_> = fs::read_dir(folder).ok()?.flatten().map(|entry| entry.path()).collect();
+    let of_host = |path: &Path| {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        name.ends_with(".sh") && name.contains(host)
+    };
+    scripts.retain(|path| of_host(path));
+    scripts.sort();
+    let commands: String = scripts.iter().map(|path| read(path)).collect();
+    let mut found = Database::default();
+    for line in commands.lines().map(str::trim).filter(|line| !line.starts_with('#')) {
+        // What the daemon has taken in counts.
+        if line.contains("ipsec start") {
+            break;
+        }
+        let line = line.replace("`hostname`", host).replace("$(hostname)", host);
+        let words: Vec<_> = line.split_whitespace().collect();
+        match words.as_slice() {
+            [prepare, options @ ..] if prepare.ends_with("swan-prep") => {
+                match options.iter().filter(|option| !["-4", "-6", "-46", "--46"].contains(option)).copied().collect::<Vec<_>>().as_slice()
+                {
+                    ["--nokeys" | "--nokey"] => {}
+                    ["--x509"] => {
+                        found.import(issued, &format!("real/mainca/{host}.all.p12"))?;
+                        for other in ["west", "east", "north"].iter().filter(|other| **other != host) {
+                            found.import(issued, &format!("real/mainca/{other}.end.cert"))?;
+                        }
+                    }
+                    _ => return None,
+                }
+            }
+            [import, files @ ..] if import.ends_with("import.sh") => {
+                for file in files {
+                    found.import(issued, file)?;
+                }
+            }
+            [.., "-D", "-n", nickname] if line.contains("certutil") => found.remove(nickname),
+            ["ipsec", "certutil", "-L", ..] => {}
+            _ if ["certutil", "pk12util", "crlutil", "x509/", "modutil"].iter().any(|word| line.contains(word)) => return None,
+            _ => {}
+        }
+    }
+    Some(found)
+}
+
+fn scenario(base: &Path, folder: &Path, name: &str, issued: &Issued) -> Option<Scenario> {
     if ["road", "north", "rise", "set"].iter().any(|host| folder.join(format!("{host}.console.txt")).is_file()) {
         return None;
     }
@@ -98,6 +146,9 @@ fn scenario(base: &Path, folder: &Path, name: &str) -> Option<Scenario> {
         tree.add("etc/ipsec.secrets", TreeFile::public(secrets.unwrap_or_default()));
         tree.add("etc/network/interfaces", TreeFile::public((*interfaces).to_owned()));
         take(tree, &base.join("ipsec.d"), "testing/baseconfigs/all/etc/ipsec.d");
+        if let Some(found) = database(issued, folder, host) {
+            found.list(tree);
+        }
         whole[end] = tree.clone();
         whole[end].add("etc/ipsec.conf", TreeFile::public(loaded(&conf, &consoles[end], None)));
     }

@@ -1,6 +1,7 @@
 //! Libreswan 4.10 as Debian 12 packages it.
 
 mod behaviour;
+mod database;
 mod offers;
 mod profile;
 mod proposal;

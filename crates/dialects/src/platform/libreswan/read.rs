@@ -3,15 +3,16 @@
 //! daemon shares the IKE SA between them.
 
 use std::borrow::Cow;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
 
+use super::database;
 use super::offers::default_ah;
 use super::proposal::complete;
-use super::statements::identity;
+use super::statements::{OF_CERTIFICATE, identity};
 use super::syntax::{ConfSection, LoadedConf, load, parse_secrets};
 use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, signatures};
 use crate::network::addresses;
@@ -27,13 +28,15 @@ use uspan_model::gateway::{
 use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
+use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
     let LoadedConf { connections: sections, setup, mut findings } = load(tree);
     let daemon = read_section(profile, &[Section::Daemon], &setup, Counts::Last, &mut findings);
-    let mut reader = IpsecReader { profile, own: own.as_ref(), findings: &mut findings };
+    let database = database::listed(tree);
+    let mut reader = IpsecReader { profile, own: own.as_ref(), database: database.as_ref(), findings: &mut findings };
     reader.known(&sections, &setup);
     let lost = reader.refused_file(&sections, &setup);
     // Without `auto` a connection waits for somebody who adds it; a policy without SAs is no connection.
@@ -48,8 +51,24 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         let section = if names_itself_right(&section, &addresses) { section.turned() } else { section };
         if let Some((mut connection, keys)) = reader.connection(&section) {
             connection.remainder.take(daemon.remainder.clone());
+            if [connection.ike().local_method.value, connection.ike().remote_method.value]
+                .iter()
+                .all(|method| *method != Method::Certificate)
+            {
+                connection.remainder.0.retain(|one| !["crl-strict", "ocsp-strict"].contains(&&*one.keyword));
+            }
             if let Some((keyword, place)) = &lost {
                 connection.remainder.add(keyword, place, Bearing::Refused);
+            }
+            let (pair, theirs) = reader.listed(&section, &mut connection);
+            gateway.pinned.extend(theirs);
+            if let Some(pair) = pair {
+                // One identity has one key here.
+                let is_other = |known: &KeyPair| known.identity == pair.identity && known.public != pair.public;
+                if let Some(named) = section.get("leftcert").filter(|_| gateway.key_pairs.iter().any(is_other)) {
+                    connection.remainder.add("leftcert", &named.place, Bearing::Authentication);
+                }
+                gateway.key_pairs.push(pair);
             }
             for (key, theirs) in keys {
                 let identity = |connection: &Connection| match theirs {
@@ -79,6 +98,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     keys(&mut gateway, own, tree, &mut findings);
+    gateway.authorities.extend(database.iter().flat_map(database::authorities).cloned());
     let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
     for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
         let place = connection.ike().exchange.origin.place().or(connection.remote.origin.place()).cloned();
@@ -123,6 +143,7 @@ fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, fi
             certificate: Some(certificate.clone()),
             private: private.clone(),
         })),
+        None if signing.iter().all(|connection| gateway.own_certificate(connection).is_some()) => {}
         None => findings.push(Finding::new(
             &rules::DEVICE_UNKNOWN,
             format!("its own certificate stands in the daemon's database, not at /{OWN_CERTIFICATE}"),
@@ -160,6 +181,8 @@ struct IpsecReader<'a> {
     profile: &'a Profile,
     /// The gateway's certificate; nothing where there is none.
     own: Option<&'a Certificate>,
+    /// What its database holds, by nickname; nothing where that was not listed.
+    database: Option<&'a BTreeMap<String, database::Entry>>,
     findings: &'a mut Vec<Finding>,
 }
 
@@ -247,6 +270,12 @@ impl IpsecReader<'_> {
             version.value,
         );
         let expected = if remote.value == Endpoint::Anywhere { Identity::Anybody } else { implied(&remote.value) };
+        // `%any` is the end's address, where that is known (seen with 4.10).
+        let named = |field, unsaid: Identity| {
+            record.setting_or(field, unsaid.clone()).map(|said| if said == Identity::Anybody { unsaid } else { said })
+        };
+        let local_identity = named(Field::LocalIdentity, implied(&local.value));
+        let remote_identity = named(Field::RemoteIdentity, expected);
         // In IKEv1 both ends have it, or none.
         if version.value == IkeVersion::V1
             && let Some(one) = record.remainder.0.iter_mut().find(|one| one.keyword == "compress")
@@ -260,8 +289,8 @@ impl IpsecReader<'_> {
             keying: Keying::Ike(Box::new(Ike {
                 exchange: version.map(|version| Exchange::of(version, aggressive.value)),
                 mode: record.read_at(Field::Aggressive),
-                local_identity: record.setting_or(Field::LocalIdentity, implied(&local.value)),
-                remote_identity: record.setting_or(Field::RemoteIdentity, expected),
+                local_identity,
+                remote_identity,
                 local_method,
                 remote_method,
                 proposals,
@@ -328,19 +357,28 @@ impl IpsecReader<'_> {
         keys
     }
 
+    /// The certificate of a nickname, where the database was listed and both stand beside it.
+    fn in_database(&self, nickname: &str, with_key: bool) -> Option<&Certificate> {
+        let entry = self.database?.get(nickname)?;
+        entry.certificate.as_ref().filter(|_| entry.has_key || !with_key)
+    }
+
     /// Keys and certificates that only the daemon's database has: who believes whom follows from those.
     fn database(&mut self, section: &ConfSection, record: &mut Record, methods: [Method; 2]) {
         let signs = |end: usize| methods[end] == Method::Certificate;
         for (end, key) in [(0, "leftcert"), (1, "rightcert")] {
-            if let Some(named) = section.get(key).filter(|named| signs(end) && !(end == 0 && named.value == OWN && self.own.is_some())) {
-                self.say(
-                    &rules::DEVICE_UNKNOWN,
-                    &named.place,
-                    format!("the certificate `{}` stands in the daemon's database, and in no file", named.value),
-                );
+            let Some(named) = section.get(key).filter(|_| signs(end)) else { continue };
+            let is_ours = end == 0 && named.value == OWN && self.own.is_some();
+            if !is_ours && self.in_database(&named.value, end == 0).is_none() {
+                let message = match self.database.is_some() {
+                    true => format!("the certificate `{}` is not among those that were listed, with what it needs", named.value),
+                    false => format!("the certificate `{}` stands in the daemon's database, and in no file", named.value),
+                };
+                self.say(&rules::DEVICE_UNKNOWN, &named.place, message);
                 record.remainder.add(key, &named.place, Bearing::Authentication);
             }
         }
+        self.issuers(section, record);
         if signs(0) && section.get("leftcert").is_none() && self.own.is_none() {
             let message = format!("`{}` does not say with which key this end signs", section.name.value);
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
@@ -348,12 +386,68 @@ impl IpsecReader<'_> {
         }
     }
 
+    /// Which authority is to have issued a certificate changes nothing where the daemon believes one alone, and it is that; for its own
+    /// end the certificate says it.
+    fn issuers(&self, section: &ConfSection, record: &mut Record) {
+        let Some(entries) = self.database else { return };
+        let believed: Vec<_> = database::authorities(entries).map(Certificate::distinguished_name).collect();
+        let is_only = |said: &str| match believed.as_slice() {
+            [Some(one)] => said == "%same" || Subject::read(said.trim_matches('"')).as_ref() == Some(one),
+            _ => false,
+        };
+        let shows = section.get("leftcert").is_some_and(|named| self.in_database(&named.value, true).is_some());
+        let is_idle = |keyword: &str| match section.get(keyword) {
+            Some(said) => is_only(&said.value) || keyword == "leftca" && shows,
+            None => false,
+        };
+        record.remainder.0.retain(|one| !(["leftca", "rightca"].contains(&&*one.keyword) && is_idle(&one.keyword)));
+    }
+
+    /// The key pair of a connection whose certificate was listed, and the peer's key of its. An identity that the certificate is to say
+    /// is that of its subject.
+    fn listed(&self, section: &ConfSection, connection: &mut Connection) -> (Option<KeyPair>, Option<PinnedKey>) {
+        let ike = connection.ike();
+        let signs = [ike.local_method.value, ike.remote_method.value].map(|method| method == Method::Certificate);
+        let listed = |key: &str, with_key: bool| {
+            let nickname = &section.get(key)?.value;
+            self.in_database(nickname, with_key).filter(|_| !with_key || nickname != OWN || self.own.is_none()).cloned()
+        };
+        let [own, theirs] = [("leftcert", true), ("rightcert", false)].map(|(key, with_key)| listed(key, with_key));
+        let unsaid = Identity::Implied(OF_CERTIFICATE);
+        let mut lost = Vec::new();
+        let Keying::Ike(ike) = &mut connection.keying;
+        let ends = [(&mut ike.local_identity, &own, "leftcert"), (&mut ike.remote_identity, &theirs, "rightcert")];
+        for ((identity, certificate, key), _) in ends.into_iter().zip(signs).filter(|(_, signs)| *signs) {
+            let Some(certificate) = certificate.as_ref().filter(|_| identity.value == unsaid) else { continue };
+            match certificate.distinguished_name() {
+                Some(subject) => identity.value = Identity::Subject(subject),
+                None => lost.push(key),
+            }
+        }
+        let [identity, peer] = [&ike.local_identity, &ike.remote_identity].map(|said| said.value.clone());
+        for key in lost {
+            if let Some(named) = section.get(key) {
+                connection.remainder.add(key, &named.place, Bearing::Authentication);
+            }
+        }
+        let pair = own.filter(|_| signs[0]).map(|certificate| KeyPair {
+            identity,
+            public: certificate.public(),
+            certificate: Some(certificate),
+            private: None,
+        });
+        (pair, theirs.filter(|_| signs[1]).map(|certificate| PinnedKey { identity: peer, public: certificate.public() }))
+    }
+
     /// The networks of an end: a list of them, one, or the end itself.
-    fn networks(record: &Record, [each, one]: [Field; 2], end: &Endpoint) -> Setting<Vec<IpNet>> {
-        // Nothing stands behind an end that names no network.
+    fn networks(record: &Record, [each, one, address]: [Field; 3], end: &Endpoint) -> Setting<Vec<IpNet>> {
+        // Nothing stands behind an end that names no network; whose address is not known, nor is that.
         let own = end.address().map(IpNet::from).into_iter().collect();
         let nets = |list: Vec<Selector>| list.into_iter().filter_map(|selector| selector.net).collect();
-        record.setting(each).or(record.setting(one)).map_or(Setting::default_of(own), |setting| setting.map(nets))
+        record.setting(each).or(record.setting(one)).map(|setting| setting.map(nets)).unwrap_or_else(|| match record.place(address) {
+            Some(place) if *end == Endpoint::Anywhere => Setting::unknown(own, place.clone()),
+            _ => Setting::default_of(own),
+        })
     }
 
     /// A Child SA for each pair of networks.
@@ -365,10 +459,14 @@ impl IpsecReader<'_> {
         ike: (bool, &[Transform]),
         version: IkeVersion,
     ) -> Vec<Child> {
-        let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors], ends[0]);
-        let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors], ends[1]);
+        let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors, Field::LocalAddress], ends[0]);
+        let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors, Field::RemoteAddress], ends[1]);
         let whole = self.child(section, record, ike, version);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
+        // An end that is not known yet has its networks then.
+        if local.value.is_empty() || remote.value.is_empty() {
+            return vec![Child { local, remote, ..whole }];
+        }
         let mut children = Vec::new();
         for (i, near) in local.value.iter().enumerate() {
             for (j, far) in remote.value.iter().enumerate() {

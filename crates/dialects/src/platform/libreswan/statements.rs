@@ -195,8 +195,12 @@ pub(super) fn statements() -> Vec<Statement> {
     // For the whole daemon.
     rows.push(row(Daemon, "ikev1-policy", Field::OldVersion, words([("accept", Value::Flag(true)), ("drop", Value::Flag(false)), ("reject", Value::Flag(false))])).or("drop"));
     rows.push(Statement::only(Daemon, "listen-udp", ["yes"]));
-    for keyword in ["nssdir", "secretsfile", "ipsecdir", "protostack", "global-redirect", "crl-strict", "ocsp-strict", "listen", "interfaces"] {
+    for keyword in ["nssdir", "secretsfile", "ipsecdir", "protostack", "global-redirect", "listen", "interfaces"] {
         rows.push(Statement::aside(Daemon, keyword, ["/etc/ipsec.d", "/var/lib/ipsec/nss", "/etc/ipsec.secrets", "netkey", "xfrm", "auto", "no", "disabled", "%defaultroute"], "where the daemon keeps and looks up what it has"));
+    }
+    // Whether a certificate was called back stands in no file.
+    for keyword in ["crl-strict", "ocsp-strict"] {
+        rows.push(Statement::bearing(Daemon, keyword, ["no"], Bearing::Authentication));
     }
     for keyword in ["listen-tcp", "ike-socket-bufsize", "ike-socket-errqueue", "nflog-all", "keep-alive", "virtual-private", "myvendorid", "nhelpers",
         "seedbits", "ikev1-secctx-attr-type", "secctx-attr-type", "crlcheckinterval", "curl-iface", "curl-timeout", "ocsp-enable", "ocsp-method", "ocsp-timeout",
@@ -276,7 +280,7 @@ fn one_method() -> Codec {
 
 /// Identities that the daemon makes of something else, and subjects with attributes that are not read.
 fn is_other_identity(_: &Profile, text: &str) -> bool {
-    text.starts_with('%') || text.starts_with("@#") || text.starts_with("@~") || text.contains('=')
+    text.starts_with('%') || text.starts_with("@#") || text.starts_with("@~") || text.contains(['=', '*'])
 }
 
 fn default_ike(profile: &Profile, record: &Record) -> Option<Value> {
@@ -333,7 +337,8 @@ pub(super) fn identity(text: &str) -> Option<Identity> {
         "%any" | "%any6" => return Some(Identity::Anybody),
         _ => {}
     }
-    if text.starts_with("@#") || text.starts_with("@~") {
+    // Keys by their names, and several names in one.
+    if text.starts_with("@#") || text.starts_with("@~") || text.contains('*') {
         return None;
     }
     if let Ok(address) = text.parse() {
