@@ -284,7 +284,7 @@ const IN_IPSEC: &[&str] = &[
     "logfile", "virtual-private", "uniqueids", "listen", "interfaces", "nat-keepalive", "tfc", "send-no-esp-tfc", "nic-offload", "failureshunt",
     "negotiationshunt", "leftaddresspool", "rightaddresspool", "leftupdown", "rightupdown", "debug", "nflog", "clones", "hostaddrfamily",
     "clientaddrfamily", "accept-redirect", "nopmtudisc", "salifetime", "ipsecdir", "nssdir", "secretsfile", "dumpdir",
-    "accept-redirect-to", "audit-log", "cisco-unity", "crl-strict", "crlcheckinterval", "curl-iface", "curl-timeout",
+    "accept-redirect-to", "audit-log", "crl-strict", "crlcheckinterval", "curl-iface", "curl-timeout",
     "ddos-ike-threshold", "ddos-mode", "dns-match-id", "dnssec-anchors", "dnssec-enable", "dnssec-rootkey-file", "drop-oppo-null",
     "eaponly", "enable-tcp", "fake-strongswan", "global-redirect", "global-redirect-to", "ignore-peer-dns", "ike-socket-bufsize",
     "ike-socket-errqueue", "ikepad", "ikev1-secctx-attr-type", "interface-ip", "intermediate", "ipsec-max-bytes", "ipsec-max-packets",

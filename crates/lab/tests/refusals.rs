@@ -19,7 +19,7 @@ const VALUES: &[&str] = &[
     "yes", "no", "true", "false", "on", "off", "0", "1", "7", "auto", "force", "never", "always", "ifasked", "alwayssend", "sendifasked",
     "insist", "permit", "propose", "either", "secret", "rsasig", "rsa", "ecdsa", "null", "eaponly", "none", "tunnel", "transport",
     "passthrough", "drop", "reject", "start", "up", "add", "ondemand", "route", "keep", "ignore", "restart", "hold", "clear", "esp", "ah", "ike",
-    "%any", "%same", "%forever", "100%", "3600", "1h", "30s", "10.9.0.0/16", "192.0.2.9", "gw.example.net", "nonsense", "cisco", "accept", "issuer",
+    "%any", "%same", "%forever", "100%", "3600", "1h", "30s", "10.9.0.0/16", "192.0.2.9", "gw.example.net", "nonsense", "accept", "issuer",
     "all", "file", "hardfail", "system",
 ];
 

@@ -10,7 +10,7 @@ const LIST: &str = "listing/certutil";
 const CERTIFICATES: &str = "listing/certificates";
 
 /// An entry, by its nickname.
-pub(super) struct Entry {
+pub(super) struct ListedCertificate {
     /// Whether its private key is there too (trust flag `u`).
     pub(super) has_key: bool,
     /// Nothing where it was listed, and not exported.
@@ -18,14 +18,14 @@ pub(super) struct Entry {
 }
 
 /// What was listed; nothing where nothing was.
-pub(super) fn listed(tree: &Tree) -> Option<BTreeMap<String, Entry>> {
+pub(super) fn listed(tree: &Tree) -> Option<BTreeMap<String, ListedCertificate>> {
     let list = tree.files.get(LIST)?;
     let lines = list.text.lines().filter_map(|line| line.trim_end().rsplit_once(' '));
     let entries = lines.filter(|(_, trust)| is_trust(trust)).map(|(nickname, trust)| {
         let nickname = nickname.trim();
         let file = tree.files.get(&format!("{CERTIFICATES}/{nickname}.crt"));
         let certificate = file.and_then(|file| Certificate::from_pem(&file.text));
-        (nickname.to_owned(), Entry { has_key: trust.contains('u'), certificate })
+        (nickname.to_owned(), ListedCertificate { has_key: trust.contains('u'), certificate })
     });
     Some(entries.filter(|(nickname, _)| !nickname.is_empty()).collect())
 }
@@ -38,7 +38,7 @@ fn is_trust(word: &str) -> bool {
 
 /// The authorities that the daemon believes: all of its database that issued themselves, whatever they are trusted with
 /// (`root_certs.c` of the daemon).
-pub(super) fn authorities(entries: &BTreeMap<String, Entry>) -> impl Iterator<Item = &Certificate> {
+pub(super) fn authorities(entries: &BTreeMap<String, ListedCertificate>) -> impl Iterator<Item = &Certificate> {
     let all = entries.values().filter_map(|entry| entry.certificate.as_ref());
     all.filter(|certificate| certificate.issued_by(certificate))
 }

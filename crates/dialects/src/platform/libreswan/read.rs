@@ -51,12 +51,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         let section = if names_itself_right(&section, &addresses) { section.turned() } else { section };
         if let Some((mut connection, keys)) = reader.connection(&section) {
             connection.remainder.take(daemon.remainder.clone());
-            if [connection.ike().local_method.value, connection.ike().remote_method.value]
-                .iter()
-                .all(|method| *method != Method::Certificate)
-            {
-                connection.remainder.0.retain(|one| !["crl-strict", "ocsp-strict"].contains(&&*one.keyword));
-            }
+            forget_revocation(&mut connection);
             if let Some((keyword, place)) = &lost {
                 connection.remainder.add(keyword, place, Bearing::Refused);
             }
@@ -169,9 +164,17 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
     connections.push(Connection { children, ..new });
 }
 
-/// Keywords that the daemon leaves to its users (ipsec.conf(5)).
+/// Whether certificates were called back matters where there are any.
+fn forget_revocation(connection: &mut Connection) {
+    let methods = [connection.ike().local_method.value, connection.ike().remote_method.value];
+    if !methods.contains(&Method::Certificate) {
+        connection.remainder.0.retain(|one| !["crl-strict", "ocsp-strict"].contains(&&*one.keyword));
+    }
+}
+
+/// Keywords that the daemon leaves to its users (ipsec.conf(5)), and the one with which it calls itself a product that it is not.
 fn of_users(key: &Word) -> bool {
-    ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix))
+    ["x-", "x_"].iter().any(|prefix| key.value.starts_with(prefix)) || key.value.ends_with("-unity")
 }
 
 /// Bare public keys, and whether each is the peer's.
@@ -182,7 +185,7 @@ struct IpsecReader<'a> {
     /// The gateway's certificate; nothing where there is none.
     own: Option<&'a Certificate>,
     /// What its database holds, by nickname; nothing where that was not listed.
-    database: Option<&'a BTreeMap<String, database::Entry>>,
+    database: Option<&'a BTreeMap<String, database::ListedCertificate>>,
     findings: &'a mut Vec<Finding>,
 }
 

@@ -158,7 +158,6 @@ pub(super) fn statements() -> Vec<Statement> {
         Statement::only(Connection, "rightcat", ["no"]),
         Statement::only(Connection, "pam-authorize", ["no"]),
         Statement::only(Connection, "remote-peer-type", [""]),
-        Statement::only(Connection, "cisco-unity", ["no"]),
         Statement::only(Connection, "policy-label", []),
         // what carries it,
         Statement::only(Connection, "enable-tcp", ["no"]),
@@ -234,7 +233,7 @@ fn admits(section: Section, keyword: &str) -> Admits {
     }
     match end {
         "pfs" | "aggressive" | "narrowing" | "decap-dscp" | "xauthserver" | "xauthclient" | "modecfgserver" | "modecfgclient" | "cat" | "intermediate"
-        | "nopmtudisc" | "mobike" | "pam-authorize" | "nat-keepalive" | "initial-contact" | "cisco-unity" | "send-no-esp-tfc" | "fake-strongswan"
+        | "nopmtudisc" | "mobike" | "pam-authorize" | "nat-keepalive" | "initial-contact" | "send-no-esp-tfc" | "fake-strongswan"
         | "send-vendorid" | "sha2-truncbug" | "ms-dh-downgrade" | "require-id-on-certificate" | "ikepad" | "nm-configured"
         | "modecfgpull" | "ignore-peer-dns" | "vti-routing" | "vti-shared" | "overlapip" | "reauth" | "rekey" | "compress" => Admits::Flag(FLAG),
         "plutodebug" => Admits::List(DEBUG),
@@ -261,7 +260,6 @@ fn admits(section: Section, keyword: &str) -> Admits {
         "sendca" => Admits::Words(&["none", "issuer", "all"]),
         "failureshunt" => Admits::Words(&["none", "passthrough", "drop", "reject", "hold"]),
         "negotiationshunt" => Admits::Words(&["hold", "passthrough", "drop"]),
-        "remote-peer-type" => Admits::Words(&["cisco"]),
         "enable-tcp" => Admits::Words(&["yes", "no", "fallback"]),
         "rekeyfuzz" => Admits::Percent,
         _ => Admits::Any,
