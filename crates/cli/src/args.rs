@@ -287,15 +287,15 @@ pub enum Command {
 #[derive(Debug, clap::Args)]
 pub struct Compare {
     /// A folder that stands for a gateway's /
-    #[arg(value_name = "LEFT")]
-    pub left: PathBuf,
+    #[arg(value_name = "FIRST")]
+    pub first: PathBuf,
     /// The folder of the other end
-    #[arg(value_name = "RIGHT", required_unless_present = "against", conflicts_with = "against")]
-    pub right: Option<PathBuf>,
-    /// The description that LEFT is held against
+    #[arg(value_name = "SECOND", required_unless_present = "against", conflicts_with = "against")]
+    pub second: Option<PathBuf>,
+    /// The description that FIRST is held against
     #[arg(long, value_name = "FILE")]
     pub against: Option<PathBuf>,
-    /// Which site of the description LEFT is; the one with the folder's name, if nothing is said
+    /// Which site of the description FIRST is; the one with the folder's name, if nothing is said
     #[arg(long, value_name = "NAME", requires = "against")]
     pub site: Option<String>,
     /// What the description leaves open
@@ -307,12 +307,12 @@ pub struct Compare {
     /// Show the values of what is equal, too
     #[arg(long)]
     pub all: bool,
-    /// The platform of LEFT, where files of several stand there
+    /// The platform of FIRST, where files of several stand there
     #[arg(long, value_name = "PLATFORM")]
-    pub left_platform: Option<String>,
-    /// The platform of RIGHT
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub right_platform: Option<String>,
+    pub first_platform: Option<String>,
+    /// The platform of SECOND
+    #[arg(long, value_name = "PLATFORM", requires = "second")]
+    pub second_platform: Option<String>,
     /// How to print
     #[arg(long, value_enum, default_value_t)]
     pub format: Format,
@@ -322,23 +322,23 @@ pub struct Compare {
 #[derive(Debug, clap::Args)]
 pub struct Adopt {
     /// A folder that stands for a gateway's /
-    #[arg(value_name = "LEFT")]
-    pub left: PathBuf,
+    #[arg(value_name = "FIRST")]
+    pub first: PathBuf,
     /// The folder of the other end
-    #[arg(value_name = "RIGHT")]
-    pub right: PathBuf,
+    #[arg(value_name = "SECOND")]
+    pub second: PathBuf,
     /// The description to write; secrets go into files beside it
     #[arg(short, long, value_name = "FILE")]
     pub output: PathBuf,
     /// Write over files that are there
     #[arg(long)]
     pub replace: bool,
-    /// The platform of LEFT, where files of several stand there
+    /// The platform of FIRST, where files of several stand there
     #[arg(long, value_name = "PLATFORM")]
-    pub left_platform: Option<String>,
-    /// The platform of RIGHT
+    pub first_platform: Option<String>,
+    /// The platform of SECOND
     #[arg(long, value_name = "PLATFORM")]
-    pub right_platform: Option<String>,
+    pub second_platform: Option<String>,
     /// How to print
     #[arg(long, value_enum, default_value_t)]
     pub format: Format,
@@ -348,23 +348,23 @@ pub struct Adopt {
 #[derive(Debug, clap::Args)]
 pub struct EndsArgs {
     /// A description; or a folder that stands for a gateway's /
-    #[arg(value_name = "FILE|LEFT")]
-    pub left: PathBuf,
+    #[arg(value_name = "FILE|FIRST")]
+    pub first: PathBuf,
     /// The folder of the other gateway
-    #[arg(value_name = "RIGHT")]
-    pub right: Option<PathBuf>,
+    #[arg(value_name = "SECOND")]
+    pub second: Option<PathBuf>,
     /// The files as they stand in the output folder of an earlier build, not those that a build would write now
-    #[arg(long, value_name = "DIR", conflicts_with = "right")]
+    #[arg(long, value_name = "DIR", conflicts_with = "second")]
     pub built: Option<PathBuf>,
     /// What the description leaves open
     #[command(flatten)]
     pub supply: Supply,
-    /// The platform of LEFT, where files of several stand there
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub left_platform: Option<String>,
-    /// The platform of RIGHT
-    #[arg(long, value_name = "PLATFORM", requires = "right")]
-    pub right_platform: Option<String>,
+    /// The platform of FIRST, where files of several stand there
+    #[arg(long, value_name = "PLATFORM", requires = "second")]
+    pub first_platform: Option<String>,
+    /// The platform of SECOND
+    #[arg(long, value_name = "PLATFORM", requires = "second")]
+    pub second_platform: Option<String>,
 }
 
 /// Arguments of `rehearse`.
@@ -380,7 +380,7 @@ pub struct Rehearse {
     #[arg(long, value_name = "NAME")]
     pub tunnel: Option<String>,
     /// Of a description, only tunnels of which this earlier output of a build has other files
-    #[arg(long, value_name = "DIR", conflicts_with_all = ["right", "tunnel"])]
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["second", "tunnel"])]
     pub changed_since: Option<PathBuf>,
     /// Draw the ladder into this file, too; for one tunnel
     #[arg(long, value_name = "FILE")]

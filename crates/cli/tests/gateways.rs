@@ -136,8 +136,8 @@ fn compare_reads_what_is_there_and_says_what_it_cannot() {
     // Files of two daemons in one tree: somebody must say which.
     write(&folder.path().join("out/packhouse/etc/ipsec.conf"), "config setup\n", 0o644);
     let run = compare("out/packhouse", &[]);
-    assert_eq!((run.code, run.stderr.contains("--left-platform")), (2, true), "{}", run.all());
-    assert_eq!(compare("out/packhouse", &["--left-platform", "strongswan"]).code, 1);
+    assert_eq!((run.code, run.stderr.contains("--first-platform")), (2, true), "{}", run.all());
+    assert_eq!(compare("out/packhouse", &["--first-platform", "strongswan"]).code, 1);
     for (left, says) in [("secrets", "no folder"), ("out", "no folder")] {
         let run = compare(left, &[]);
         assert_eq!((run.code, run.stderr.contains(says)), (2, true), "{}", run.all());

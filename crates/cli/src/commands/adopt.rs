@@ -13,10 +13,10 @@ use crate::files::{input, single};
 use crate::show::{CARE, GOOD, HEADING, STOP, columns, file_and_line, findings, path_shown, path_word, styled, wrapped};
 
 pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
-    let parts = parts::of_folders([&args.left, &args.right], [args.left_platform.as_deref(), args.right_platform.as_deref()])?;
+    let parts = parts::of_folders([&args.first, &args.second], [args.first_platform.as_deref(), args.second_platform.as_deref()])?;
     let mut adopted = adopt(parts.each_ref().map(|part| Adoptee { reading: part.reading(), facts: &part.facts }));
     if !adopted.text.contains("[tunnel.") {
-        let what = format!("no two connections in `{}` and `{}` belong together", path_shown(&args.left), path_shown(&args.right));
+        let what = format!("no two connections in `{}` and `{}` belong together", path_shown(&args.first), path_shown(&args.second));
         return Err(Failure::Usage(what));
     }
     let has = |kind: NoteKind| adopted.notes.iter().any(|note| note.kind == kind);

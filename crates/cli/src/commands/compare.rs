@@ -13,17 +13,17 @@ use crate::files::input;
 use crate::show::{CARE, GOOD, STOP, comparison, findings, path_shown, styled};
 
 pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
-    if let (Some(file), None, false) = (&args.against, &args.site, args.left.join("etc").is_dir()) {
-        return many::compared(&args.left, input::read(file, &args.supply)?, args.format);
+    if let (Some(file), None, false) = (&args.against, &args.site, args.first.join("etc").is_dir()) {
+        return many::compared(&args.first, input::read(file, &args.supply)?, args.format);
     }
-    let (left, right) = match &args.right {
-        Some(right) => parts::of_folders([&args.left, right], [args.left_platform.as_deref(), args.right_platform.as_deref()])
-            .map(|[left, right]| (left, Some(right)))?,
-        None => parts::of_folder(&args.left, args.left_platform.as_deref(), "--left-platform").map(|left| (left, None))?,
+    let (first, second) = match &args.second {
+        Some(second) => parts::of_folders([&args.first, second], [args.first_platform.as_deref(), args.second_platform.as_deref()])
+            .map(|[first, second]| (first, Some(second)))?,
+        None => parts::of_folder(&args.first, args.first_platform.as_deref(), "--first-platform").map(|first| (first, None))?,
     };
-    let (mut compared, about, against) = match (&right, &args.against) {
-        (Some(right), _) => (compare_ends(left.actor(), right.actor()), parts::Told::default(), false),
-        (None, Some(file)) => match against(&left, file, args)? {
+    let (mut compared, about, against) = match (&second, &args.against) {
+        (Some(second), _) => (compare_ends(first.actor(), second.actor()), parts::Told::default(), false),
+        (None, Some(file)) => match against(&first, file, args)? {
             Some((compared, about)) => (compared, about, true),
             None => return Ok(CommandOutcome::Stopped),
         },
@@ -35,12 +35,12 @@ pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
     }
     if compared.pairs.is_empty() && compared.alone.iter().all(Vec::is_empty) {
         let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
-        return Err(Failure::Usage(format!("no connection{which} was found in `{}`", path_shown(&args.left))));
+        return Err(Failure::Usage(format!("no connection{which} was found in `{}`", path_shown(&args.first))));
     }
-    let names = [left.name.as_str(), right.as_ref().map_or("description", |right| right.name.as_str())];
+    let names = [first.name.as_str(), second.as_ref().map_or("description", |second| second.name.as_str())];
     // A connection without counterpart may be for a third gateway; against its description it may not.
     let lost = compared.pairs.is_empty() || (against && compared.alone.iter().any(|list| !list.is_empty()));
-    let reads: Vec<&Participant> = std::iter::once(&left).chain(&right).collect();
+    let reads: Vec<&Participant> = std::iter::once(&first).chain(&second).collect();
     let unsure = parts::unsure(reads.iter().copied());
     let differs = lost || compared.count(Gravity::Fatal) > 0 || (against && compared.count(Gravity::Compatible) > 0);
     let doubtful = compared.pairs.iter().any(|pair| !pair.doubts.is_empty());
@@ -101,14 +101,14 @@ fn closing(compared: &Comparison, against: bool, lost: bool) -> String {
 }
 
 /// Holds a gateway against what its description would write now; nothing where that cannot be built.
-fn against(left: &Participant, file: &Path, args: &Compare) -> Result<Option<(Comparison, parts::Told)>, Failure> {
+fn against(first: &Participant, file: &Path, args: &Compare) -> Result<Option<(Comparison, parts::Told)>, Failure> {
     let (input, planned) = super::check::plan(file, &args.supply)?;
     if any_stops(&planned.findings) {
-        let empty = json!({ "between": [left.name, "description"], "pairs": [], "alone": [[], []] });
+        let empty = json!({ "between": [first.name, "description"], "pairs": [], "alone": [[], []] });
         super::stopped(&planned.findings, &input.source, args.format, empty, "Nothing was compared")?;
         return Ok(None);
     }
-    let site = args.site.as_deref().unwrap_or(&left.name);
+    let site = args.site.as_deref().unwrap_or(&first.name);
     let description = input.description.as_ref();
     let described = description.and_then(|description| description.sites.iter().find(|known| known.name.value == site));
     let (Some(described), Some(tree)) = (described, planned.trees.get(site)) else {
@@ -120,5 +120,5 @@ fn against(left: &Participant, file: &Path, args: &Compare) -> Result<Option<(Co
     };
     let (gateway, _) = read_tree(&input::context(), &described.platform.value, tree);
     let should = ReadGateway { name: "description", gateway: &gateway, ends_open: false, tree: Some(tree) };
-    Ok(Some((compare_same(left.reading(), should), parts::Told::of(&planned, &input))))
+    Ok(Some((compare_same(first.reading(), should), parts::Told::of(&planned, &input))))
 }

@@ -116,11 +116,11 @@ pub type Meant = (Vec<[Participant; 2]>, Told);
 /// The pairs of gateways that are meant: two folders, or each pair of sites that a description has tunnels between; with a
 /// name those of one tunnel.
 pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Meant, Stopped>, Failure> {
-    if let Some(right) = &ends.right {
-        let both = of_folders([&ends.left, right], [ends.left_platform.as_deref(), ends.right_platform.as_deref()])?;
+    if let Some(second) = &ends.second {
+        let both = of_folders([&ends.first, second], [ends.first_platform.as_deref(), ends.second_platform.as_deref()])?;
         return Ok(Ok((vec![both], Told::default())));
     }
-    let (mut input, planned) = plan_of(input::read(&ends.left, &ends.supply)?, tunnel);
+    let (mut input, planned) = plan_of(input::read(&ends.first, &ends.supply)?, tunnel);
     let Some(description) = input.description.take().filter(|_| !any_stops(&planned.findings)) else {
         return Ok(Err((input, planned.findings)));
     };
@@ -141,10 +141,10 @@ pub fn of_tunnel(description: &Description, built: &BuiltTunnel, planned: &Build
 
 /// Two folders, each of which stands for a gateway's `/`.
 pub fn of_folders(folders: [&Path; 2], platforms: [Option<&str>; 2]) -> Result<[Participant; 2], Failure> {
-    let mut parts = [of_folder(folders[0], platforms[0], "--left-platform")?, of_folder(folders[1], platforms[1], "--right-platform")?];
+    let mut parts = [of_folder(folders[0], platforms[0], "--first-platform")?, of_folder(folders[1], platforms[1], "--second-platform")?];
     if parts[0].name == parts[1].name {
-        parts[0].name = "left".to_owned();
-        parts[1].name = "right".to_owned();
+        parts[0].name = "first".to_owned();
+        parts[1].name = "second".to_owned();
     }
     Ok(parts)
 }
@@ -167,7 +167,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
     }
     let name = folder.canonicalize().ok().and_then(|full| Some(path_shown(Path::new(full.file_name()?))));
     Ok(Participant {
-        name: name.unwrap_or_else(|| "left".to_owned()),
+        name: name.unwrap_or_else(|| "first".to_owned()),
         facts: platform,
         tree,
         gateway,

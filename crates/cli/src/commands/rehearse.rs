@@ -23,8 +23,8 @@ struct Act {
 }
 
 pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
-    if args.ends.right.is_none() && args.tunnel.is_none() && args.ends.left.is_file() {
-        let read = input::read(&args.ends.left, &args.ends.supply)?;
+    if args.ends.second.is_none() && args.tunnel.is_none() && args.ends.first.is_file() {
+        let read = input::read(&args.ends.first, &args.ends.supply)?;
         if read.description.as_ref().is_some_and(fleet::is_fleet) {
             return many::rehearsed(read, args.ends.built.as_deref(), args.changed_since.as_deref(), args.format);
         }
@@ -33,7 +33,7 @@ pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
         Ok(meant) => meant,
         Err((input, found)) => return super::stopped(&found, &input.source, args.format, many::no_rehearsals(), "Nothing was rehearsed"),
     };
-    let described = args.ends.right.is_none();
+    let described = args.ends.second.is_none();
     let mut acts = Vec::new();
     for parts in pairs {
         let names = [parts[0].name.as_str(), parts[1].name.as_str()];
@@ -51,7 +51,7 @@ pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
     }
     let mut kept = 0;
     if let Some(folder) = &args.changed_since {
-        let (earlier, read) = (Earlier::of(folder)?, input::read(&args.ends.left, &args.ends.supply)?);
+        let (earlier, read) = (Earlier::of(folder)?, input::read(&args.ends.first, &args.ends.supply)?);
         let before: usize = acts.iter().map(|act| act.came.all.len()).sum();
         for act in &mut acts {
             act.came.all.retain(|rehearsal| rehearsal.names.iter().any(|name| is_changed(&read, name, &earlier)));
@@ -71,7 +71,7 @@ pub fn run(args: &Rehearse) -> Result<CommandOutcome, Failure> {
     let all: Vec<(&Act, &Rehearsal)> = acts.iter().flat_map(|act| act.came.all.iter().map(move |one| (act, one))).collect();
     if all.is_empty() {
         let which = args.tunnel.as_ref().map_or_else(String::new, |name| format!(" of the name `{name}`"));
-        return Err(Failure::Usage(format!("no two connections{which} belong together in `{}`", path_shown(&args.ends.left))));
+        return Err(Failure::Usage(format!("no two connections{which} belong together in `{}`", path_shown(&args.ends.first))));
     }
     if let Some(path) = &args.svg {
         let [(act, rehearsal)] = all.as_slice() else {

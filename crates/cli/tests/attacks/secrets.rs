@@ -97,11 +97,11 @@ fn nothing_of_a_secret_is_shown_however_wrong_the_file_is() {
             write(&gateway.join("etc/ipsec.d/b.conf"), "conn harvest\n\tleft=198.51.100.20\n\tright=203.0.113.77\n", 0o644);
         }
         for args in [
-            &["compare", "out/packhouse", "out/coldstore", "--left-platform", platform][..],
-            &["compare", "out/packhouse", "out/coldstore", "--left-platform", platform, "--format", "json"],
-            &["rehearse", "out/packhouse", "out/coldstore", "--left-platform", platform],
-            &["rehearse", "out/packhouse", "out/coldstore", "--left-platform", platform, "--format", "json"],
-            &["walk", "out/packhouse", "out/coldstore", "--from", "10.41.0.9", "--to", "10.73.16.9", "--left-platform", platform],
+            &["compare", "out/packhouse", "out/coldstore", "--first-platform", platform][..],
+            &["compare", "out/packhouse", "out/coldstore", "--first-platform", platform, "--format", "json"],
+            &["rehearse", "out/packhouse", "out/coldstore", "--first-platform", platform],
+            &["rehearse", "out/packhouse", "out/coldstore", "--first-platform", platform, "--format", "json"],
+            &["walk", "out/packhouse", "out/coldstore", "--from", "10.41.0.9", "--to", "10.73.16.9", "--first-platform", platform],
             &[
                 "walk",
                 "out/packhouse",
@@ -110,17 +110,17 @@ fn nothing_of_a_secret_is_shown_however_wrong_the_file_is() {
                 "10.41.0.9",
                 "--to",
                 "10.73.16.9",
-                "--left-platform",
+                "--first-platform",
                 platform,
                 "--format",
                 "json",
             ],
-            &["adopt", "out/packhouse", "out/coldstore", "--left-platform", platform, "-o", "ad/a.span.toml", "--replace"],
+            &["adopt", "out/packhouse", "out/coldstore", "--first-platform", platform, "-o", "ad/a.span.toml", "--replace"],
             &[
                 "adopt",
                 "out/packhouse",
                 "out/coldstore",
-                "--left-platform",
+                "--first-platform",
                 platform,
                 "-o",
                 "ad/a.span.toml",

@@ -200,7 +200,7 @@ fn site_names(ends: [Adoptee<'_>; 2]) -> [String; 2] {
     let names = ends.map(|end| plain(end.reading.name));
     match names.iter().all(|name| is_name(name)) && names[0] != names[1] {
         true => names,
-        false => ["left".to_owned(), "right".to_owned()],
+        false => ["first".to_owned(), "second".to_owned()],
     }
 }
 
