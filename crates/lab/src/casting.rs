@@ -145,7 +145,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]
     let place = |end: usize| sites.iter().position(|site| site.name == built.ends[end]).unwrap_or(0);
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
     let by_hand =
-        |end: usize| told.is_some_and(|t| t.opens.value == uspan_core::Opens::ByHand && t.opened_by.is_none_or(|starter| starter == end));
+        |end: usize| told.is_some_and(|t| t.opens.value == uspan_core::Opens::ByHand && t.initiator.is_none_or(|starter| starter == end));
     let opens = [0, 1].map(|end| match built.agreement.opening[end] {
         Opening { start: true, .. } => JobOpening::AtOnce,
         Opening { trap: true, .. } => JobOpening::OnTraffic,

@@ -180,8 +180,8 @@ fn every_kind_of_identity_is_loaded() {
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn roles_times_and_filter_forms_are_loaded() {
     let tunnels = [
-        "opens = \"on-traffic\"\nopened-by = \"packhouse\"",
-        "opened-by = \"coldstore\"\nliveness = \"10s\"",
+        "opens = \"on-traffic\"\ninitiator = \"packhouse\"",
+        "initiator = \"coldstore\"\nliveness = \"10s\"",
         "opens = \"by-hand\"\nliveness = \"off\"",
         "ike-lifetime = \"24h\"\nesp-lifetime = \"5m\"\npfs = false",
         "note = \"}; { # \\\" \\\\ ' $(x) `y`\"",

@@ -109,11 +109,11 @@ const LISTS: &str = r#"ike = [{ encryption = ["aes-256-gcm", "aes-256-cbc", "aes
 #[rustfmt::skip]
 const VARIETIES: &[(&str, &str, [&str; 2], [&str; 2])] = &[
     // What it shows; the tunnel; the sites; their networks.
-    ("the second site opens", "opened-by = \"coldstore\"", ["shares-internet = true", ""], ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\""]),
-    ("either site opens", "opened-by = \"either\"", ["", ""], ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\""]),
-    ("either site opens with the first packet, chains in a filter", "opened-by = \"either\"\nopens = \"on-traffic\"", ["filter = \"joined\"", "filter = \"joined\"\nshares-internet = true"],
+    ("the second site opens", "initiator = \"coldstore\"", ["shares-internet = true", ""], ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\""]),
+    ("either site opens", "initiator = \"either\"", ["", ""], ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\""]),
+    ("either site opens with the first packet, chains in a filter", "initiator = \"either\"\nopens = \"on-traffic\"", ["filter = \"joined\"", "filter = \"joined\"\nshares-internet = true"],
         ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\""]),
-    ("identities by DNS name and by mail, liveness", "opened-by = \"packhouse\"\nopens = \"on-traffic\"\nliveness = \"10s\"", ["identity = { name = \"packhouse.example.net\" }", "identity = { mail = \"gate@coldstore.example.net\" }"],
+    ("identities by DNS name and by mail, liveness", "initiator = \"packhouse\"\nopens = \"on-traffic\"\nliveness = \"10s\"", ["identity = { name = \"packhouse.example.net\" }", "identity = { mail = \"gate@coldstore.example.net\" }"],
         ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\""]),
     ("by hand, free identities, no liveness", "opens = \"by-hand\"\nliveness = \"off\"", ["identity = { free = \"orchard-gate-7\" }", "identity = { free = \"cold/gate:1\" }"],
         ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\""]),
@@ -192,7 +192,7 @@ fn addresses(add: &mut impl FnMut(&'static str, Pair)) {
     let behind = at(BEHIND);
     let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "filter = \"joined\"\nshares-internet = true"];
     add("behind a NAT device", Pair { sites, addresses: behind, ..orchard() });
-    let answers = "opened-by = \"coldstore\"".to_owned();
+    let answers = "initiator = \"coldstore\"".to_owned();
     add("behind a NAT device that forwards, answering", Pair { sites, addresses: behind, tunnel: answers, ..orchard() });
     add("a peer by DNS name", Pair { addresses: at("address = \"gate.packhouse.example.net\""), ..orchard() });
     add("a dynamic address", Pair { sites, addresses: at("address = \"dynamic\""), ..orchard() });
@@ -209,7 +209,7 @@ fn ikev1(add: &mut impl FnMut(&'static str, Pair)) {
     add("IKEv1, main mode", Pair { tunnel: v1(common), ..orchard() });
     add(
         "IKEv1, several pairs, the second site opens",
-        Pair { networks: TWO, tunnel: v1(&format!("{common}\nopened-by = \"coldstore\"")), ..orchard() },
+        Pair { networks: TWO, tunnel: v1(&format!("{common}\ninitiator = \"coldstore\"")), ..orchard() },
     );
     let old = "aggressive = \"nothing else there\"\nopens = \"on-traffic\"\nallows-weak = { \"sha1\" = \"nothing else there\", \"3des-cbc\" = \"nothing else there\", \"modp-1536\" = \"nothing else there\" }\n\
                ike = [{ encryption = \"3des-cbc\", integrity = \"sha1\", group = \"modp-1536\" }]\nesp = [{ encryption = \"3des-cbc\", integrity = \"sha1\" }]";
@@ -236,7 +236,7 @@ fn keys(add: &mut impl FnMut(&'static str, Pair)) {
     add("public keys", Pair { sites: [ONE, OTHER], tunnel: tunnel.clone(), ..orchard() });
     add(
         "public keys, IPv6, the second site opens",
-        Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: format!("{tunnel}\nopened-by = \"coldstore\""), ..six() },
+        Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: format!("{tunnel}\ninitiator = \"coldstore\""), ..six() },
     );
 }
 
@@ -247,7 +247,7 @@ fn certificates(add: &mut impl FnMut(&'static str, Pair)) {
                          identity = { name = \"coldstore.example.net\" }";
     let tunnel = |more: &str| format!("authentication = \"certificates\"\n{more}");
     add("certificates", Pair { sites: [ONE, OTHER], tunnel: tunnel(""), ..orchard() });
-    let second = tunnel("opened-by = \"coldstore\"");
+    let second = tunnel("initiator = \"coldstore\"");
     add("certificates, IPv6, the second site opens", Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: second, ..six() });
     let subject = |keys: &str, site: &str| {
         let keys = keys.split("\nidentity").next().unwrap_or_default();
@@ -270,7 +270,7 @@ fn translated(add: &mut impl FnMut(&'static str, Pair)) {
     add("overlapping networks", Pair { sites: ["shares-internet = true", JOINED], networks: SAME, tunnel: both.clone(), ..orchard() });
     let sites = [ROUTES, "style = \"route-based\"\nfilter = \"joined\""];
     add("overlapping networks, route-based", Pair { sites, networks: SAME, tunnel: both, ..orchard() });
-    let one = "appears-as = { coldstore = { racks = \"10.201.16.0/20\" } }\nopened-by = \"coldstore\"\nservices = [\"https\", \"ping\"]";
+    let one = "appears-as = { coldstore = { racks = \"10.201.16.0/20\" } }\ninitiator = \"coldstore\"\nservices = [\"https\", \"ping\"]";
     add("one network that appears as another", Pair { sites: ["", JOINED], networks: TWO, tunnel: one.to_owned(), ..orchard() });
     let six_as = "appears-as = { packhouse = { office = \"fd41:200::/64\" } }".to_owned();
     add(
@@ -289,7 +289,7 @@ fn services(add: &mut impl FnMut(&'static str, Pair)) {
     add("services of each site", Pair { sites: [IPTABLES, ""], networks: TWO, tunnel: each, ..orchard() });
     let one_way = "one-way = \"packhouse\"".to_owned();
     add("one-way", Pair { sites: ["", JOINED], tunnel: one_way, ..orchard() });
-    let six_one_way = "one-way = \"coldstore\"\nopened-by = \"coldstore\"\nservices = [\"ping\", \"https\"]".to_owned();
+    let six_one_way = "one-way = \"coldstore\"\ninitiator = \"coldstore\"\nservices = [\"ping\", \"https\"]".to_owned();
     add("one-way services, IPv6", Pair { sites: ["", IPTABLES], networks: SIX_ONE, tunnel: six_one_way, ..six() });
 }
 
@@ -302,7 +302,7 @@ fn route_based(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static st
     add("route-based at both ends", Pair { sites: [ROUTES, JOINED], networks: TWO, ..orchard() });
     add("route-based and policy-based", Pair { sites: [JOINED, ""], ..orchard() });
     add("policy-based and route-based", Pair { sites: ["", ROUTES], ..orchard() });
-    let numbered = words("link = \"10.255.0.0/31\"\nopens = \"on-traffic\"\nopened-by = \"either\"\npath-mtu = 1492");
+    let numbered = words("link = \"10.255.0.0/31\"\nopens = \"on-traffic\"\ninitiator = \"either\"\npath-mtu = 1492");
     add("route-based, numbered, iptables", Pair { sites: [IPTABLES, IPTABLES], tunnel: numbered, ..orchard() });
     let numbered = words("link = \"fd00:ff::/127\"");
     add("route-based, IPv6, numbered", Pair { sites: [ROUTES, ROUTES], tunnel: numbered, ..six() });
@@ -324,7 +324,7 @@ fn gre(add: &mut impl FnMut(&'static str, Pair)) {
     const BOTH: &str = "packet-filter = \"iptables\"\nfilter = \"joined\"";
     let gre = |more: &str| format!("carrier = \"gre\"\n{more}");
     add("GRE", Pair { sites: ["shares-internet = true", JOINED], networks: TWO, tunnel: gre("link = \"10.255.0.0/31\""), ..orchard() });
-    let second = gre("opened-by = \"coldstore\"\nservices = [\"https\", \"ping\"]\nstrength = \"common\"");
+    let second = gre("initiator = \"coldstore\"\nservices = [\"https\", \"ping\"]\nstrength = \"common\"");
     add("GRE, iptables, services, the second site opens", Pair { sites: [IPTABLES, BOTH], tunnel: second, ..orchard() });
     let sites = ["filter = \"joined\"", IPTABLES];
     add("GRE over IPv6", Pair { addresses: six().addresses, sites, tunnel: gre(""), ..orchard() });
@@ -342,7 +342,7 @@ fn hosts(add: &mut impl FnMut(&'static str, Pair)) {
     add("hosts", hosts(["", "filter = \"joined\""], ""));
     const IPTABLES: &str = "packet-filter = \"iptables\"";
     const JOINED: &str = "packet-filter = \"iptables\"\nfilter = \"joined\"";
-    let services = "opened-by = \"coldstore\"\nservices = { packhouse = [\"https\"], coldstore = [\"ssh\", \"ping\"] }\nlogs-drops = true";
+    let services = "initiator = \"coldstore\"\nservices = { packhouse = [\"https\"], coldstore = [\"ssh\", \"ping\"] }\nlogs-drops = true";
     add("hosts, services, iptables, the second one opens", hosts([JOINED, IPTABLES], services));
     let sites = ["shares-internet = true", "filter = \"joined\""];
     add("hosts with other networks behind them, IPv6", Pair { networks: [SIX_ONE[0], ""], sites, tunnel: own(""), ..six() });
@@ -361,7 +361,7 @@ fn bgp(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static str; 2]) {
         const ROUTES: &str = "as-number = 65001\nstyle = \"route-based\"";
         const JOINED: &str =
             "as-number = 65002\nstyle = \"route-based\"\npacket-filter = \"iptables\"\nfilter = \"joined\"\nshares-internet = true";
-        let four = over("link = \"10.254.0.0/31\"\nopened-by = \"coldstore\"\nservices = [\"https\", \"ping\"]");
+        let four = over("link = \"10.254.0.0/31\"\ninitiator = \"coldstore\"\nservices = [\"https\", \"ping\"]");
         add("BGP, route-based, services", Pair { sites: [ROUTES, JOINED], networks: TWO, tunnel: four, ..orchard() });
         let same = JOINED.replace("65002", "65001");
         let sites = [ROUTES, &*Box::leak(same.into_boxed_str())];

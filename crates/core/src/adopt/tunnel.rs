@@ -309,10 +309,10 @@ fn opening(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2]) {
     let opener = if !second.opens() {
         first
     } else if !first.opens() {
-        say(table, "opened-by", text(&names[1]));
+        say(table, "initiator", text(&names[1]));
         second
     } else {
-        say(table, "opened-by", "either");
+        say(table, "initiator", "either");
         first
     };
     if let Some(word) = word(opener) {

@@ -124,12 +124,12 @@ fn fields(them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usize) -> Vec<
     field("pfs".to_owned(), "group for PFS, or none", group.map_or("none".to_owned(), registered));
     field("ike-lifetime".to_owned(), "life of the IKE SA", duration_words(built.agreement.ike_lifetime.hard));
     field("esp-lifetime".to_owned(), "life of the ESP SAs", duration_words(built.agreement.esp_lifetime.hard));
-    let opener = match tunnel.opened_by {
+    let opener = match tunnel.initiator {
         Some(opener) if opener == end => "yours",
         Some(_) => "ours",
         None => "either",
     };
-    field("opened-by".to_owned(), "who opens the tunnel: yours, ours or either", opener.to_owned());
+    field("initiator".to_owned(), "who opens the tunnel: yours, ours or either", opener.to_owned());
     fields
 }
 
@@ -320,14 +320,14 @@ fn put(document: &mut DocumentMut, form: &Form, code: &str, value: &str) -> Resu
             parse_duration(&life).ok_or("a time such as `8h`, `3600s` or `90m`")?;
             tunnel(document, code, life.into());
         }
-        "opened-by" => {
+        "initiator" => {
             let who = match value {
                 "yours" => form.theirs.as_str(),
                 "ours" => form.ours.as_str(),
                 "either" => "either",
                 _ => return Err("`yours`, `ours` or `either`"),
             };
-            tunnel(document, "opened-by", who.into());
+            tunnel(document, "initiator", who.into());
         }
         network => {
             let name = network.strip_prefix("network ").filter(|name| is_name(name)).ok_or("a network")?;

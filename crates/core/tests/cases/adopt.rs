@@ -90,8 +90,8 @@ comes_back! {
     chosen_proposals: PAIR, AT, ONE, ["", ""],
         "ike = [{ encryption = \"aes-128-cbc\", integrity = \"sha2-256\", group = \"modp-2048\" }]\nesp = [{ encryption = \"aes-128-cbc\", integrity = \"sha2-256\" }]\npfs = false";
     identities: PAIR, AT, ONE, ["identity = { name = \"packhouse.example.net\" }", "identity = { mail = \"gate@coldstore.example.net\" }"],
-        "opened-by = \"coldstore\"\nopens = \"on-traffic\"";
-    either_opens: PAIR, AT, ONE, ["", ""], "opened-by = \"either\"";
+        "initiator = \"coldstore\"\nopens = \"on-traffic\"";
+    either_opens: PAIR, AT, ONE, ["", ""], "initiator = \"either\"";
     by_hand: PAIR, AT, ONE, ["", ""], "opens = \"by-hand\"";
     the_old_version: PAIR, AT, ONE, ["", ""],
         "version = \"ikev1\"\nike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\", group = \"modp-3072\" }]\nesp = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512\" }]";

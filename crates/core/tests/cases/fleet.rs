@@ -272,7 +272,7 @@ fn what_is_wrong_is_told_where_it_stands() {
             &["US117 branches:3:2"],
         ),
         ("host bits", star(""), "Site,WAN,LAN\nx,203.0.113.77,a=10.73.16.0/20 b=10.74.0.1/24\n", &["US203 branches:2:34"]),
-        ("a policy of one", star("policy = { opened-by = \"press\" }"), ROWS, &["US332 fleet.span.toml:20:24"]),
+        ("a policy of one", star("policy = { initiator = \"press\" }"), ROWS, &["US332 fleet.span.toml:20:24"]),
         ("no master", star("").replace("master = \"m\"\n", ""), ROWS, &["US107 fleet.span.toml:15:8"]),
         (
             "members that selectors steer",

@@ -106,7 +106,7 @@ fn a_filled_in_sheet_becomes_the_description_and_its_remarks_stay() {
         ("esp 3", "none"),
         ("pfs", "group 19"),
         ("ike-lifetime", "4 h"),
-        ("opened-by", "either"),
+        ("initiator", "either"),
     ]);
     assert!(refilled.findings.is_empty(), "{:#?}", refilled.findings);
     let text = refilled.text.expect("a description");
@@ -150,7 +150,7 @@ misread! {
     an_ike_proposal_without_a_group: "ike 1", "ENCR_AES_GCM_16, 256 bits; PRF_HMAC_SHA2_256" => "transforms of the IANA registries";
     a_group_that_is_none: "pfs", "group 9999" => "a group by its number";
     a_time_that_is_none: "esp-lifetime", "soon" => "a time such as";
-    another_opener: "opened-by", "theirs" => "`yours`, `ours` or `either`";
+    another_opener: "initiator", "theirs" => "`yours`, `ours` or `either`";
 }
 
 #[test]

@@ -146,7 +146,7 @@ prop_compose! {
         let starter = if plain { ["packhouse", "coldstore"][starter % 2] } else { ["packhouse", "coldstore", "either"][starter] };
         let starter = opener.map_or(starter, |end| ["packhouse", "coldstore"][end]);
         let liveness = liveness.map_or("off".to_owned(), |s| format!("{s}s"));
-        format!("ike-lifetime = \"{ike}m\"\nesp-lifetime = \"{esp}m\"\nopens = \"{opens}\"\nopened-by = \"{starter}\"\nliveness = \"{liveness}\"\n")
+        format!("ike-lifetime = \"{ike}m\"\nesp-lifetime = \"{esp}m\"\nopens = \"{opens}\"\ninitiator = \"{starter}\"\nliveness = \"{liveness}\"\n")
     }
 }
 

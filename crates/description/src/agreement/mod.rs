@@ -236,7 +236,7 @@ fn roles(
     bundle: &Bundle,
     reasons: &mut Vec<Reason>,
 ) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
-    let opens = [0, 1].map(|end| match (tunnel.opened_by, tunnel.opens.value) {
+    let opens = [0, 1].map(|end| match (tunnel.initiator, tunnel.opens.value) {
         (Some(starter), _) if starter != end => Opens::ByHand,
         // Two ends that open at the same moment replace each other's SAs and can end up with halves
         // of two: the second one waits for traffic.
@@ -244,11 +244,11 @@ fn roles(
         (_, opens) => opens,
     });
     let when = tunnel.opens.value.words();
-    let who = match tunnel.opened_by {
+    let who = match tunnel.initiator {
         Some(end) => description.ends(tunnel)[end].name.value.clone(),
         None => "either end".to_owned(),
     };
-    let why = match (tunnel.opened_by, tunnel.opens.value) {
+    let why = match (tunnel.initiator, tunnel.opens.value) {
         (None, Opens::AtOnce) => format!("{} waits for traffic, so that the two do not collide", description.ends(tunnel)[1].name.value),
         (Some(_), Opens::AtOnce | Opens::OnTraffic) => "the other end answers".to_owned(),
         _ => "as the description says".to_owned(),

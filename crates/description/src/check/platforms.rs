@@ -120,7 +120,7 @@ fn version(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
 
 /// A platform that, having several pairs in IKEv1, does not come back from a dead peer by itself.
 fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
-    let opens = tunnel.opened_by.is_none_or(|starter| starter == end) && tunnel.opens.value != Opens::ByHand;
+    let opens = tunnel.initiator.is_none_or(|starter| starter == end) && tunnel.opens.value != Opens::ByHand;
     let several = tunnel.version.value == IkeVersion::V1 && tunnel.pairs.len() > 1;
     if site.platform.value.dead_peer == DeadPeer::KeptWhileAsked && several && opens && tunnel.liveness.is_some() {
         let message = format!(
@@ -128,7 +128,7 @@ fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
             title(site),
             duration_words(tunnel.ike_lifetime.value)
         );
-        let remedy = "Let the other end open it with `opened-by`, carry one larger network, or use IKEv2; or say `liveness = \"off\"`.";
+        let remedy = "Let the other end open it with `initiator`, carry one larger network, or use IKEv2; or say `liveness = \"off\"`.";
         say(tunnel.version.span, message, remedy.to_owned());
     }
 }
@@ -137,30 +137,30 @@ fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
 fn opening(tunnel: &Tunnel, end: usize, ends: [&Site; 2], say: Say<'_>) {
     let can = &ends[end].platform.value;
     let (other, span) = (&ends[1 - end].name.value, tunnel.opens.span);
-    let alone = tunnel.opened_by == Some(end);
-    let opens = tunnel.opened_by.is_none_or(|starter| starter == end);
+    let alone = tunnel.initiator == Some(end);
+    let opens = tunnel.initiator.is_none_or(|starter| starter == end);
     let site = || title(ends[end]);
     match tunnel.opens.value {
         Opens::OnTraffic if opens && !can.opens(OpeningWay::OnTraffic) => {
             say(
                 span,
                 format!("{} cannot open on traffic", site()),
-                format!("Say `opens = \"at-once\"`, or let {other} open: `opened-by = \"{other}\"`."),
+                format!("Say `opens = \"at-once\"`, or let {other} open: `initiator = \"{other}\"`."),
             );
         }
         // The second of two that may open waits for traffic, so that they do not collide.
-        Opens::AtOnce if tunnel.opened_by.is_none() && end == 1 && !can.opens(OpeningWay::OnTraffic) => {
+        Opens::AtOnce if tunnel.initiator.is_none() && end == 1 && !can.opens(OpeningWay::OnTraffic) => {
             say(
                 span,
                 format!("{}, the second end, cannot wait for traffic to open", site()),
-                format!("Turn `between` round, or say `opened-by = \"{other}\"`."),
+                format!("Turn `between` round, or say `initiator = \"{other}\"`."),
             );
         }
         Opens::ByHand if alone && !can.opens(OpeningWay::ByHand) => {
             say(
                 span,
                 format!("{} has no command to open a tunnel", site()),
-                format!("Say `opens = \"at-once\"`, or let {other} open: `opened-by = \"{other}\"`."),
+                format!("Say `opens = \"at-once\"`, or let {other} open: `initiator = \"{other}\"`."),
             );
         }
         _ => {}

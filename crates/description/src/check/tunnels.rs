@@ -184,7 +184,7 @@ impl TunnelCheck<'_> {
 
     /// Whether traffic can open the tunnel, where it is to.
     fn silent_opener(&self) -> Option<Finding> {
-        let end = self.tunnel.opened_by?;
+        let end = self.tunnel.initiator?;
         let silent = self.tunnel.passes[end] == Passing::Only(Vec::new()) && self.tunnel.opens.value == Opens::OnTraffic;
         let name = &self.description.ends(self.tunnel)[end].name.value;
         let message = format!("traffic from `{name}` is to open the tunnel, but its hosts may open no connection");
@@ -203,9 +203,9 @@ impl TunnelCheck<'_> {
         }
         for (end, site) in ends.into_iter().enumerate() {
             let name = &site.name.value;
-            if dynamic[end] && tunnel.opened_by != Some(end) {
+            if dynamic[end] && tunnel.initiator != Some(end) {
                 let message = format!("`{name}` has no fixed address, so nobody else can open the tunnel to it");
-                findings.push(self.at(&rules::DYNAMIC_MUST_OPEN, tunnel.opened_by_at, message));
+                findings.push(self.at(&rules::DYNAMIC_MUST_OPEN, tunnel.initiator_at, message));
             }
             if dynamic[end] && tunnel.version.value == IkeVersion::V1 && tunnel.aggressive.is_none() {
                 let message = format!("main mode finds the secret by the address, and `{name}` has no fixed one");
@@ -215,9 +215,9 @@ impl TunnelCheck<'_> {
                 let message = format!("`{name}` stands behind a NAT device, which lets no bare ESP through");
                 findings.push(self.at(&rules::NO_TRAVERSAL_BEHIND_NAT, tunnel.encapsulation.span, message));
             }
-            if site.own_address.is_some() && tunnel.opened_by != Some(end) {
+            if site.own_address.is_some() && tunnel.initiator != Some(end) {
                 let message = format!("`{}` is to open the tunnel to `{name}`, which stands behind a NAT device", ends[1 - end].name.value);
-                findings.push(self.at(&rules::ANSWERS_BEHIND_NAT, tunnel.opened_by_at, message));
+                findings.push(self.at(&rules::ANSWERS_BEHIND_NAT, tunnel.initiator_at, message));
             }
         }
         findings

@@ -242,9 +242,9 @@ pub struct Tunnel {
     /// Whether what the filter drops of it is logged.
     pub logs_drops: bool,
     /// Index (0 or 1) of the end that opens it; `None` means either.
-    pub opened_by: Option<usize>,
+    pub initiator: Option<usize>,
     /// Where that was said.
-    pub opened_by_at: Span,
+    pub initiator_at: Span,
     /// When it is opened, and where that was said.
     pub opens: Located<Opens>,
     /// Where it was said that it carries what the gateways themselves send, and nothing else.

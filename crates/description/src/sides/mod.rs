@@ -467,7 +467,7 @@ impl SideBuilder<'_> {
             ike_lifetime: keys(&[(t, "ike-lifetime")]),
             esp_lifetime: keys(&[(t, "esp-lifetime")]),
             liveness: keys(&[(t, "liveness")]),
-            opening: keys(&[(group.unwrap_or(t), "opened-by"), (t, "opens")]),
+            opening: keys(&[(group.unwrap_or(t), "initiator"), (t, "opens")]),
             secret: match (tunnel.method.value, group) {
                 (Method::SharedSecret, Some(group)) => keys(&[(group, "master")]),
                 (Method::SharedSecret, None) => keys(&[(t, "secret")]),

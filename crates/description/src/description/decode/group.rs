@@ -18,7 +18,7 @@ use uspan_model::gateway::Method;
 use uspan_model::source::{Located, Span};
 
 /// What a policy cannot say, because it is of one tunnel.
-const OF_ONE: &[&str] = &["between", "secret", "link", "opened-by", "carries", "appears-as", "one-way"];
+const OF_ONE: &[&str] = &["between", "secret", "link", "initiator", "carries", "appears-as", "one-way"];
 
 /// How many names of peers that are not there are compared with those that are.
 const HINTED: usize = 100;
@@ -71,7 +71,7 @@ struct Making<'t, 'i> {
     transit: BTreeMap<usize, Range<usize>>,
     /// Whether the first of each pair is a hub.
     led: bool,
-    opened_by: Option<&'t str>,
+    initiator: Option<&'t str>,
     key: Arc<str>,
 }
 
@@ -110,7 +110,7 @@ impl Decoder<'_> {
             transit,
             links: fields.get("links").and_then(text).and_then(|found| self.prefix(found)),
             led: shape != "mesh",
-            opened_by: fields.get("opened-by").and_then(text).map(|word| word.value),
+            initiator: fields.get("initiator").and_then(text).map(|word| word.value),
             key: format!("group.{}.policy", name.value).into(),
         };
         if self.findings.len() > before {
@@ -353,7 +353,7 @@ impl Decoder<'_> {
             }
         }
         tunnel.carries = span;
-        tunnel.opened_by = opener(making, ends);
+        tunnel.initiator = opener(making, ends);
         tunnel.link = match exception.and_then(|exception| exception.link.clone()) {
             Some(link) => Some(link),
             None => making.links.as_ref().and_then(|pool| Some(Located::new(pair_link(pool.value, &name.value)?, pool.span))),
@@ -374,7 +374,7 @@ fn ordered(one: usize, other: usize) -> [usize; 2] {
 /// The end that opens: one that nobody else can find, or who the group says.
 fn opener(making: &Making<'_, '_>, ends: [&Site; 2]) -> Option<usize> {
     let hidden = ends.map(|site| site.address.value == Address::Dynamic || site.own_address.is_some());
-    match (hidden, making.opened_by) {
+    match (hidden, making.initiator) {
         ([true, false], _) => Some(0),
         ([false, true], _) => Some(1),
         (_, Some("hubs")) => Some(0),

@@ -81,7 +81,7 @@ impl Decoder<'_> {
         };
         let appearances = self.appearances(fields, ends)?;
         let passes = self.passes(fields, ends)?;
-        let opened_by = self.opened_by(fields, ends)?;
+        let initiator = self.initiator(fields, ends)?;
         let word = fields.get("opens").and_then(text);
         let opens = match word.as_ref().map(|word| word.value) {
             Some("on-traffic") => Opens::OnTraffic,
@@ -132,8 +132,8 @@ impl Decoder<'_> {
             passes,
             passes_at: ["one-way", "services"].iter().find_map(|key| fields.get(*key)).map_or(name.span, |node| node.span().into()),
             logs_drops: fields.get("logs-drops").and_then(flag).unwrap_or(false),
-            opened_by,
-            opened_by_at: fields.get("opened-by").map_or(name.span, |node| node.span().into()),
+            initiator,
+            initiator_at: fields.get("initiator").map_or(name.span, |node| node.span().into()),
             opens,
             liveness: liveness?,
             liveness_at,
@@ -366,8 +366,8 @@ impl Decoder<'_> {
         found
     }
 
-    pub(super) fn opened_by(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<usize>> {
-        let Some(name) = fields.get("opened-by").and_then(text) else {
+    pub(super) fn initiator(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<usize>> {
+        let Some(name) = fields.get("initiator").and_then(text) else {
             // Whoever cannot be found opens.
             let dynamic = ends.map(|site| site.address.value == Address::Dynamic);
             return Some(Some(usize::from(dynamic == [false, true])));

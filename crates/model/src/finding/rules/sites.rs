@@ -94,12 +94,12 @@ chapter! {
     DYNAMIC_MUST_OPEN = "US220" "dynamic-must-open" Error {
         what: "A tunnel to a gateway without a fixed address is to be opened by the other end.",
         why: "The other end does not know where to send the first packet.",
-        remedy: "Let the gateway without a fixed address open it: `opened-by` with its name.",
+        remedy: "Let the gateway without a fixed address open it: `initiator` with its name.",
     }
     ANSWERS_BEHIND_NAT = "US221" "answers-behind-nat" Warning {
         what: "A gateway behind a NAT device is to answer.",
         why: "The device lets nothing in by itself.",
-        remedy: "Let the device forward UDP 500 and UDP 4500 to the gateway, or let the gateway behind it open the tunnel with `opened-by`.",
+        remedy: "Let the device forward UDP 500 and UDP 4500 to the gateway, or let the gateway behind it open the tunnel with `initiator`.",
     }
     NO_TRAVERSAL_BEHIND_NAT = "US222" "no-traversal-behind-nat" Error {
         what: "NAT traversal is off although an end stands behind a NAT device.",

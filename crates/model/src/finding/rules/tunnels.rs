@@ -109,7 +109,7 @@ chapter! {
     OPENER_IS_SILENT = "US322" "opener-is-silent" Error {
         what: "The tunnel waits for traffic of a site whose hosts may open no connection.",
         why: "The filter drops every first packet, so the tunnel never comes up, and the other site's hosts wait for it.",
-        remedy: "Let the site whose hosts may open connections open the tunnel with `opened-by`, or open it `at-once`.",
+        remedy: "Let the site whose hosts may open connections open the tunnel with `initiator`, or open it `at-once`.",
     }
     APPEARANCE_UNFIT = "US323" "appearance-unfit" Error {
         what: "A network appears as a prefix of another length or family, or as one that its site uses itself.",
@@ -159,7 +159,7 @@ chapter! {
     POLICY_OF_ONE = "US332" "policy-of-one" Error {
         what: "The policy of a group says what only a single tunnel can say.",
         why: "Ends, secret, link and roles differ from pair to pair.",
-        remedy: "A group has `members`, `master`, `links` and `opened-by` for that.",
+        remedy: "A group has `members`, `master`, `links` and `initiator` for that.",
     }
     DERIVED_COLLISION = "US333" "derived-collision" Error {
         what: "Two tunnels have the same derived name, number, or addresses.",
