@@ -62,7 +62,7 @@ pub(super) fn statements() -> Vec<Statement> {
         alone(Connection, "passive", Field::Opening, Value::Opening(Opening::WAIT)).or("passive"),
         alone(Connection, "transport", Field::Mode, Value::Mode(Mode::Transport)),
         alone(Connection, "tunnel", Field::Mode, Value::Mode(Mode::Tunnel)).or("tunnel").unwritten(),
-        alone(Connection, "esp", Field::SaProtocol, Value::Protocol(Protocol::Esp)).or("esp").unwritten(),
+        alone(Connection, "esp", Field::SaProtocol, Value::Protocol(Protocol::Esp)).or("esp").unwritten().spares("it holds without the word, too"),
         alone(Connection, "ah", Field::SaProtocol, Value::Protocol(Protocol::Ah)).unwritten(),
         Statement::aside(Connection, "ipcomp", [], "compression is offered, and does not have to be taken"),
         Statement::aside(Connection, "iface", [], "where packets come out is not what they are"),
