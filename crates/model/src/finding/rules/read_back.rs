@@ -83,7 +83,7 @@ chapter! {
     }
     DEVICE_UNKNOWN = "US802" "device-unknown" Warning {
         what: "A statement of a gateway's file that this program does not know.",
-        why: "It is kept and named, never guessed at; what it does is not taken into account.",
+        why: "It is kept and named, never guessed at; where something hangs on it, no verdict is given.",
         remedy: "Check by hand what it does.",
     }
     DEVICE_VALUE = "US803" "device-value" Error {
