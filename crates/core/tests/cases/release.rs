@@ -11,13 +11,15 @@ fn next(profile: &Profile) -> Profile {
     profile.with(|next| {
         next.word = "strongswan-next".into();
         next.release = "of tomorrow".into();
-        for statement in &mut next.statements {
-            match &*statement.keyword {
-                "dpd_delay" => statement.keyword = "liveness_check".into(),
-                "replay_window" => statement.default = Default::Spelled("64".into()),
-                _ => {}
+        next.statements.change(|rows| {
+            for statement in rows {
+                match &*statement.keyword {
+                    "dpd_delay" => statement.keyword = "liveness_check".into(),
+                    "replay_window" => statement.default = Default::Spelled("64".into()),
+                    _ => {}
+                }
             }
-        }
+        });
         next.names.to_mut().retain(|name| name.word != "chacha20poly1305");
     })
 }

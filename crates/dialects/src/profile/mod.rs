@@ -19,7 +19,7 @@ use std::borrow::Cow;
 use std::fmt;
 use std::time::Duration;
 
-use statement::Statement;
+use statement::Statements;
 
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::algorithm::{Kind, Transform};
@@ -54,7 +54,7 @@ pub struct Profile {
     /// What writes and reads them.
     pub family: &'static dyn Family,
     /// The statements of its files, in the order in which they are written.
-    pub statements: Vec<Statement>,
+    pub statements: Statements,
     /// Versions of the key exchange.
     pub versions: Cow<'static, [IkeVersion]>,
     /// Spellings of the algorithms that it can do, by kind.

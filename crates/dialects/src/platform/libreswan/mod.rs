@@ -21,7 +21,7 @@ use uspan_model::key::{Certificate, KeyKind};
 
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
-    Profile { statements: statements::statements(), ..BASE }
+    Profile { statements: statements::statements().into(), ..BASE }
 }
 
 /// What its releases have in common.

@@ -9,6 +9,7 @@ use std::borrow::Cow;
 use std::time::Duration;
 
 use crate::profile::names::{Sa, cipher, group, integrity, prf};
+use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
     Profile, ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
@@ -26,7 +27,7 @@ pub(super) const BASE: Profile = Profile {
     packages: text("libreswan"),
     files: text("/etc/ipsec.d"),
     reads_below: Cow::Borrowed(&[text("etc/ipsec.")]),
-    statements: Vec::new(),
+    statements: Statements::NONE,
     family: &super::Libreswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
     names: Cow::Borrowed(&[

@@ -226,7 +226,7 @@ impl IpsecReader<'_> {
     /// those that a keyword takes (`addconn --checkconfig` of 4.10).
     fn refused_file(&self, sections: &[ConfSection], setup: &[(Word, Word)]) -> Option<(String, Place)> {
         let wrong = |of: &[Section], key: &Word, value: &Word| {
-            let Some(row) = self.profile.statements.iter().find(|row| row.keyword == key.value && of.contains(&row.section)) else {
+            let Some(row) = self.profile.statements.find(of, &key.value) else {
                 return (!of_users(key)).then(|| (String::new(), key.place.clone()));
             };
             let is_wrong = !value.value.is_empty() && row.refuses(&value.value);

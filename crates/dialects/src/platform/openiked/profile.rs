@@ -6,6 +6,7 @@ use std::borrow::Cow;
 use std::time::Duration;
 
 use crate::profile::names::{Sa, cipher, group, integrity, prf};
+use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice, PrfChoice, Profile,
     ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
@@ -23,7 +24,7 @@ pub(super) const BASE: Profile = Profile {
     packages: text("openiked"),
     files: text("/etc/iked.conf, /etc/iked.d"),
     reads_below: Cow::Borrowed(&[text("etc/iked")]),
-    statements: Vec::new(),
+    statements: Statements::NONE,
     family: &super::Openiked,
     versions: Cow::Borrowed(&[IkeVersion::V2]),
     names: Cow::Borrowed(&[

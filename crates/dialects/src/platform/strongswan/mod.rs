@@ -18,7 +18,7 @@ use uspan_model::gateway::{Connection, Gateway, Tree};
 
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
-    Profile { statements: statements::statements(), ..BASE }
+    Profile { statements: statements::statements().into(), ..BASE }
 }
 
 /// What its releases have in common.

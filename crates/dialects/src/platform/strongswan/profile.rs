@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use std::time::Duration;
 
 use crate::profile::names::{Sa, cipher, group, integrity, prf};
+use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
     Profile, ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
@@ -22,7 +23,7 @@ pub(super) const BASE: Profile = Profile {
     packages: text("charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins"),
     files: text("/etc/swanctl/conf.d"),
     reads_below: Cow::Borrowed(&[text("etc/swanctl"), text("etc/strongswan")]),
-    statements: Vec::new(),
+    statements: Statements::NONE,
     family: &super::Strongswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
     names: Cow::Borrowed(&[

@@ -5,11 +5,13 @@
 
 mod codec;
 mod field;
+mod list;
 mod record;
 
 pub use codec::{Codec, Spelling};
 pub(crate) use codec::{of_another_kind, words};
 pub use field::{Field, ProtocolPort, Selector, Value};
+pub use list::Statements;
 pub use record::Record;
 pub(crate) use record::{Counts, LineLayout, is_known, name_refused, name_unknown, read_section, spelled_section, write_section};
 

@@ -120,13 +120,9 @@ pub(crate) enum Counts {
     Last,
 }
 
-fn rows<'a>(profile: &'a Profile, sections: &'a [Section]) -> impl Iterator<Item = &'a Statement> + Clone {
-    profile.statements.iter().filter(|row| sections.contains(&row.section))
-}
-
 /// Whether a row of sections is for a keyword.
 pub(crate) fn is_known(profile: &Profile, sections: &[Section], keyword: &Word) -> bool {
-    profile.statements.iter().any(|row| row.keyword == keyword.value && sections.contains(&row.section))
+    profile.statements.find(sections, &keyword.value).is_some()
 }
 
 /// Names the statements of sections that no row is for.
@@ -169,11 +165,23 @@ pub(crate) fn read_section(
     findings: &mut Vec<Finding>,
 ) -> Record {
     let mut record = Record::default();
-    for row in rows(profile, sections) {
-        let mut of_row = found.iter().filter(|(keyword, _)| keyword.value == row.keyword).map(|(_, value)| value);
+    // What is said of each row, in the order of the rows.
+    let mut said = Vec::with_capacity(found.len());
+    let mut strangers = Vec::new();
+    for (keyword, value) in found {
+        let before = said.len();
+        said.extend(profile.statements.places(sections, &keyword.value).map(|at| (at, value)));
+        if said.len() == before {
+            strangers.push(&keyword.place);
+        }
+    }
+    said.sort_by_key(|(at, _)| *at);
+    for of_row in said.chunk_by(|(one, _), (other, _)| one == other) {
+        let row = &profile.statements[of_row[0].0];
+        let mut values = of_row.iter().map(|(_, value)| *value);
         let value = match counts {
-            Counts::First => of_row.find(|value| !value.value.is_empty()),
-            Counts::Last => of_row.next_back().filter(|value| !value.value.is_empty()),
+            Counts::First => values.find(|value| !value.value.is_empty()),
+            Counts::Last => values.next_back().filter(|value| !value.value.is_empty()),
         };
         let Some(value) = value else { continue };
         let not_understood = |text: &str| {
@@ -225,12 +233,11 @@ pub(crate) fn read_section(
             Says::Only(..) | Says::Nothing(_) => {}
         }
     }
-    for (keyword, _) in found.iter().filter(|(keyword, _)| !is_known(profile, sections, keyword)) {
+    for place in strangers {
         // What it is called may be anything, and is not told.
-        record.remainder.add("", &keyword.place, Bearing::Unknown);
+        record.remainder.add("", place, Bearing::Unknown);
     }
-    let rows = || rows(profile, sections);
-    for row in rows() {
+    for row in profile.statements.iter().filter(|row| sections.contains(&row.section)) {
         let Some((field, _)) = row.field() else { continue };
         if record.at(field).is_err()
             && let Some(value) = default(profile, row, &record)
