@@ -303,6 +303,9 @@ pub(crate) fn implied(at: &Endpoint) -> Identity {
 /// The identity of an end that says nothing of it, and whose address is not fixed.
 pub const OWN_ADDRESS: &str = "its own address";
 
+/// The identity of an end that takes it from its certificate.
+pub const OF_CERTIFICATE: &str = "the subject of its certificate";
+
 /// How long a silent peer is given in IKEv1, which asks it several times (RFC 3706); IKEv2 retransmits instead.
 pub(crate) fn v1_patience(interval: Duration) -> Duration {
     interval * 5

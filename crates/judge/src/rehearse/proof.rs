@@ -2,7 +2,7 @@
 
 use super::{Cause, Cure, Play, Stage};
 use crate::fits::keys::{KeyFit, key_fit};
-use uspan_dialects::profile::{AskedIdentity, ByCertificate, Line, OWN_ADDRESS, SecretFor, UnsaidIdentity};
+use uspan_dialects::profile::{AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, UnsaidIdentity};
 use uspan_model::gateway::{Connection, Identity, Method, Origin};
 use uspan_model::parameter::Parameter;
 use uspan_model::secret::Secret;
@@ -180,5 +180,5 @@ impl<'a> Play<'a> {
 /// has.
 fn takes_certificate(judges: &Connection) -> bool {
     let ike = judges.ike();
-    matches!(ike.remote_identity.value, Identity::Implied(_)) && ike.remote_method.value == Method::Certificate
+    ike.remote_identity.value == Identity::Implied(OF_CERTIFICATE) && ike.remote_method.value == Method::Certificate
 }

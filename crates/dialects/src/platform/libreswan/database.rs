@@ -5,42 +5,63 @@ use std::collections::BTreeMap;
 
 use uspan_model::gateway::Tree;
 use uspan_model::key::Certificate;
+use uspan_model::subject::Subject;
 
 const LIST: &str = "listing/certutil";
 const CERTIFICATES: &str = "listing/certificates";
 
-/// An entry, by its nickname.
-pub(super) struct ListedCertificate {
-    /// Whether its private key is there too (trust flag `u`).
-    pub(super) has_key: bool,
-    /// Nothing where it was listed, and not exported.
-    pub(super) certificate: Option<Certificate>,
+/// What was listed.
+pub(super) struct Database {
+    /// By nickname.
+    listed: BTreeMap<String, ListedCertificate>,
+    /// The authorities that the daemon believes: all that issued themselves, whatever they are trusted with (`root_certs.c` of the daemon).
+    pub(super) authorities: Vec<Certificate>,
 }
 
-/// What was listed; nothing where nothing was.
-pub(super) fn listed(tree: &Tree) -> Option<BTreeMap<String, ListedCertificate>> {
-    let list = tree.files.get(LIST)?;
-    let lines = list.text.lines().filter_map(|line| line.trim_end().rsplit_once(' '));
-    let entries = lines.filter(|(_, trust)| is_trust(trust)).map(|(nickname, trust)| {
-        let nickname = nickname.trim();
-        let file = tree.files.get(&format!("{CERTIFICATES}/{nickname}.crt"));
-        let certificate = file.and_then(|file| Certificate::from_pem(&file.text));
-        (nickname.to_owned(), ListedCertificate { has_key: trust.contains('u'), certificate })
-    });
-    Some(entries.filter(|(nickname, _)| !nickname.is_empty()).collect())
+struct ListedCertificate {
+    /// Whether its private key is there too (trust flag `u`).
+    has_key: bool,
+    /// Nothing where it was listed, and not exported.
+    certificate: Option<Certificate>,
+}
+
+impl Database {
+    /// Reads what was listed; nothing where nothing was.
+    pub(super) fn read(tree: &Tree) -> Option<Database> {
+        let list = tree.files.get(LIST)?;
+        let mut listed = BTreeMap::new();
+        for (nickname, trust) in list.text.lines().filter_map(|line| line.trim_end().rsplit_once(' ')) {
+            let nickname = nickname.trim();
+            if !is_trust(trust) || nickname.is_empty() {
+                continue;
+            }
+            let file = tree.files.get(&format!("{CERTIFICATES}/{nickname}.crt"));
+            let certificate = file.and_then(|file| Certificate::from_pem(&file.text));
+            listed.insert(nickname.to_owned(), ListedCertificate { has_key: trust.contains('u'), certificate });
+        }
+        let all = listed.values().filter_map(|entry| entry.certificate.as_ref());
+        let authorities = all.filter(|certificate| certificate.issued_by(certificate)).cloned().collect();
+        Some(Database { listed, authorities })
+    }
+
+    /// The certificate of a nickname, where it was exported, and has its key if that is asked for.
+    pub(super) fn certificate(&self, nickname: &str, with_key: bool) -> Option<&Certificate> {
+        let entry = self.listed.get(nickname)?;
+        entry.certificate.as_ref().filter(|_| entry.has_key || !with_key)
+    }
+
+    /// Whether `rightca` or `leftca` names the one authority that the daemon believes, so that it excludes none.
+    pub(super) fn believes_only(&self, said: &str) -> bool {
+        let [one] = self.authorities.as_slice() else { return false };
+        let Some(subject) = one.distinguished_name() else { return false };
+        said == "%same" || Subject::read(said.trim_matches('"')) == Some(subject)
+    }
 }
 
 /// Whether a word is the trust of an entry: flags for three uses (certutil(1), `-t`).
 fn is_trust(word: &str) -> bool {
     let flags = |part: &str| part.bytes().all(|flag| b"pPcCTuwg".contains(&flag));
     word.matches(',').count() == 2 && word.split(',').all(flags)
-}
-
-/// The authorities that the daemon believes: all of its database that issued themselves, whatever they are trusted with
-/// (`root_certs.c` of the daemon).
-pub(super) fn authorities(entries: &BTreeMap<String, ListedCertificate>) -> impl Iterator<Item = &Certificate> {
-    let all = entries.values().filter_map(|entry| entry.certificate.as_ref());
-    all.filter(|certificate| certificate.issued_by(certificate))
 }
 
 #[cfg(test)]
@@ -53,9 +74,9 @@ mod tests {
 
     #[test]
     fn nicknames_and_whether_they_have_a_key_are_read_from_the_list() {
-        let entries = listed(&Tree::of(LIST, LISTED)).expect("listed");
-        let keys: Vec<_> = entries.iter().map(|(nickname, entry)| (nickname.as_str(), entry.has_key)).collect();
+        let database = Database::read(&Tree::of(LIST, LISTED)).expect("listed");
+        let keys: Vec<_> = database.listed.iter().map(|(nickname, entry)| (nickname.as_str(), entry.has_key)).collect();
         assert_eq!(keys, [("Orchard CA - Alder Creek", false), ("coldstore", false), ("packhouse", true)]);
-        assert!(listed(&Tree::default()).is_none());
+        assert!(Database::read(&Tree::default()).is_none());
     }
 }

@@ -3,21 +3,21 @@
 //! daemon shares the IKE SA between them.
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::time::Duration;
 
 use ipnet::IpNet;
 
-use super::database;
+use super::database::Database;
 use super::offers::default_ah;
 use super::proposal::complete;
-use super::statements::{OF_CERTIFICATE, identity};
+use super::statements::identity;
 use super::syntax::{ConfSection, LoadedConf, load, parse_secrets};
 use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, signatures};
 use crate::network::addresses;
 use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, name_refused, read_section};
-use crate::profile::{Profile, implied, v1_patience};
+use crate::profile::{OF_CERTIFICATE, Profile, implied, v1_patience};
 use crate::text::Word;
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::finding::{self as rules, Finding, Rule};
@@ -28,14 +28,13 @@ use uspan_model::gateway::{
 use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
-use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
     let own = tree.files.get(OWN_CERTIFICATE).and_then(|file| Certificate::from_pem(&file.text));
     let LoadedConf { connections: sections, setup, mut findings } = load(tree);
     let daemon = read_section(profile, &[Section::Daemon], &setup, Counts::Last, &mut findings);
-    let database = database::listed(tree);
+    let database = Database::read(tree);
     let mut reader = IpsecReader { profile, own: own.as_ref(), database: database.as_ref(), findings: &mut findings };
     reader.known(&sections, &setup);
     let lost = reader.refused_file(&sections, &setup);
@@ -93,7 +92,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     keys(&mut gateway, own, tree, &mut findings);
-    gateway.authorities.extend(database.iter().flat_map(database::authorities).cloned());
+    gateway.authorities.extend(database.into_iter().flat_map(|database| database.authorities));
     let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
     for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
         let place = connection.ike().exchange.origin.place().or(connection.remote.origin.place()).cloned();
@@ -185,7 +184,7 @@ struct IpsecReader<'a> {
     /// The gateway's certificate; nothing where there is none.
     own: Option<&'a Certificate>,
     /// What its database holds, by nickname; nothing where that was not listed.
-    database: Option<&'a BTreeMap<String, database::ListedCertificate>>,
+    database: Option<&'a Database>,
     findings: &'a mut Vec<Finding>,
 }
 
@@ -362,8 +361,7 @@ impl IpsecReader<'_> {
 
     /// The certificate of a nickname, where the database was listed and both stand beside it.
     fn in_database(&self, nickname: &str, with_key: bool) -> Option<&Certificate> {
-        let entry = self.database?.get(nickname)?;
-        entry.certificate.as_ref().filter(|_| entry.has_key || !with_key)
+        self.database?.certificate(nickname, with_key)
     }
 
     /// Keys and certificates that only the daemon's database has: who believes whom follows from those.
@@ -392,16 +390,11 @@ impl IpsecReader<'_> {
     /// Which authority is to have issued a certificate changes nothing where the daemon believes one alone, and it is that; for its own
     /// end the certificate says it.
     fn issuers(&self, section: &ConfSection, record: &mut Record) {
-        let Some(entries) = self.database else { return };
-        let believed: Vec<_> = database::authorities(entries).map(Certificate::distinguished_name).collect();
-        let is_only = |said: &str| match believed.as_slice() {
-            [Some(one)] => said == "%same" || Subject::read(said.trim_matches('"')).as_ref() == Some(one),
-            _ => false,
-        };
-        let shows = section.get("leftcert").is_some_and(|named| self.in_database(&named.value, true).is_some());
-        let is_idle = |keyword: &str| match section.get(keyword) {
-            Some(said) => is_only(&said.value) || keyword == "leftca" && shows,
-            None => false,
+        let Some(database) = self.database else { return };
+        let shows = section.get("leftcert").is_some_and(|named| database.certificate(&named.value, true).is_some());
+        let is_idle = |keyword: &str| {
+            let said = section.get(keyword);
+            said.is_some_and(|said| database.believes_only(&said.value) || keyword == "leftca" && shows)
         };
         record.remainder.0.retain(|one| !(["leftca", "rightca"].contains(&&*one.keyword) && is_idle(&one.keyword)));
     }
@@ -409,37 +402,29 @@ impl IpsecReader<'_> {
     /// The key pair of a connection whose certificate was listed, and the peer's key of its. An identity that the certificate is to say
     /// is that of its subject.
     fn listed(&self, section: &ConfSection, connection: &mut Connection) -> (Option<KeyPair>, Option<PinnedKey>) {
-        let ike = connection.ike();
-        let signs = [ike.local_method.value, ike.remote_method.value].map(|method| method == Method::Certificate);
-        let listed = |key: &str, with_key: bool| {
-            let nickname = &section.get(key)?.value;
-            self.in_database(nickname, with_key).filter(|_| !with_key || nickname != OWN || self.own.is_none()).cloned()
-        };
-        let [own, theirs] = [("leftcert", true), ("rightcert", false)].map(|(key, with_key)| listed(key, with_key));
-        let unsaid = Identity::Implied(OF_CERTIFICATE);
-        let mut lost = Vec::new();
         let Keying::Ike(ike) = &mut connection.keying;
-        let ends = [(&mut ike.local_identity, &own, "leftcert"), (&mut ike.remote_identity, &theirs, "rightcert")];
-        for ((identity, certificate, key), _) in ends.into_iter().zip(signs).filter(|(_, signs)| *signs) {
-            let Some(certificate) = certificate.as_ref().filter(|_| identity.value == unsaid) else { continue };
+        let own = section.get("leftcert").filter(|_| ike.local_method.value == Method::Certificate);
+        let own = own
+            .filter(|named| named.value != OWN || self.own.is_none())
+            .and_then(|named| Some((named, self.in_database(&named.value, true)?)));
+        let theirs = section.get("rightcert").filter(|_| ike.remote_method.value == Method::Certificate);
+        let theirs = theirs.and_then(|named| Some((named, self.in_database(&named.value, false)?)));
+        for (identity, shown, key) in [(&mut ike.local_identity, own, "leftcert"), (&mut ike.remote_identity, theirs, "rightcert")] {
+            let Some((named, certificate)) = shown.filter(|_| identity.value == Identity::Implied(OF_CERTIFICATE)) else { continue };
             match certificate.distinguished_name() {
                 Some(subject) => identity.value = Identity::Subject(subject),
-                None => lost.push(key),
+                None => connection.remainder.add(key, &named.place, Bearing::Authentication),
             }
         }
-        let [identity, peer] = [&ike.local_identity, &ike.remote_identity].map(|said| said.value.clone());
-        for key in lost {
-            if let Some(named) = section.get(key) {
-                connection.remainder.add(key, &named.place, Bearing::Authentication);
-            }
-        }
-        let pair = own.filter(|_| signs[0]).map(|certificate| KeyPair {
-            identity,
+        let pair = own.map(|(_, certificate)| KeyPair {
+            identity: ike.local_identity.value.clone(),
             public: certificate.public(),
-            certificate: Some(certificate),
+            certificate: Some(certificate.clone()),
             private: None,
         });
-        (pair, theirs.filter(|_| signs[1]).map(|certificate| PinnedKey { identity: peer, public: certificate.public() }))
+        let pinned =
+            |(_, certificate): (_, &Certificate)| PinnedKey { identity: ike.remote_identity.value.clone(), public: certificate.public() };
+        (pair, theirs.map(pinned))
     }
 
     /// The networks of an end: a list of them, one, or the end itself.

@@ -5,10 +5,10 @@ use std::time::Duration;
 use super::proposal;
 use super::syntax::quote;
 use crate::dialect::Unwritable;
-use crate::profile::Profile;
 use crate::profile::statement::{
     About, Admits, Codec, Field, ProtocolPort, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words,
 };
+use crate::profile::{OF_CERTIFICATE, Profile};
 use crate::text::{ip_port, ip_protocol, prefix};
 use uspan_model::address_text;
 use uspan_model::gateway::{
@@ -312,9 +312,6 @@ fn write_identity(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>>
     let Value::Identity(identity) = value else { return Err(of_another_kind()) };
     identity_text(identity).map_err(|refused| vec![refused])
 }
-
-/// Who an end is that takes that from its certificate.
-pub(super) const OF_CERTIFICATE: &str = "the subject of its certificate";
 
 /// An identity as it stands in both files. The leading `@` keeps the daemon from asking a name server.
 pub(super) fn identity_text(identity: &Identity) -> Result<String, Unwritable> {

@@ -8,7 +8,7 @@ use super::statements::{patience, read_identity};
 use super::syntax::{SettingsSection, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_refused, read_section};
-use crate::profile::{Profile, implied};
+use crate::profile::{OF_CERTIFICATE, Profile, implied};
 use crate::text::Opened;
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
@@ -85,9 +85,6 @@ type NamedFile<T> = (&'static str, &'static str, fn(&str) -> Option<T>);
 const PUBLIC_KEY: NamedFile<PublicKey> = ("pubkeys", PUBLIC_KEYS, PublicKey::from_pem);
 const CERTIFICATE: NamedFile<Certificate> = ("certs", CERTIFICATES, Certificate::from_pem);
 const AUTHORITY: NamedFile<Certificate> = ("cacerts", AUTHORITIES, Certificate::from_pem);
-
-/// Who an end is that takes that from its certificate.
-const OF_CERTIFICATE: &str = "the subject of its certificate";
 
 /// The IP protocol and the port that a selector is limited to.
 type Limit = (Option<u8>, Option<u16>);
