@@ -7,7 +7,7 @@ use super::{Codec, Default, Field, Says, Section, Statement, Value, Writes};
 use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::{Profile, Text};
 use crate::text::Word;
-use uspan_model::finding::{self as rules, Finding};
+use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{Bearing, Origin, ReadAt, Remainder, Setting};
 use uspan_model::origins::FollowedKeys;
 use uspan_model::source::Place;
@@ -95,6 +95,52 @@ impl Record {
         ReadAt(self.place(field).cloned())
     }
 
+    /// Takes what a statement says.
+    fn take(&mut self, profile: &Profile, row: &Statement, value: &Word, findings: &mut Vec<Finding>) {
+        let mut say = |rule: &'static Rule, message: String| findings.push(Finding::new(rule, message).at(value.place.clone()));
+        let not_understood = |text: &str| format!("`{text}` for `{}` is not understood", row.keyword);
+        let no_value = || format!("`{}` is no value for `{}`, which {} knows", value.value, row.keyword, profile.title);
+        if row.refuses(&value.value) {
+            say(&rules::DEVICE_VALUE, no_value());
+            self.remainder.add(&row.keyword, &value.place, Bearing::Refused);
+            if let Some((field, _)) = row.field() {
+                self.mark_unknown(field, value.place.clone());
+            }
+            return;
+        }
+        match &row.says {
+            Says::Field(field, codec) => {
+                let read = codec.read(profile, &value.value);
+                if row.is_aside && !read.wrong.is_empty() {
+                    self.remainder.add(&row.keyword, &value.place, Bearing::Aside);
+                    return;
+                }
+                for wrong in &read.wrong {
+                    if row.beside.is_some_and(|takes| takes(profile, wrong)) || row.is_number_for_word(wrong) {
+                        say(&rules::DEVICE_UNKNOWN, not_understood(wrong));
+                        continue;
+                    }
+                    say(&rules::DEVICE_VALUE, format!("`{wrong}` is not {}", field.expected()));
+                    self.remainder.add(&row.keyword, &value.place, Bearing::Refused);
+                }
+                if !read.wrong.is_empty() {
+                    self.mark_unknown(*field, value.place.clone());
+                } else if let Some(read) = read.value {
+                    self.set(*field, Setting::stated(read, value.place.clone()));
+                }
+            }
+            Says::Only(values, bearing) if !is_among(values, &value.value) => {
+                match bearing {
+                    Bearing::Aside => {}
+                    Bearing::Refused => say(&rules::DEVICE_VALUE, no_value()),
+                    _ => say(&rules::DEVICE_UNKNOWN, not_understood(&value.value)),
+                }
+                self.remainder.add(&row.keyword, &value.place, *bearing);
+            }
+            Says::Only(..) | Says::Nothing(_) => {}
+        }
+    }
+
     /// Sets a field that is planned.
     pub(crate) fn plan<T: FieldValue>(&mut self, field: Field, value: T) {
         self.set(field, Setting::planned(value.into_value()));
@@ -165,73 +211,9 @@ pub(crate) fn read_section(
     findings: &mut Vec<Finding>,
 ) -> Record {
     let mut record = Record::default();
-    // What is said of each row, in the order of the rows.
-    let mut said = Vec::with_capacity(found.len());
-    let mut strangers = Vec::new();
-    for (keyword, value) in found {
-        let before = said.len();
-        said.extend(profile.statements.places(sections, &keyword.value).map(|at| (at, value)));
-        if said.len() == before {
-            strangers.push(&keyword.place);
-        }
-    }
-    said.sort_by_key(|(at, _)| *at);
-    for of_row in said.chunk_by(|(one, _), (other, _)| one == other) {
-        let row = &profile.statements[of_row[0].0];
-        let mut values = of_row.iter().map(|(_, value)| *value);
-        let value = match counts {
-            Counts::First => values.find(|value| !value.value.is_empty()),
-            Counts::Last => values.next_back().filter(|value| !value.value.is_empty()),
-        };
-        let Some(value) = value else { continue };
-        let not_understood = |text: &str| {
-            let message = format!("`{text}` for `{}` is not understood", row.keyword);
-            Finding::new(&rules::DEVICE_UNKNOWN, message).at(value.place.clone())
-        };
-        if row.refuses(&value.value) {
-            let message = format!("`{}` is no value for `{}`, which {} knows", value.value, row.keyword, profile.title);
-            findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone()));
-            record.remainder.add(&row.keyword, &value.place, Bearing::Refused);
-            if let Some((field, _)) = row.field() {
-                record.doubts.push((field, value.place.clone()));
-            }
-            continue;
-        }
-        match &row.says {
-            Says::Field(field, codec) => {
-                let read = codec.read(profile, &value.value);
-                if row.is_aside && !read.wrong.is_empty() {
-                    record.remainder.add(&row.keyword, &value.place, Bearing::Aside);
-                    continue;
-                }
-                for wrong in &read.wrong {
-                    if row.beside.is_some_and(|takes| takes(profile, wrong)) || row.is_number_for_word(wrong) {
-                        findings.push(not_understood(wrong));
-                        continue;
-                    }
-                    let message = format!("`{wrong}` is not {}", field.expected());
-                    findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone()));
-                    record.remainder.add(&row.keyword, &value.place, Bearing::Refused);
-                }
-                if !read.wrong.is_empty() {
-                    record.doubts.push((*field, value.place.clone()));
-                } else if let Some(read) = read.value {
-                    record.set(*field, Setting::stated(read, value.place.clone()));
-                }
-            }
-            Says::Only(values, bearing) if !is_among(values, &value.value) => {
-                match bearing {
-                    Bearing::Aside => {}
-                    Bearing::Refused => {
-                        let message = format!("`{}` is no value for `{}`, which {} knows", value.value, row.keyword, profile.title);
-                        findings.push(Finding::new(&rules::DEVICE_VALUE, message).at(value.place.clone()));
-                    }
-                    _ => findings.push(not_understood(&value.value)),
-                }
-                record.remainder.add(&row.keyword, &value.place, *bearing);
-            }
-            Says::Only(..) | Says::Nothing(_) => {}
-        }
+    let (said, strangers) = by_row(profile, sections, found, counts);
+    for (row, value) in said {
+        record.take(profile, row, value, findings);
     }
     for place in strangers {
         // What it is called may be anything, and is not told.
@@ -246,6 +228,33 @@ pub(crate) fn read_section(
         }
     }
     record
+}
+
+/// What is said of each row, in the order of the rows; and where statements stand that no row is for.
+fn by_row<'a>(
+    profile: &'a Profile,
+    sections: &'a [Section],
+    found: Found<'a>,
+    counts: Counts,
+) -> (Vec<(&'a Statement, &'a Word)>, Vec<&'a Place>) {
+    let (mut said, mut strangers) = (Vec::with_capacity(found.len()), Vec::new());
+    for (keyword, value) in found {
+        let before = said.len();
+        said.extend(profile.statements.places(sections, &keyword.value).map(|at| (at, value)));
+        if said.len() == before {
+            strangers.push(&keyword.place);
+        }
+    }
+    said.sort_by_key(|(at, _)| *at);
+    let each = said.chunk_by(|(one, _), (other, _)| one == other).filter_map(|of_row| {
+        let mut values = of_row.iter().map(|(_, value)| *value);
+        let value = match counts {
+            Counts::First => values.find(|value| !value.value.is_empty()),
+            Counts::Last => values.next_back().filter(|value| !value.value.is_empty()),
+        };
+        Some((&profile.statements[of_row[0].0], value?))
+    });
+    (each.collect(), strangers)
 }
 
 /// Whether a text is one of several values, of which those for yes and no have several words.
