@@ -44,16 +44,10 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         _ => Vec::new(),
     };
     if args.format == Format::Json {
-        let parts::Told { found, sources } = parts::Told::of(&planned, &read).with(&parts);
-        let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
-        super::print_json(&json!({
-            "fine": !stops && !fatal && !lost,
-            "description": args.output,
-            "secrets": files.iter().map(|(path, _)| path).collect::<Vec<_>>(),
-            "notes": adopted.notes.iter().map(|note| note_json(note, &parts)).collect::<Vec<_>>(),
-            "changes": changes.iter().map(changed).collect::<Vec<_>>(),
-            "findings": findings::json_among(&found, &sources),
-        }))?;
+        let written: Vec<_> = files.iter().map(|(path, _)| path.as_path()).collect();
+        let fine = !stops && !fatal && !lost;
+        let told = parts::Told::of(&planned, &read).with(&parts);
+        print_json(fine, Some((&args.output, &written)), (&adopted, &parts), &changes, &told)?;
     } else {
         parts::print_findings(&parts);
         for note in &adopted.notes {
@@ -81,18 +75,29 @@ fn note_json(note: &Note, parts: &[Participant; 2]) -> serde_json::Value {
     })
 }
 
+/// What came of it, for programs: what was written, if anything was.
+fn print_json(
+    fine: bool,
+    written: Option<(&Path, &[&Path])>,
+    (adopted, parts): (&Adopted, &[Participant; 2]),
+    changes: &[(String, String)],
+    told: &parts::Told,
+) -> Result<(), Failure> {
+    let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
+    super::print_json(&json!({
+        "fine": fine,
+        "description": written.map(|(description, _)| description),
+        "secrets": written.map_or(&[][..], |(_, secrets)| secrets),
+        "notes": adopted.notes.iter().map(|note| note_json(note, parts)).collect::<Vec<_>>(),
+        "changes": changes.iter().map(changed).collect::<Vec<_>>(),
+        "findings": findings::json_among(&told.found, &told.sources),
+    }))
+}
+
 /// Nothing is written where a description would make another tunnel.
 fn another(adopted: &Adopted, parts: &[Participant; 2], format: Format) -> Result<CommandOutcome, Failure> {
     if format == Format::Json {
-        let (found, sources) = parts::found(parts);
-        super::print_json(&json!({
-            "fine": false,
-            "description": null,
-            "secrets": [],
-            "notes": adopted.notes.iter().map(|note| note_json(note, parts)).collect::<Vec<_>>(),
-            "changes": [],
-            "findings": findings::json_among(&found, &sources),
-        }))?;
+        print_json(false, None, (adopted, parts), &[], &parts::Told::default().with(parts))?;
         return Ok(CommandOutcome::Stopped);
     }
     parts::print_findings(parts);

@@ -1,8 +1,9 @@
 //! What of two connections a description does not say: what is left out, and what would make it another tunnel.
 
 use super::{Adopted, Adoptee, Counterparts, Note, NoteKind};
-use uspan_model::gateway::{Bearing, Connection, GRE, Method, Protocol, Unmodelled};
-use uspan_model::key::KeyKind;
+use uspan_model::gateway::{Bearing, GRE, Method, Protocol, Unmodelled};
+use uspan_model::key::{KeyKind, PublicKey};
+use uspan_model::parameter::Parameter;
 use uspan_model::source::Place;
 
 /// Settings of keys and certificates: those are kept apart from the description, as files.
@@ -36,9 +37,10 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
                 kind => note("a setting", format!("`{text}` is left out: a description does not say that"), Some(&one.place), kind),
             }
         }
-        for (about, place) in doubts(connection) {
+        for (about, of_peer, place) in connection.doubts() {
+            let about = [called(about), if of_peer { " of the peer" } else { "" }].concat();
             let text = format!("`{}` is not understood, so that it is not known what it would have to be", spelled(place));
-            note(about, text, Some(place), NoteKind::AnotherTunnel);
+            note(&about, text, Some(place), NoteKind::AnotherTunnel);
         }
         let ike = connection.ike();
         if ike.local_method.value != ike.remote_method.value {
@@ -49,7 +51,7 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             );
             note("authentication", text, ike.local_method.origin.place(), NoteKind::AnotherTunnel);
         }
-        let own_key = ends[end].reading.gateway.own_key(connection).and_then(uspan_model::key::PublicKey::kind);
+        let own_key = ends[end].reading.gateway.own_key(connection).and_then(PublicKey::kind);
         if ike.local_method.value == Method::PublicKey && matches!(own_key, Some(KeyKind::Rsa(_))) {
             let text = "a bare public key of RSA, of which a description has those on the curves P-256 and P-384 alone".to_owned();
             note("key", text, ike.local_method.origin.place().or(connection.local.origin.place()), NoteKind::AnotherTunnel);
@@ -92,29 +94,14 @@ fn kind_of(one: &Unmodelled) -> NoteKind {
     }
 }
 
-/// Settings that are not understood, where those decide what the tunnel is.
-fn doubts(connection: &Connection) -> Vec<(&'static str, &Place)> {
-    let ike = connection.ike();
-    let mut found = vec![
-        ("address", connection.local.doubt()),
-        ("address of the peer", connection.remote.doubt()),
-        ("version", ike.exchange.doubt()),
-        ("IKE proposals", ike.proposals.doubt()),
-        ("identity", ike.local_identity.doubt()),
-        ("identity of the peer", ike.remote_identity.doubt()),
-        ("authentication", ike.local_method.doubt()),
-        ("authentication of the peer", ike.remote_method.doubt()),
-        ("lifetime", ike.lifetime.doubt()),
-    ];
-    for child in &connection.children {
-        found.extend([
-            ("selectors", child.local.doubt()),
-            ("selectors", child.remote.doubt()),
-            ("selectors", child.protocol.doubt()),
-            ("proposals", child.esp.doubt()),
-            ("mode", child.mode.doubt()),
-            ("lifetime", child.lifetime.doubt()),
-        ]);
+/// What a parameter is called in a note about one connection.
+fn called(about: Parameter) -> &'static str {
+    match about {
+        Parameter::KeyExchange => "version",
+        Parameter::Selectors | Parameter::Protocol => "selectors",
+        Parameter::EspProposals => "proposals",
+        Parameter::EspMode => "mode",
+        Parameter::IkeLifetime | Parameter::EspLifetime => "lifetime",
+        other => other.words(),
     }
-    found.into_iter().filter_map(|(about, place)| Some((about, place?))).collect()
 }

@@ -2,7 +2,7 @@
 
 use super::message::ExchangeType;
 use super::{Doubt, Play, Stage, Step};
-use uspan_model::gateway::{Bearing, Connection, Setting};
+use uspan_model::gateway::{Bearing, Connection};
 use uspan_model::parameter::Parameter;
 use uspan_model::source::Place;
 
@@ -18,32 +18,22 @@ impl ExchangeType {
     }
 }
 
+/// In which stage a parameter is decided; nothing where it does not decide whether the tunnel comes up.
+fn decided(about: Parameter) -> Option<Stage> {
+    match about {
+        Parameter::Address | Parameter::KeyExchange => Some(Stage::Answer),
+        Parameter::IkeProposals => Some(Stage::IkeSa),
+        Parameter::Identity | Parameter::Authentication => Some(Stage::Authentication),
+        Parameter::Selectors | Parameter::Protocol | Parameter::EspProposals | Parameter::EspMode => Some(Stage::ChildSa),
+        _ => None,
+    }
+}
+
 /// What of a connection is not understood: from where on, what it is about, and where it stands.
 fn doubts(connection: &Connection) -> Vec<(Stage, String, Place)> {
-    let mut found = Vec::new();
-    let mut of = |stage: Stage, parameter: Parameter, place: Option<&Place>| {
-        found.extend(place.map(|place| (stage, parameter.words().to_owned(), place.clone())));
-    };
-    fn at<T>(setting: &Setting<T>) -> Option<&Place> {
-        setting.doubt()
-    }
-    let ike = connection.ike();
-    of(Stage::Answer, Parameter::Address, at(&connection.local));
-    of(Stage::Answer, Parameter::Address, at(&connection.remote));
-    of(Stage::Answer, Parameter::KeyExchange, at(&ike.exchange));
-    of(Stage::IkeSa, Parameter::IkeProposals, at(&ike.proposals));
-    of(Stage::Authentication, Parameter::Identity, at(&ike.local_identity));
-    of(Stage::Authentication, Parameter::Identity, at(&ike.remote_identity));
-    of(Stage::Authentication, Parameter::Authentication, at(&ike.local_method));
-    of(Stage::Authentication, Parameter::Authentication, at(&ike.remote_method));
-    for child in &connection.children {
-        of(Stage::ChildSa, Parameter::Selectors, at(&child.local));
-        of(Stage::ChildSa, Parameter::Selectors, at(&child.remote));
-        of(Stage::ChildSa, Parameter::Protocol, at(&child.protocol));
-        of(Stage::ChildSa, Parameter::EspProposals, at(&child.esp));
-        of(Stage::ChildSa, Parameter::EspMode, at(&child.mode));
-        of(Stage::ChildSa, Parameter::Selectors, at(&child.narrowing));
-    }
+    let of_settings =
+        connection.doubts().into_iter().filter_map(|(about, _, place)| Some((decided(about)?, about.words().to_owned(), place.clone())));
+    let mut found: Vec<_> = of_settings.collect();
     for one in &connection.remainder.0 {
         let stage = match one.bearing {
             Bearing::Unknown => Stage::Answer,

@@ -7,6 +7,8 @@ use ipnet::IpNet;
 use super::{Endpoint, InterfaceKind, Proposal, Protocol, ReadAt, Remainder, Setting};
 use crate::algorithm::{Kind, Transform};
 use crate::identity::Identity;
+use crate::parameter::Parameter;
+use crate::source::Place;
 
 /// Version of the key exchange.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -271,6 +273,35 @@ impl Connection {
             InterfaceKind::Numbered(id) => self.interface.value == Some(id),
             InterfaceKind::Gre { local, remote } => self.local.value.address().zip(self.remote.value.address()) == Some((local, remote)),
         }
+    }
+
+    /// Its settings that are not understood, in the order in which a negotiation comes to them: what each is about, whether that is said of
+    /// the peer, and where it stands.
+    pub fn doubts(&self) -> Vec<(Parameter, bool, &Place)> {
+        let ike = self.ike();
+        let mut all = vec![
+            (Parameter::Address, false, self.local.doubt()),
+            (Parameter::Address, true, self.remote.doubt()),
+            (Parameter::KeyExchange, false, ike.exchange.doubt()),
+            (Parameter::IkeProposals, false, ike.proposals.doubt()),
+            (Parameter::Identity, false, ike.local_identity.doubt()),
+            (Parameter::Identity, true, ike.remote_identity.doubt()),
+            (Parameter::Authentication, false, ike.local_method.doubt()),
+            (Parameter::Authentication, true, ike.remote_method.doubt()),
+            (Parameter::IkeLifetime, false, ike.lifetime.doubt()),
+        ];
+        for child in &self.children {
+            all.extend([
+                (Parameter::Selectors, false, child.local.doubt()),
+                (Parameter::Selectors, false, child.remote.doubt()),
+                (Parameter::Protocol, false, child.protocol.doubt()),
+                (Parameter::EspProposals, false, child.esp.doubt()),
+                (Parameter::EspMode, false, child.mode.doubt()),
+                (Parameter::Selectors, false, child.narrowing.doubt()),
+                (Parameter::EspLifetime, false, child.lifetime.doubt()),
+            ]);
+        }
+        all.into_iter().filter_map(|(about, of_peer, place)| Some((about, of_peer, place?))).collect()
     }
 
     /// The same with its ends exchanged.
