@@ -15,7 +15,15 @@ use uspan_model::source::{Place, Span};
 
 /// A prefix, or an address as the prefix of itself.
 pub(crate) fn prefix(text: &str) -> Option<IpNet> {
-    text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from))
+    match memchr::memchr(b'/', text.as_bytes()) {
+        Some(_) => text.parse().ok(),
+        None => text.parse::<IpAddr>().ok().map(IpNet::from),
+    }
+}
+
+/// Where the first line of a text ends.
+pub(crate) fn line_end(text: &str) -> usize {
+    memchr::memchr(b'\n', text.as_bytes()).unwrap_or(text.len())
 }
 
 /// An IP protocol by number or name (IANA protocol numbers).

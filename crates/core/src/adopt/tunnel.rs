@@ -27,8 +27,11 @@ pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counte
     match one.ike().local_method.value {
         Method::SharedSecret => {
             let file = format!("secrets/{}.key", pair.name);
-            say(&mut table, "secret", inline([("file", text(&file))]));
-            adopted.secret(ends, pair, file);
+            let mut said = vec![("file", text(&file))];
+            if adopted.secret(ends, pair, file) {
+                said.push(("in-use", text("with the tunnel as it was found")));
+            }
+            say(&mut table, "secret", inline(said));
         }
         Method::PublicKey => say(&mut table, "authentication", "public-keys"),
         Method::Certificate => say(&mut table, "authentication", "certificates"),
@@ -64,14 +67,15 @@ impl Adopted {
         self.notes.push(Note { tunnel: Some(pair.name.clone()), about: about.to_owned(), text, places, kind: NoteKind::Told });
     }
 
-    /// The secret of the first end that has one which a file can hold: one line of text.
-    fn secret(&mut self, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>, file: String) {
+    /// Takes the secret of the first end that has one which a file can hold, one line of text; whether there is one.
+    fn secret(&mut self, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>, file: String) -> bool {
         let secrets = [0, 1].map(|end| ends[end].reading.gateway.secret_for(pair.connections[end]));
         let line =
             |secret: &&Secret| std::str::from_utf8(secret.expose()).is_ok_and(|text| !text.is_empty() && !text.contains(['\n', '\r']));
         match secrets.into_iter().flatten().find(line) {
             Some(secret) => {
                 self.secrets.insert(file, secret.clone());
+                true
             }
             None => {
                 let text = match secrets {
@@ -79,6 +83,7 @@ impl Adopted {
                     _ => format!("its bytes are no text, which {file} would have to be: agree on a new one with `uspan secret {file}`"),
                 };
                 self.note(pair, "shared secret", text, [None, None]);
+                false
             }
         }
     }

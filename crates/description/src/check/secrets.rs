@@ -113,7 +113,7 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
             findings.push(Finding::new(&rules::SHARED_SECRET_FILE, message).at(place).with(other_place(other), "also here"));
             continue;
         }
-        for (rule, message) in judge(supplied.secrets.get(file), file) {
+        for (rule, message) in judge(supplied.secrets.get(file), file, tunnel.secret_in_use.as_ref().map(|reason| reason.value.as_str())) {
             findings.push(Finding::new(rule, message).at(place.clone()));
         }
         if let Some(secret) = supplied.secret(file).filter(|secret| !secret.expose().is_empty())
@@ -126,8 +126,8 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
     findings
 }
 
-/// What is wrong with one file; messages never hold anything of the secret.
-fn judge(found: Option<&SecretFile>, file: &str) -> Vec<(&'static Rule, String)> {
+/// What is wrong with one file, whose secret is in use for a reason, or not; messages never hold anything of the secret.
+fn judge(found: Option<&SecretFile>, file: &str, in_use: Option<&str>) -> Vec<(&'static Rule, String)> {
     let (secret, guesses, exposed) = match found {
         None | Some(SecretFile::Missing) => return vec![(&rules::NO_SECRET_FILE, format!("there is no file `{file}`"))],
         Some(SecretFile::Unreadable(why)) => return vec![(&rules::UNREADABLE_SECRET, format!("`{file}` cannot be read: {why}"))],
@@ -142,9 +142,14 @@ fn judge(found: Option<&SecretFile>, file: &str) -> Vec<(&'static Rule, String)>
     } else if secret.len() > LONGEST {
         found.push((&rules::LONG_SECRET, format!("the secret in `{file}` has {} bytes", secret.len())));
     } else if guesses < REACHABLE {
-        found.push((&rules::WEAK_SECRET, format!("the secret in `{file}` can be guessed")));
+        found.push(match in_use {
+            Some(reason) => {
+                (&rules::WEAK_SECRET_IN_USE, format!("the secret in `{file}` could be guessed, by an estimate, and stays: {reason}"))
+            }
+            None => (&rules::WEAK_SECRET, format!("the secret in `{file}` could be guessed, by an estimate")),
+        });
     } else if guesses < AMPLE {
-        found.push((&rules::MODEST_SECRET, format!("the secret in `{file}` holds less than 112 bits")));
+        found.push((&rules::MODEST_SECRET, format!("the secret in `{file}` is estimated at less than 112 bits")));
     }
     if [b"0x", b"0X", b"0s", b"0S", b"0t", b"0T"].iter().any(|lead| secret.starts_with(*lead)) {
         found.push((&rules::LOOKS_ENCODED, format!("the secret in `{file}` begins like an encoded one")));

@@ -338,6 +338,8 @@ pub static TUNNEL: &[Key] = &[
 pub static SECRET: &[Key] = &[
     key("file", PATH, Required, "\"secrets/harvest.key\"",
         "The file that holds it, relative to the description. One line; the line end does not belong to it."),
+    key("in-use", TEXT, Optional("a secret that can be guessed is refused"), "\"with the tunnel as it was found; a new one in March\"",
+        "Why a secret stays that could be guessed: gateways have it that cannot change theirs today."),
 ];
 
 /// A proposal for the IKE SA.

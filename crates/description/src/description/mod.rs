@@ -213,6 +213,8 @@ pub struct Tunnel {
     pub preference: u8,
     /// The file with the shared secret, as written.
     pub secret_file: Option<Located<String>>,
+    /// Why a secret stays that could be guessed, if somebody said so.
+    pub secret_in_use: Option<Located<String>>,
     /// If the secret is derived from that file's for this pair of sites: which one of those that can be.
     pub generation: Option<u32>,
     /// How its gateways prove who they are.

@@ -11,6 +11,7 @@ pub use remarks::Remarks;
 pub use remarks::{Draft, REMARK, comment, remark, sentence};
 pub use unwritable::Unwritable;
 
+use crate::text::line_end;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{Tree, TreeFile};
 use uspan_model::source::{Source, Span, misleads};
@@ -97,7 +98,7 @@ impl Dialect {
         let mut at = 0;
         std::iter::from_fn(move || {
             let rest = text.get(at..).filter(|rest| !rest.is_empty())?;
-            let line = rest.find('\n').map_or(rest.len(), |end| end + 1);
+            let line = rest.len().min(line_end(rest) + 1);
             let mut end = line.min(piece);
             // A character that the reader would cut is left whole: it is not ASCII, and so part of no keyword.
             while !rest.is_char_boundary(end) {

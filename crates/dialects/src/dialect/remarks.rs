@@ -114,6 +114,13 @@ impl Draft {
         draft
     }
 
+    /// The same of a file of secrets. Those are short, and what they fill is wiped in the end.
+    pub(crate) fn of_secrets(head: &[String]) -> Draft {
+        let mut draft = Draft { text: String::with_capacity(ROOM / 8), provenance: Vec::new() };
+        head.iter().for_each(|line| comment(&mut draft, "#", line));
+        draft
+    }
+
     /// Adds text.
     pub fn push_str(&mut self, text: &str) {
         self.text.push_str(text);

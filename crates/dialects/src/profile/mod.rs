@@ -350,7 +350,9 @@ impl Profile {
     /// The same of several kinds; a word that stands for more than one is of the first.
     pub fn algorithm_of(&self, kinds: &[Kind], word: &str) -> Option<Transform> {
         let place = |row: &&Name| kinds.iter().position(|kind| *kind == row.transform.kind);
-        let found = self.names.iter().filter(|row| row.word == word).filter_map(|row| Some((place(&row)?, row.transform)));
+        let first = word.as_bytes().first();
+        let alike = self.names.iter().filter(|row| row.word.as_bytes().first() == first && row.word == word);
+        let found = alike.filter_map(|row| Some((place(&row)?, row.transform)));
         found.min_by_key(|(place, _)| *place).map(|(_, transform)| transform)
     }
 

@@ -72,7 +72,8 @@ impl Decoder<'_> {
         let values = self.values(&told, fields);
         let Values { offer, pfs, ike_lifetime, esp_lifetime, liveness, liveness_at, allows_weak, method } = values;
         let TunnelFields { name, key, .. } = told;
-        let secret = fields.get("secret").and_then(table).and_then(|t| t.get("file")).and_then(text);
+        let secret = fields.get("secret").and_then(table);
+        let of_secret = |key: &str| secret.and_then(|secret| secret.get(key)).and_then(text).map(|said| said.map(str::to_owned));
         let hosts = fields.get("carries").filter(|node| text(node).is_some()).map(|node| Span::from(node.span()));
         let (pairs, carries) = match fields.get("carries") {
             _ if hosts.is_some() => (Vec::new(), name.span),
@@ -120,7 +121,8 @@ impl Decoder<'_> {
                 _ => Located::new(Encapsulation::Automatic, name.span),
             },
             aggressive: fields.get("aggressive").and_then(text).map(|reason| reason.map(str::to_owned)),
-            secret_file: secret.map(|file| file.map(str::to_owned)),
+            secret_file: of_secret("file"),
+            secret_in_use: of_secret("in-use"),
             method,
             offer: Arc::new(offer?),
             pfs: pfs?,

@@ -1,6 +1,7 @@
 //! Blocks and statements of a ruleset, as nft(8) describes them: enough structure to keep every
 //! statement with its place; what a statement means is the reader's affair.
 
+use crate::text::line_end;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::source::{Source, Span};
 
@@ -83,7 +84,7 @@ impl<'a> NftParser<'a> {
         while let Some(byte) = self.text.as_bytes().get(self.at).copied() {
             match byte {
                 b' ' | b'\t' | b',' => self.at += 1,
-                b'#' => self.at += self.rest().find('\n').unwrap_or(self.text.len() - self.at),
+                b'#' => self.at += line_end(self.rest()),
                 b'\n' | b';' if sets == 0 => {
                     self.finish(&mut statements, &mut current, start, Vec::new());
                     self.at += 1;

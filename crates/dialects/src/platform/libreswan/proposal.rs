@@ -141,8 +141,8 @@ impl<'a> Words<'a> {
 }
 
 fn named(kind: Kind, table: &[(u16, &[&str])], word: &str) -> Option<Transform> {
-    let word = word.to_ascii_lowercase();
-    table.iter().find(|(_, words)| words.contains(&word.as_str())).map(|(number, _)| Transform::new(kind, *number))
+    let is_it = |words: &[&str]| words.iter().any(|one| one.eq_ignore_ascii_case(word));
+    table.iter().find(|(_, words)| is_it(words)).map(|(number, _)| Transform::new(kind, *number))
 }
 
 /// Ciphers, each with the length of its key behind it, behind `_`, or behind `-` in a word of its own. Without a length the daemon
@@ -247,11 +247,11 @@ pub(super) fn read(profile: &Profile, text: &str, protocol: Protocol) -> Option<
 
 /// Fills in what a proposal leaves out, as the daemon does.
 pub(super) fn complete(profile: &Profile, proposal: &mut Proposal, version: IkeVersion) {
-    let offers = match proposal.protocol {
-        Protocol::Ike => profile.offers.ike(version),
-        Protocol::Esp | Protocol::Ah => profile.offers.esp(version),
+    let is_ike = proposal.protocol == Protocol::Ike;
+    let offered = |kind: Kind| {
+        let offers = if is_ike { profile.offers.ike(version) } else { profile.offers.esp(version) };
+        offers.iter().map(|offer| offer.of(kind)).find(|list| !list.is_empty()).unwrap_or_default().to_vec()
     };
-    let offered = |kind: Kind| offers.iter().map(|offer| offer.of(kind)).find(|list| !list.is_empty()).unwrap_or_default().to_vec();
     match proposal.protocol {
         Protocol::Ike => {
             if proposal.of(Kind::Prf).is_empty() {

@@ -36,8 +36,10 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let daemon = read_section(profile, &[Section::Daemon], &setup, Counts::Last, &mut findings);
     let database = Database::read(tree);
     let mut reader = IpsecReader { profile, own: own.as_ref(), database: database.as_ref(), findings: &mut findings };
-    reader.known(&sections, &setup);
     let lost = reader.refused_file(&sections, &setup);
+    if lost.is_some() {
+        reader.known(&sections, &setup);
+    }
     // Without `auto` a connection waits for somebody who adds it; a policy without SAs is no connection.
     let is_tunnel =
         |section: &ConfSection| section.get("type").is_none_or(|kind| !["passthrough", "reject", "drop"].contains(&&*kind.value));

@@ -208,7 +208,7 @@ fn sequence_numbers(child: &Child) -> Result<u32, Unwritable> {
 }
 
 fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
-    let mut out = Draft::new(&remarks.head);
+    let mut out = Draft::of_secrets(&remarks.head);
     remark(&mut out, "", &remarks.secret);
     for entry in secrets {
         for id in &entry.identities {

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::dialect::Unwritable;
-use crate::text::{Opened, Word, included};
+use crate::text::{Opened, Word, included, line_end};
 use uspan_model::effort::steps;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::Tree;
@@ -282,8 +282,7 @@ impl SettingsParser<'_> {
     }
 
     fn skip_line(&mut self) {
-        let rest = &self.text[self.at..];
-        self.at += rest.find('\n').unwrap_or(rest.len());
+        self.at += line_end(&self.text[self.at..]);
     }
 
     /// To the brace that closes what a brace opens here.

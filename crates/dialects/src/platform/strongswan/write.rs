@@ -165,7 +165,7 @@ fn of_child(child: &Child) -> Record {
 }
 
 fn write_secrets(secrets: &[SharedSecret], remarks: &Remarks) -> Result<String, Unwritable> {
-    let mut out = Draft::new(&remarks.head);
+    let mut out = Draft::of_secrets(&remarks.head);
     out.push_str("secrets {\n");
     for (i, entry) in secrets.iter().enumerate() {
         let suffix = if i == 0 { String::new() } else { format!("-{}", i + 1) };

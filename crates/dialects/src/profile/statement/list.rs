@@ -1,39 +1,80 @@
 //! The statements of a platform, found by their keywords.
 
 use std::ops::Deref;
+use std::sync::OnceLock;
 
-use super::{Section, Statement};
+use super::{Default, Section, Statement, Value};
+use crate::profile::Profile;
 
 /// Statements in the order in which they are written. There are many, and each line of each file is looked up among them.
 #[derive(Clone, Debug)]
 pub struct Statements {
     rows: Vec<Statement>,
-    /// Their places by keyword; of one keyword in the order in which they are written.
-    by_keyword: Vec<usize>,
+    /// Their places by how their keywords begin; of one keyword in the order in which they are written.
+    by_keyword: Vec<(Beginning, usize)>,
+    spelled: SpelledDefaults,
+}
+
+/// The first bytes of a keyword, in the order of the keywords.
+type Beginning = [u8; 8];
+
+fn beginning(keyword: &str) -> Beginning {
+    let mut first = Beginning::default();
+    first.iter_mut().zip(keyword.bytes()).for_each(|(at, byte)| *at = byte);
+    first
+}
+
+/// What holds without each statement, where a text says it; worked out once. A copy is of a profile that may spell it in another way.
+#[derive(Debug, std::default::Default)]
+struct SpelledDefaults(OnceLock<Vec<(usize, Option<Value>)>>);
+
+impl SpelledDefaults {
+    const UNKNOWN: SpelledDefaults = SpelledDefaults(OnceLock::new());
+}
+
+impl Clone for SpelledDefaults {
+    fn clone(&self) -> SpelledDefaults {
+        SpelledDefaults::UNKNOWN
+    }
 }
 
 impl Statements {
     /// No statements.
-    pub(crate) const NONE: Statements = Statements { rows: Vec::new(), by_keyword: Vec::new() };
+    pub(crate) const NONE: Statements = Statements { rows: Vec::new(), by_keyword: Vec::new(), spelled: SpelledDefaults::UNKNOWN };
 
     /// Changes them: those of another release.
     pub fn change(&mut self, change: impl FnOnce(&mut Vec<Statement>)) {
         change(&mut self.rows);
         let rows = &self.rows;
-        self.by_keyword = (0..rows.len()).collect();
-        self.by_keyword.sort_by(|one, other| rows[*one].keyword.cmp(&rows[*other].keyword));
+        self.by_keyword = rows.iter().enumerate().map(|(at, row)| (beginning(&row.keyword), at)).collect();
+        self.by_keyword.sort_by_key(|(first, at)| (*first, &rows[*at].keyword));
+        self.spelled = SpelledDefaults::UNKNOWN;
     }
 
     /// The places of the rows of sections that are for a keyword.
     pub(crate) fn places<'a>(&'a self, sections: &'a [Section], keyword: &'a str) -> impl Iterator<Item = usize> + 'a {
-        let start = self.by_keyword.partition_point(|at| &*self.rows[*at].keyword < keyword);
-        let all = self.by_keyword[start..].iter().copied().take_while(move |at| self.rows[*at].keyword == keyword);
-        all.filter(move |at| sections.contains(&self.rows[*at].section))
+        let wanted = beginning(keyword);
+        let start = self.by_keyword.partition_point(|(first, _)| *first < wanted);
+        let alike = self.by_keyword[start..].iter().take_while(move |(first, _)| *first == wanted).map(|(_, at)| *at);
+        alike.filter(move |at| sections.contains(&self.rows[*at].section) && self.rows[*at].keyword == keyword)
     }
 
     /// The first row of sections that is for a keyword.
     pub(crate) fn find(&self, sections: &[Section], keyword: &str) -> Option<&Statement> {
         self.places(sections, keyword).next().map(|at| &self.rows[at])
+    }
+
+    /// The rows without which something holds, in their order, each with what a text says of that. `profile` is the one that they are of.
+    pub(crate) fn with_default(&self, profile: &Profile) -> impl Iterator<Item = (&Statement, Option<&Value>)> {
+        let spelled = self.spelled.0.get_or_init(|| {
+            let said = self.rows.iter().enumerate().filter_map(|(at, row)| match (&row.default, row.field()) {
+                (Default::Spelled(text), Some((_, codec))) => Some((at, codec.read(profile, text).value)),
+                (Default::Derived(_), Some(_)) => Some((at, None)),
+                _ => None,
+            });
+            said.collect()
+        });
+        spelled.iter().map(|(at, value)| (&self.rows[*at], value.as_ref()))
     }
 }
 

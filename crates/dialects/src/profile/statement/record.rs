@@ -219,11 +219,15 @@ pub(crate) fn read_section(
         // What it is called may be anything, and is not told.
         record.remainder.add("", place, Bearing::Unknown);
     }
-    for row in profile.statements.iter().filter(|row| sections.contains(&row.section)) {
-        let Some((field, _)) = row.field() else { continue };
-        if record.at(field).is_err()
-            && let Some(value) = default(profile, row, &record)
-        {
+    for (row, spelled) in profile.statements.with_default(profile) {
+        let Some((field, _)) = row.field().filter(|(field, _)| sections.contains(&row.section) && record.at(*field).is_err()) else {
+            continue;
+        };
+        let value = match &row.default {
+            Default::Derived(derive) => derive(profile, &record),
+            Default::Spelled(_) | Default::Absent => spelled.cloned(),
+        };
+        if let Some(value) = value {
             record.set(field, Setting { value, origin: Origin::Default });
         }
     }

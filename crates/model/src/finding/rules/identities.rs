@@ -52,9 +52,9 @@ chapter! {
         remedy: "Make one with `uspan secret FILE`.",
     }
     WEAK_SECRET = "US514" "weak-secret" Error {
-        what: "The shared secret can be guessed.",
+        what: "The shared secret could be guessed, by an estimate of how long an attacker would try.",
         why: "Whoever pretends to be the responder can try secrets offline against what the initiator sends (RFC 7296 section 2.15).",
-        remedy: "Make a strong one with `uspan secret FILE` and give it to the partner by another way than this file.",
+        remedy: "Make a strong one with `uspan secret FILE` and give it to the partner by another way than this file. If gateways have this one that cannot change it today, say so: `secret = { file = …, in-use = \"why\" }`.",
     }
     SHARED_SECRET_FILE = "US515" "shared-secret-file" Error {
         what: "Two tunnels use the same secret file.",
@@ -82,8 +82,8 @@ chapter! {
         remedy: "Run `chmod 600` on the file.",
     }
     MODEST_SECRET = "US520" "modest-secret" Warning {
-        what: "The shared secret is weaker than the ciphers it guards.",
-        why: "The tunnel is as strong as its weakest part; the secret should hold at least 112 bits.",
+        what: "The shared secret is weaker than the ciphers it guards, by an estimate.",
+        why: "The tunnel is as strong as its weakest part; the secret should hold at least 112 bits. Of a secret that a machine drew from fewer letters than it looks the estimate is too low.",
         remedy: "Make a strong one with `uspan secret FILE`.",
     }
     NUL_IN_SECRET = "US521" "nul-in-secret" Error {
@@ -165,5 +165,10 @@ chapter! {
         what: "A gateway names itself by the subject of a certificate, and shows none.",
         why: "Nothing proves the subject; daemons look secrets and bare keys up by other kinds of identity.",
         remedy: "Say `authentication = \"certificates\"`, or give the site another kind of identity.",
+    }
+    WEAK_SECRET_IN_USE = "US537" "weak-secret-in-use" Warning {
+        what: "The shared secret could be guessed, and stays because it is in use.",
+        why: "Whoever pretends to be the responder can try secrets offline against what the initiator sends (RFC 7296 section 2.15); whoever finds it can pose as either gateway.",
+        remedy: "Agree on a new one with `uspan secret FILE` and load it at both gateways within one lifetime of the IKE SA: IKEv2 asks for it when an IKE SA is opened, and not when keys are replaced (RFC 7296 section 1.3.2), so that what is up stays up.",
     }
 }
