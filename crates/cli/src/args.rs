@@ -244,14 +244,19 @@ pub enum Command {
         #[arg(long, value_enum, default_value_t)]
         format: Format,
     },
-    /// Explain a finding by its code; without a code list all of them
-    #[command(after_help = "Examples:\n  uspan explain US203\n  uspan explain host-bits\n  uspan explain")]
+    /// Explain a finding, a notification of IKE or a word of the trade; without one list all findings
+    #[command(
+        after_help = "Examples:\n  uspan explain US203\n  uspan explain NO_PROPOSAL_CHOSEN\n  uspan explain dpd\n  uspan explain group14\n  uspan explain"
+    )]
     Explain {
-        /// The code or the name of the finding
+        /// The code or the name of the finding, the notification, or the word
         code: Option<String>,
         /// Print the reference page of all findings as Markdown
         #[arg(long, conflicts_with = "code")]
         reference: bool,
+        /// Print the reference page of words and notifications as Markdown
+        #[arg(long, conflicts_with_all = ["code", "reference"])]
+        words: bool,
         /// How to print
         #[arg(long, value_enum, default_value_t)]
         format: Format,

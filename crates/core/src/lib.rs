@@ -76,6 +76,7 @@ pub use uspan_model::parameter::{Effect, Parameter};
 pub use uspan_model::secret::Secret;
 pub use uspan_model::source::{COVERED, Located, Place, Position, Source, Span, is_plain, lines_shown, lines_written_out, misleads, shown};
 pub use uspan_model::subject::{MAIL, Subject};
+pub use uspan_model::trade::{Notification, TradeWord, notification, notifications, trade_reference, trade_word};
 pub use uspan_model::{algorithm, effort};
 
 /// Rules by name, for the command line's own findings.

@@ -20,3 +20,4 @@ pub mod parameter;
 pub mod secret;
 pub mod source;
 pub mod subject;
+pub mod trade;

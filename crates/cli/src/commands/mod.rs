@@ -65,6 +65,10 @@ pub fn run(args: Args) -> Result<CommandOutcome, Failure> {
         Command::Secret { file, print, replace, .. } => secret::run(&file, print, replace),
         Command::Platforms { format } => platforms::run(format),
         Command::Algorithms { kind, format } => algorithms::run(kind, format),
+        Command::Explain { words: true, .. } => {
+            print_text(&uspan_core::trade_reference())?;
+            Ok(CommandOutcome::Fine)
+        }
         Command::Explain { reference: true, .. } => {
             print_text(&uspan_core::finding_reference())?;
             Ok(CommandOutcome::Fine)

@@ -5,9 +5,11 @@
 
 mod preset;
 mod registry;
+mod usual;
 
 pub use preset::{PRESETS, Preset, PresetEsp, PresetIke, preset};
 pub use registry::{ENCRYPTION, INTEGRITY, KEY_EXCHANGES, PRFS, SEQUENCE_NUMBERS};
+pub use usual::{UsualSpelling, usual};
 
 use std::fmt;
 

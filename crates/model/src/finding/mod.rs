@@ -8,6 +8,7 @@ mod rules;
 pub use rules::*;
 
 use crate::source::Place;
+use crate::trade::trade_word;
 
 /// How much a finding weighs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -148,6 +149,16 @@ pub fn nearest<'a>(word: &str, known: impl IntoIterator<Item = &'a str>) -> Opti
 const LISTED: usize = 40;
 const EXAMPLES: usize = 3;
 
+/// The same for a key of a description: the trade's word for it leads to it, too.
+pub fn key_suggestion<'a>(word: &str, known: impl IntoIterator<Item = &'a str> + Clone) -> String {
+    match (nearest(word, known.clone()), trade_word(word)) {
+        // One letter is mistyped sooner than another word is meant.
+        (Some(near), _) if strsim::damerau_levenshtein(word, near) <= 1 => format!("did you mean `{near}`?"),
+        (_, Some(trade)) => format!("that is `{}`: {}.", trade.ours, trade.says),
+        _ => suggestion(word, known),
+    }
+}
+
 /// `did you mean` in words, or the list of what there is.
 pub fn suggestion<'a>(word: &str, known: impl IntoIterator<Item = &'a str> + Clone) -> String {
     match nearest(word, known.clone()) {
@@ -205,6 +216,9 @@ mod tests {
     #[test]
     fn near_words_are_suggested_far_ones_are_listed() {
         assert_eq!(suggestion("plattform", ["platform", "gateway"]), "did you mean `platform`?");
+        assert_eq!(key_suggestion("dpd", ["liveness", "pfs"]).split(':').next(), Some("that is `liveness`"));
+        assert_eq!(key_suggestion("carry", ["carries", "services"]).split(':').next(), Some("that is `carries`"));
+        assert_eq!(key_suggestion("strenght", ["strength"]), "did you mean `strength`?");
         assert_eq!(suggestion("zzz", ["a-word", "b-word"]), "choose one of `a-word`, `b-word`");
         let many: Vec<String> = (100..1100).map(|number| format!("word-{number}")).collect();
         let hint = suggestion("zzz", many.iter().map(String::as_str));

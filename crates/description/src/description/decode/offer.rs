@@ -3,7 +3,7 @@
 use super::{Decoder, Node, flag, in_file_order, list, printable, table, text};
 use crate::description::{Allowance, Offer, Pfs};
 use toml::de::DeTable;
-use uspan_model::algorithm::{Kind, Lookup, Row, Transform, look_up, named, preset};
+use uspan_model::algorithm::{Kind, Lookup, Row, Transform, look_up, named, preset, usual};
 use uspan_model::finding::{self as rules, nearest};
 use uspan_model::gateway::{Proposal, Protocol};
 use uspan_model::source::{Located, Span};
@@ -141,9 +141,10 @@ impl Decoder<'_> {
                 );
             }
             Lookup::Unknown => {
-                let hint = match nearest(word.value, names) {
-                    Some(near) => format!("did you mean `{near}`? "),
-                    None => String::new(),
+                let hint = match (usual(kind, word.value), nearest(word.value, names)) {
+                    (Some(row), _) => format!("That is `{}` here. ", row.name),
+                    (None, Some(near)) => format!("did you mean `{near}`? "),
+                    (None, None) => String::new(),
                 };
                 self.say(&rules::UNKNOWN_ALGORITHM, word.span, format!("there is no {} algorithm `{shown}`", kind.word())).remedy =
                     format!("{hint}`uspan algorithms` lists all of them.");

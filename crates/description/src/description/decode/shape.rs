@@ -3,8 +3,9 @@
 use super::{Decoder, Node, in_file_order, kind_words, printable, table};
 use crate::description::language::{Key, Need, Shape};
 use crate::description::values;
-use uspan_model::finding::{self as rules, nearest, suggestion};
+use uspan_model::finding::{self as rules, key_suggestion, nearest};
 use uspan_model::source::{Span, misleads};
+use uspan_model::trade::trade_word;
 
 use std::fmt;
 use toml::de::{DeTable, DeValue};
@@ -49,7 +50,7 @@ impl Decoder<'_> {
                 },
                 None => {
                     mistyped.extend(nearest(word, keys.iter().map(|key| key.name)));
-                    let hint = suggestion(word, keys.iter().map(|key| key.name));
+                    let hint = key_suggestion(word, keys.iter().map(|key| key.name));
                     self.say(&rules::UNKNOWN_KEY, name.span(), format!("{what} has no key `{}`", printable(word))).remedy =
                         format!("{hint} `uspan schema` lists all keys.");
                 }
@@ -153,7 +154,9 @@ impl Decoder<'_> {
     pub(super) fn unknown_word(&mut self, node: &Node<'_>, word: &str, key: &str, words: &[&str]) {
         let rule = if key == "platform" { &rules::UNKNOWN_PLATFORM } else { &rules::UNKNOWN_WORD };
         let list = words.iter().map(|w| format!("`{w}`")).collect::<Vec<_>>().join(", ");
-        let hint = nearest(word, words.iter().copied()).map_or(String::new(), |near| format!("did you mean `{near}`? "));
+        let near = nearest(word, words.iter().copied()).map(|near| format!("did you mean `{near}`? "));
+        let trade = || trade_word(word).map(|trade| format!("`{}` is {}. ", trade.ours, trade.says));
+        let hint = near.or_else(trade).unwrap_or_default();
         self.say(rule, node.span(), format!("`{}` is none of the choices for `{key}`", printable(word))).remedy =
             format!("{hint}The choices are {list}.");
     }

@@ -9,7 +9,7 @@ use std::time::Duration;
 use toml::de::DeTable;
 use uspan_dialects::dialect::is_interface;
 use uspan_model::algorithm::Kind;
-use uspan_model::duration::parse_duration;
+use uspan_model::duration::{duration_words, parse_duration, usual_duration};
 use uspan_model::finding::{self as rules};
 use uspan_model::gateway::{FilterForm, Identity};
 use uspan_model::source::{Located, Span};
@@ -228,7 +228,10 @@ impl Decoder<'_> {
         };
         let duration = parse_duration(found.value);
         if duration.is_none() && !found.value.is_empty() {
-            self.say(&rules::BAD_DURATION, found.span, format!("`{}` is not a duration (`{key}`)", printable(found.value)));
+            let said = self.say(&rules::BAD_DURATION, found.span, format!("`{}` is not a duration (`{key}`)", printable(found.value)));
+            if let Some(meant) = usual_duration(found.value) {
+                said.remedy = format!("Write `\"{}\"`.", duration_words(meant));
+            }
         }
         duration.map(|d| Located::new(d, found.span))
     }

@@ -122,7 +122,7 @@ fn write_seconds(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> 
 fn duration(text: &str) -> Option<Duration> {
     match text.parse::<u64>() {
         Ok(seconds) => Some(Duration::from_secs(seconds)),
-        Err(_) => uspan_model::duration::parse_duration(&text.to_ascii_lowercase()),
+        Err(_) => uspan_model::duration::parse_one_unit(&text.to_ascii_lowercase()),
     }
 }
 

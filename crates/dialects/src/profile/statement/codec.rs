@@ -112,7 +112,7 @@ impl Codec {
             Codec::Number => text.parse().ok().map(Value::Number),
             Codec::Time => match text.parse() {
                 Ok(seconds) => Some(Value::Time(Duration::from_secs(seconds))),
-                Err(_) => uspan_model::duration::parse_duration(text).map(Value::Time),
+                Err(_) => uspan_model::duration::parse_one_unit(text).map(Value::Time),
             },
             Codec::Words(words) => words.iter().find(|(word, _)| *word == text).map(|(_, value)| value.clone()),
             Codec::Own(spelling) | Codec::Items(spelling, _) => (spelling.read)(profile, text),

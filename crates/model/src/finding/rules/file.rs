@@ -69,7 +69,7 @@ chapter! {
     BAD_DURATION = "US114" "bad-duration" Error {
         what: "A duration without a unit, or with one that is not known.",
         why: "Platforms count in seconds, minutes and hours; a bare number has been read as each of them.",
-        remedy: "Write a whole number with `s`, `m`, `h` or `d`: `3600s`, `90m`, `8h`, `1d`.",
+        remedy: "Write whole numbers with `s`, `m`, `h` or `d`, the larger ones first: `3600s`, `90m`, `8h`, `1h30m`, `1d`.",
     }
     INVENTORY_UNREADABLE = "US115" "inventory-unreadable" Error {
         what: "A file with sites cannot be read.",
