@@ -45,6 +45,28 @@ fn a_value_that_cannot_be_understood_is_shown_where_it_stands_and_nothing_is_wri
     assert!(!folder.path().join("new.span.toml").exists());
 }
 
+/// The page as a browser saves it, with what was typed into it.
+#[test]
+fn a_page_that_was_filled_in_and_saved_is_read() {
+    let folder = orchard();
+    let form = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--format", "html", "-o", "coldstore.html"];
+    assert_eq!(uspan(folder.path(), &form).code, 0);
+    let path = folder.path().join("coldstore.html");
+    let page = fs::read_to_string(&path).expect("a page");
+    let at = page.find("10.73.16.0/20</td>").expect("the network") + "10.73.16.0/20</td>".len();
+    let end = at + page[at..].find("</td>").expect("a cell");
+    fs::write(&path, format!("{}10.73.32.0/20<br>{}", &page[..end], &page[end..])).expect("written");
+    let fill = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--fill", "coldstore.html", "-o", "new.span.toml"];
+    let run = uspan(folder.path(), &fill);
+    assert_eq!(run.code, 0, "{}", run.all());
+    assert!(run.stdout.contains("network racks: 10.73.32.0/20, where it was 10.73.16.0/20"), "{}", run.stdout);
+    // The sheet has its own place for what is not understood.
+    let wrong = fs::read_to_string(&path).expect("a page").replace("10.73.32.0/20<br>", "somewhere");
+    fs::write(&path, wrong).expect("written");
+    let run = uspan(folder.path(), &[&fill[..5], &["coldstore.html"]].concat());
+    assert!(run.code == 1 && run.all().contains("US805") && run.all().contains("coldstore.html:"), "{}", run.all());
+}
+
 /// What is filled in can be well-formed and not fit the rest: then the description's own finding says so.
 #[test]
 fn a_value_that_does_not_fit_the_rest_stops_it() {

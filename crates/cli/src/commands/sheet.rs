@@ -122,10 +122,12 @@ fn filled(
     if format == Format::Json {
         let list: Vec<_> =
             changed.iter().map(|(field, before, after)| json!({ "field": field, "before": before, "after": after })).collect();
-        let found = findings::json(&replanned.findings, &after.source);
+        let each = [findings::json(&found, &sheet), findings::json(&replanned.findings, &after.source)];
+        let found: serde_json::Value = each.iter().filter_map(serde_json::Value::as_array).flatten().cloned().collect();
         super::print_json(&super::ended(json!({ "changed": list, "written": args.output }), true, found))?;
         return Ok(CommandOutcome::Fine);
     }
+    findings::print(&found, &sheet);
     findings::print(&replanned.findings, &after.source);
     for (field, before, after) in &changed {
         let before = if before.is_empty() { "nothing" } else { before };

@@ -22,7 +22,11 @@ pub fn form(form: &Form) -> Markup {
     html! {
         h1 { "Parameter sheet" }
         h2 { "The tunnel " (form.tunnel) ", for " (form.theirs) }
-        p { "From " (form.ours) ". Please check each value of your end, and write yours into the last column where it is another one." }
+        p {
+            "From " (form.ours) ". Please check each value of your end, and write yours into the last column where it is another one, as you "
+            "are used to write it; a blank means that ours is right, and " code { "-" } " that there is none. You can type into the column, "
+            "then save the page with your browser and send it back."
+        }
         h3 { "Our end" }
         (wide("Our end", &html! {
             table { tbody { @for (what, values) in &form.about_us { tr { th scope="row" { (what) } td { @for value in values { div { (value) } } } } } } }
@@ -31,7 +35,7 @@ pub fn form(form: &Form) -> Markup {
         (wide("Your end", &html! {
             table {
                 thead { tr { th scope="col" { "field" } th scope="col" { "what" } th scope="col" { "as we have it" } th scope="col" { "yours, where it differs" } } }
-                tbody { @for field in &form.fields { tr { th scope="row" { (field.code) } td { (field.what) } td { (field.proposed) } td class="blank" {} } } }
+                tbody { @for field in &form.fields { tr { th scope="row" { (field.code) } td { (field.what) } td { (field.proposed) } td class="blank" contenteditable="true" aria-label={ "yours: " (field.what) } {} } } }
             }
         }))
         h3 { "What your gateway must do beside that" }

@@ -167,8 +167,10 @@ pub fn form(form: &Form) -> String {
     let [tunnel, theirs, ours] = [&form.tunnel, &form.theirs, &form.ours].map(|text| plain(text));
     let mut out = format!("# Parameter sheet of the tunnel {tunnel}, for {theirs}\n\n");
     out += &format!(
-        "From {ours}. Please check each value of your end, and write yours into the last column where it is another one; a blank means \
-         that ours is right. Algorithms have the names of the IANA registry \"IKEv2 Parameters\"; leave the first column as it is.\n\n"
+        "From {ours}. Please check each value of your end, and write yours into the last column where it is another one, as you are used \
+         to write it (`AES-256 / SHA-256 / DH 14`, `8 hours`); a blank means that ours is right, and `-` that there is none. Leave the \
+         first column as it is; a further network gets a row of its own, `network` and a name. Algorithms stand here by their names in \
+         the IANA registries.\n\n"
     );
     out += "## Our end\n\n| | |\n|---|---|\n";
     for (what, values) in &form.about_us {

@@ -3,10 +3,13 @@
 //! The facts of both ends side by side; each parameter in neutral words, as the IANA registries name it and as each platform
 //! spells it, with the reasons; and what goes from hand to hand outside of it all.
 
+mod fill;
 mod form;
 mod handover;
+mod rows;
 
-pub use form::{Form, FormField, Refilled, fill, form};
+pub use fill::{Refilled, fill};
+pub use form::{Form, FormField, form};
 pub use handover::{Handover, fingerprint};
 
 use crate::build::{Build, BuiltTunnel};
@@ -221,11 +224,22 @@ fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
 
 /// A transform with its name and number in the registry.
 fn registered(algorithm: Transform) -> String {
-    let Transform { kind, number, key_bits } = algorithm;
-    let name = algorithm.row().map_or_else(|| kind.word().to_owned(), |row| row.iana.to_owned());
+    let name = algorithm.row().map_or_else(|| algorithm.kind.word().to_owned(), |row| row.iana.to_owned());
+    with_length(&name, algorithm.number, algorithm.key_bits)
+}
+
+fn with_length(name: &str, number: u16, key_bits: u16) -> String {
     match key_bits {
         0 => format!("{name} ({number})"),
         bits => format!("{name} ({number}), {bits} bits"),
+    }
+}
+
+/// The same in the registries of a version of the key exchange.
+fn registered_in(version: IkeVersion, algorithm: Transform, for_ike: bool) -> String {
+    match algorithm.registered_in_v1(for_ike).filter(|_| version == IkeVersion::V1) {
+        Some((name, number)) => with_length(name, number, algorithm.key_bits),
+        None => registered(algorithm),
     }
 }
 
@@ -240,7 +254,9 @@ fn proposal_words(proposal: &Proposal, version: IkeVersion) -> String {
         };
         let list = proposal.of(kind);
         if !list.is_empty() && !beside {
-            words.push(list.iter().map(|one| registered(*one)).collect::<Vec<_>>().join(" or "));
+            words.push(
+                list.iter().map(|one| registered_in(version, *one, proposal.protocol == Protocol::Ike)).collect::<Vec<_>>().join(" or "),
+            );
         }
     }
     words.join("; ")

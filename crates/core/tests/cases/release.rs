@@ -20,7 +20,7 @@ fn next(profile: &Profile) -> Profile {
                 }
             }
         });
-        next.names.to_mut().retain(|name| name.word != "chacha20poly1305");
+        next.names.change(|names| names.retain(|name| name.word != "chacha20poly1305"));
     })
 }
 // end: the release

@@ -146,11 +146,11 @@ macro_rules! misread {
 misread! {
     an_address_that_is_none: "address", "somewhere else" => "an address, a DNS name or `dynamic`";
     a_network_with_host_bits: "network racks", "10.73.16.9/20" => "without host bits";
-    a_cipher_that_is_not_registered: "ike 1", "AES; SHA; 14" => "transforms of the IANA registries";
-    an_ike_proposal_without_a_group: "ike 1", "ENCR_AES_GCM_16, 256 bits; PRF_HMAC_SHA2_256" => "transforms of the IANA registries";
+    a_cipher_that_is_not_registered: "ike 1", "AES; SHA; 14" => "`AES`: the length of the key is not said";
+    an_ike_proposal_without_a_group: "ike 1", "ENCR_AES_GCM_16, 256 bits; PRF_HMAC_SHA2_256" => "a group among them";
     a_group_that_is_none: "pfs", "group 9999" => "a group by its number";
     a_time_that_is_none: "esp-lifetime", "soon" => "a time such as";
-    another_opener: "initiator", "theirs" => "`yours`, `ours` or `either`";
+    another_opener: "initiator", "theirs" => "`coldstore`, `packhouse` or `either`";
 }
 
 #[test]
@@ -161,4 +161,99 @@ fn a_row_of_another_sheet_is_named() {
     let refilled = fill(&description, &form, &Source::new("packhouse.md", sheet));
     assert_eq!(refilled.findings[0].rule.code, "US806");
     assert_eq!(refilled.text, None);
+}
+
+/// A sheet as a partner filled it in, and lines that the description has then.
+fn of_partner(values: &[(&str, &str)], more: &str, says: &[&str]) {
+    let (description, built, supplied) = planned(TEXT, 40.0);
+    let form = form(&description, &built.tunnels[0], 1, &supplied).expect("a form");
+    let sheet = filled_in(&form, values) + more;
+    let refilled = fill(&description, &form, &Source::new("coldstore.md", sheet.as_str()));
+    let wrong: Vec<_> = refilled.findings.iter().filter(|finding| finding.rule.code != "US809").collect();
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    let text = refilled.text.expect("a description");
+    for line in says {
+        assert!(text.contains(line), "{line} is not in\n{text}");
+    }
+    // What comes out is a description that can be built.
+    let (_, built, _) = planned(&text, 40.0);
+    assert_eq!(built.tunnels.len(), 1, "{:#?}\n{text}", built.findings);
+}
+
+#[rustfmt::skip]
+#[test]
+fn partners_write_as_they_are_used_to() {
+    let strong = r#"ike = [{ encryption = "aes-256-cbc", integrity = "sha2-256", group = "modp-2048" }]"#;
+    let plain = r#"esp = [{ encryption = "aes-256-cbc", integrity = "sha2-256" }]"#;
+    let one: &[(&str, &str)] = &[("ike 2", "-"), ("ike 3", "n/a"), ("esp 2", "-"), ("esp 3", "n/a")];
+    let with = |values: &[(&'static str, &'static str)]| [one, values].concat();
+    // Proposals from mails, screens and manuals.
+    for (ike, esp) in [
+        ("AES-256, SHA-256, group 14", "AES-256, SHA-256"),
+        ("AES256-SHA256-MODP2048", "AES256-SHA256"),
+        ("AES256-SHA256-DH14", "aes256 / sha2-256"),
+        ("aes-256-cbc + sha2-256, group modp-2048", "aes-256-cbc + sha2-256"),
+        ("AES (256 bit), SHA2 (256 bit), Diffie-Hellman group 14 (2048 bit MODP)", "AES-CBC (256 bit), HMAC-SHA-256-128"),
+        ("Encryption: AES-256-CBC; Hash: SHA256; DH Group: 14", "Encryption: AES-256-CBC; Integrity: SHA256"),
+        ("ENCR_AES_CBC (12), 256 bits; AUTH_HMAC_SHA2_256_128 (12); PRF_HMAC_SHA2_256 (5); 2048-bit MODP Group (14)", "ENCR_AES_CBC (12), 256 bits; AUTH_HMAC_SHA2_256_128 (12)"),
+    ] {
+        of_partner(&with(&[("ike 1", ike), ("esp 1", esp), ("pfs", "none")]), "", &[strong, plain, "pfs = false"]);
+    }
+    // An old gateway, with what it needs allowed and told.
+    of_partner(
+        &with(&[("ike 1", "AES-128, SHA-1, group 5"), ("esp 1", "AES-128, SHA-1"), ("pfs", "Group 5"), ("key-exchange", "IKE v1")]),
+        "",
+        &[r#"encryption = "aes-128-cbc", integrity = "sha1", group = "modp-1536""#, r#"pfs = "modp-1536""#, r#"version = "ikev1""#, r#"allows-weak = { modp-1536 = "coldstore has nothing better, by its sheet", sha1 ="#],
+    );
+    of_partner(&with(&[("ike 1", "3DES / MD5 / DH 5"), ("esp 1", "3DES / MD5"), ("pfs", "no")]), "", &[r#"encryption = "3des-cbc", integrity = "md5""#]);
+    // Combined mode, with a hash that means nothing beside ESP; a group beside ESP is that of PFS.
+    of_partner(
+        &with(&[("ike 1", "AES-256-GCM, PRF SHA-384, ECP-384"), ("esp 1", "AES-256-GCM, SHA-384, DH 20")]),
+        "",
+        &[r#"ike = [{ encryption = "aes-256-gcm", prf = "sha2-384", group = "ecp-384" }]"#, r#"esp = [{ encryption = "aes-256-gcm" }]"#, r#"pfs = "ecp-384""#],
+    );
+    // Several in one.
+    of_partner(
+        &with(&[("ike 1", "AES 128/256, SHA 256/384, groups 14, 19"), ("esp 1", "AES-128-GCM or AES-256-GCM"), ("pfs", "yes, DH 14")]),
+        "",
+        &[r#"encryption = ["aes-128-cbc", "aes-256-cbc"], integrity = ["sha2-256", "sha2-384"], group = ["modp-2048", "ecp-256"]"#, r#"esp = [{ encryption = ["aes-128-gcm", "aes-256-gcm"] }]"#],
+    );
+    // Times.
+    for (ike, esp) in [("480 minutes", "60 minutes"), ("28800", "3,600 s"), ("8 hours", "1 hour"), ("28800 sec (8 h)", "3600 seconds"), ("480 min", "60 min")] {
+        of_partner(&[("ike-lifetime", ike), ("esp-lifetime", esp)], "", &[r#"ike-lifetime = "8h""#, r#"esp-lifetime = "1h""#]);
+    }
+    of_partner(&[("liveness", "10 s"), ("ike-lifetime", "86400")], "", &[r#"liveness = "10s""#, r#"ike-lifetime = "1d""#]);
+    of_partner(&[("liveness", "not used")], "", &[r#"liveness = "off""#]);
+    // Identities and addresses.
+    of_partner(&[("identity", "FQDN: gate.coldstore.example.net")], "", &[r#"identity = { name = "gate.coldstore.example.net" }"#]);
+    of_partner(&[("identity", "@gate.coldstore.example.net"), ("address", "203.0.113.99/32")], "", &[r#"identity = { name = "gate.coldstore.example.net" }"#, r#"address = "203.0.113.99""#]);
+    of_partner(&[("identity", "IP address 10.99.0.2"), ("own-address", "10.99.0.2 (behind NAT)")], "", &[r#"identity = { address = "10.99.0.2" }"#, r#"own-address = "10.99.0.2""#]);
+    of_partner(&[("identity", "gate@coldstore.example.net"), ("address", "203.0.113.99 (fixed)")], "", &[r#"identity = { mail = "gate@coldstore.example.net" }"#]);
+    of_partner(&[("identity", "Key-ID: gate-7"), ("own-address", "none")], "", &[r#"identity = { free = "gate-7" }"#]);
+    // Networks: with masks, several in a cell, and in rows of their own.
+    of_partner(&[("network racks", "10.73.32.0 255.255.240.0")], "", &[r#"racks = "10.73.32.0/20""#]);
+    of_partner(&[("network racks", "10.73.32.0/255.255.240.0; 10.74.0.0/24")], "", &[r#"racks = "10.73.32.0/20""#, r#"racks-2 = "10.74.0.0/24""#]);
+    of_partner(&[], "| network cellar | the cellar | | 10.74.1.0/24 |\n| network roof | | | |\n", &[r#"cellar = "10.74.1.0/24""#]);
+    // Who opens it, and what is for people.
+    of_partner(&[("initiator", "Both")], "", &[r#"initiator = "either""#]);
+    of_partner(&[("initiator", "responder only")], "", &[r#"initiator = "packhouse""#]);
+    of_partner(&[("initiator", "we do"), ("ticket", "CHG-4711"), ("contact", "Ines, extension 41"), ("valid-until", "end of 2027")], "", &[r#"initiator = "coldstore""#, r#"note = "contact: Ines, extension 41; ticket: CHG-4711; valid until: end of 2027""#]);
+    // What was copied out of a page, and what was typed below it.
+    of_partner(&[], "network racks\ta network behind it\t10.73.16.0/20\t10.73.48.0/20\npfs: group 20\n", &[r#"racks = "10.73.48.0/20""#, r#"pfs = "ecp-384""#]);
+}
+
+/// What is not understood is shown where it stands, to the word.
+#[test]
+fn the_place_is_that_of_the_word() {
+    let (description, built, supplied) = planned(TEXT, 40.0);
+    let form = form(&description, &built.tunnels[0], 1, &supplied).expect("a form");
+    for (field, value, word) in
+        [("ike 1", "AES-256, Whirlpool, group 14", "Whirlpool"), ("network racks", "10.73.16.0/20, 10.74.0.9/24", "10.74.0.9/24")]
+    {
+        let sheet = filled_in(&form, &[(field, value)]);
+        let refilled = fill(&description, &form, &Source::new("coldstore.md", sheet.as_str()));
+        let place = refilled.findings[0].place.as_ref().expect("a place");
+        assert_eq!(&sheet[place.span.start..place.span.end], word);
+        assert_eq!(refilled.text, None);
+    }
 }

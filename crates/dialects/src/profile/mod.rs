@@ -12,7 +12,7 @@ pub use behaviour::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OfferV1,
     PfsGroup, Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
-pub use names::{Name, Sa};
+pub use names::{Name, Names, Sa};
 pub use offers::{DefaultProposal, DefaultProposals};
 
 use std::borrow::Cow;
@@ -58,7 +58,7 @@ pub struct Profile {
     /// Versions of the key exchange.
     pub versions: Cow<'static, [IkeVersion]>,
     /// Spellings of the algorithms that it can do, by kind.
-    pub names: Cow<'static, [Name]>,
+    pub names: Names,
     /// How the PRF is chosen.
     pub prf: PrfChoice,
     /// How the group for PFS is chosen.
@@ -339,20 +339,18 @@ impl Profile {
 
     /// The spelling of an algorithm for an SA, if the platform can do it.
     pub fn spelling(&self, transform: Transform, sa: Sa) -> Option<&str> {
-        self.names.iter().find(|row| row.transform == transform && row.sa.covers(sa)).map(|row| &*row.word)
+        self.names.of_transform(transform).find(|row| row.sa.covers(sa)).map(|row| &*row.word)
     }
 
     /// The algorithm of a kind that the platform spells like that, for whatever SA it can use it.
     pub fn algorithm(&self, kind: Kind, word: &str) -> Option<Transform> {
-        self.names.iter().find(|row| row.word == word && row.transform.kind == kind).map(|row| row.transform)
+        self.names.of_word(word).find(|row| row.transform.kind == kind).map(|row| row.transform)
     }
 
     /// The same of several kinds; a word that stands for more than one is of the first.
     pub fn algorithm_of(&self, kinds: &[Kind], word: &str) -> Option<Transform> {
         let place = |row: &&Name| kinds.iter().position(|kind| *kind == row.transform.kind);
-        let first = word.as_bytes().first();
-        let alike = self.names.iter().filter(|row| row.word.as_bytes().first() == first && row.word == word);
-        let found = alike.filter_map(|row| Some((place(&row)?, row.transform)));
+        let found = self.names.of_word(word).filter_map(|row| Some((place(&row)?, row.transform)));
         found.min_by_key(|(place, _)| *place).map(|(_, transform)| transform)
     }
 

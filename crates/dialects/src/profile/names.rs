@@ -1,6 +1,8 @@
 //! Rows of the platforms' tables of spellings.
 
 use std::borrow::Cow;
+use std::ops::Deref;
+use std::sync::OnceLock;
 
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::gateway::{Proposal, Protocol};
@@ -43,6 +45,76 @@ pub struct Name {
     pub sa: Sa,
 }
 
+/// The names that a platform has for algorithms, found from both sides.
+#[derive(Debug)]
+pub struct Names {
+    rows: Cow<'static, [Name]>,
+    index: OnceLock<NameIndex>,
+}
+
+/// The places of rows, sorted by what they are looked up by; of several that are alike in their order.
+#[derive(Debug)]
+struct NameIndex {
+    by_transform: Vec<(u64, usize)>,
+    by_word: Vec<usize>,
+}
+
+/// The numbers of a transform as one.
+fn number_of(transform: Transform) -> u64 {
+    u64::from(transform.kind.number()) << 32 | u64::from(transform.number) << 16 | u64::from(transform.key_bits)
+}
+
+impl Names {
+    /// A platform's table.
+    pub(crate) const fn of(rows: &'static [Name]) -> Names {
+        Names { rows: Cow::Borrowed(rows), index: OnceLock::new() }
+    }
+
+    /// Changes them: those of another release.
+    pub fn change(&mut self, change: impl FnOnce(&mut Vec<Name>)) {
+        change(self.rows.to_mut());
+        self.index = OnceLock::new();
+    }
+
+    fn index(&self) -> &NameIndex {
+        self.index.get_or_init(|| {
+            let mut by_transform: Vec<_> = self.rows.iter().enumerate().map(|(at, row)| (number_of(row.transform), at)).collect();
+            by_transform.sort_unstable();
+            let mut by_word: Vec<_> = (0..self.rows.len()).collect();
+            by_word.sort_by(|one, other| self.rows[*one].word.cmp(&self.rows[*other].word));
+            NameIndex { by_transform, by_word }
+        })
+    }
+
+    /// The rows of an algorithm.
+    pub(crate) fn of_transform(&self, transform: Transform) -> impl Iterator<Item = &Name> {
+        let (all, wanted) = (&self.index().by_transform, number_of(transform));
+        let start = all.partition_point(|(number, _)| *number < wanted);
+        all[start..].iter().take_while(move |(number, _)| *number == wanted).map(|(_, at)| &self.rows[*at])
+    }
+
+    /// The rows of a word.
+    pub(crate) fn of_word<'a>(&'a self, word: &'a str) -> impl Iterator<Item = &'a Name> {
+        let all = &self.index().by_word;
+        let start = all.partition_point(|at| &*self.rows[*at].word < word);
+        all[start..].iter().map(|at| &self.rows[*at]).take_while(move |row| row.word == word)
+    }
+}
+
+impl Clone for Names {
+    fn clone(&self) -> Names {
+        Names { rows: self.rows.clone(), index: OnceLock::new() }
+    }
+}
+
+impl Deref for Names {
+    type Target = [Name];
+
+    fn deref(&self) -> &[Name] {
+        &self.rows
+    }
+}
+
 /// A row of a cipher table.
 pub(crate) const fn cipher(number: u16, key_bits: u16, word: &'static str, sa: Sa) -> Name {
     Name { transform: Transform::encryption(number, key_bits), word: Cow::Borrowed(word), sa }
@@ -76,5 +148,25 @@ pub(crate) fn one_mode(proposal: &Proposal) -> Result<(), super::Unwritable> {
 impl From<Protocol> for Sa {
     fn from(protocol: Protocol) -> Sa {
         if protocol == Protocol::Ike { Sa::Ike } else { Sa::Esp }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_found_from_both_sides_as_they_are_now() {
+        const ROWS: &[Name] = &[integrity(12, "sha", Sa::Both), prf(5, "sha"), prf(6, "other")];
+        let mut names = Names::of(ROWS);
+        let of = |names: &Names, word: &str| names.of_word(word).map(|row| row.transform).collect::<Vec<_>>();
+        assert_eq!(of(&names, "sha"), [Transform::integrity(12), Transform::prf(5)]);
+        assert_eq!(names.of_transform(Transform::prf(6)).map(|row| &*row.word).collect::<Vec<_>>(), ["other"]);
+        names.change(|rows| rows.push(prf(6, "sha")));
+        assert_eq!(of(&names, "sha").len(), 3);
+        assert_eq!(
+            (of(&names, "none").len(), names.of_transform(Transform::prf(6)).count(), names.of_transform(Transform::prf(7)).count()),
+            (0, 2, 0)
+        );
     }
 }

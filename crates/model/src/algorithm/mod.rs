@@ -242,6 +242,35 @@ impl Transform {
         self.row().is_some_and(|row| row.aead)
     }
 
+    /// Its name and number in the registries of IKEv1, for its own SA or for ESP; nothing where those do not have it.
+    pub fn registered_in_v1(self, for_ike: bool) -> Option<(&'static str, u16)> {
+        let row = self.row()?;
+        let number = if for_ike { row.v1.ike } else { row.v1.esp }?;
+        let name = match (self.kind, for_ike, number) {
+            // IANA "IKE Attributes", encryption algorithms and hashes; "ISAKMP Identifiers", IPsec ESP transforms and authentication.
+            (Kind::Encryption, true, 1) => "DES-CBC",
+            (Kind::Encryption, true, 5) => "3DES-CBC",
+            (Kind::Encryption, true, 7) => "AES-CBC",
+            (Kind::Encryption, true, 8) => "CAMELLIA-CBC",
+            (Kind::Integrity | Kind::Prf, true, 1) => "MD5",
+            (Kind::Integrity | Kind::Prf, true, 2) => "SHA",
+            (Kind::Integrity | Kind::Prf, true, 4) => "SHA2-256",
+            (Kind::Integrity | Kind::Prf, true, 5) => "SHA2-384",
+            (Kind::Integrity | Kind::Prf, true, 6) => "SHA2-512",
+            (Kind::Encryption, false, 2) => "ESP_DES",
+            (Kind::Encryption, false, 3) => "ESP_3DES",
+            (Kind::Encryption, false, 11) => "ESP_NULL",
+            (Kind::Encryption, false, 12) => "ESP_AES-CBC",
+            (Kind::Integrity, false, 1) => "HMAC-MD5",
+            (Kind::Integrity, false, 2) => "HMAC-SHA",
+            (Kind::Integrity, false, 5) => "HMAC-SHA2-256",
+            (Kind::Integrity, false, 6) => "HMAC-SHA2-384",
+            (Kind::Integrity, false, 7) => "HMAC-SHA2-512",
+            _ => row.iana,
+        };
+        Some((name, number))
+    }
+
     /// The PRF that is built on the same hash or cipher, where the registry has one.
     pub fn prf_of_hash(self) -> Option<Transform> {
         self.row()?.prf.map(Transform::prf)

@@ -299,7 +299,7 @@ impl UsualReader {
     /// Digits that stand for themselves: the length of what follows, triple DES, or the number of what stands before in its registry.
     fn digits(&mut self, number: u16) -> Result<(), &'static str> {
         let last = [&self.found.ciphers, &self.found.hashes, &self.found.prfs, &self.found.groups];
-        if self.atoms[self.at].bracketed && last.into_iter().flatten().any(|one| one.number == number) {
+        if self.atoms[self.at].bracketed && last.into_iter().flatten().any(|one| numbers(*one).contains(&number)) {
             self.at += 1;
             return Ok(());
         }
@@ -377,7 +377,9 @@ impl UsualReader {
                 .filter(|_| self.number_of(of, 16, is_camellia) != registered.map(|(number, _)| number))
         });
         let number = self.number_of(of, check.unwrap_or(16), is_camellia).ok_or(UNKNOWN)?;
-        if let Some((_, at)) = registered.filter(|(said, _)| *said != number && tag(*said) != check) {
+        if let Some((_, at)) =
+            registered.filter(|(said, _)| !numbers(Transform::encryption(number, lengths[0])).contains(said) && tag(*said) != check)
+        {
             self.at = at;
             return Err(NOT_UNDERSTOOD);
         }
@@ -402,7 +404,9 @@ impl UsualReader {
 
     fn sha(&mut self) -> Result<(), &'static str> {
         let mut sizes = Vec::new();
-        match self.number(0) {
+        // In brackets stands its number in a registry.
+        let is_registered = |number: u16| number < 64 && self.atoms[self.at].bracketed;
+        match self.number(0).filter(|number| !is_registered(*number)) {
             Some(1) => {
                 self.at += 1;
                 self.cut(&[96, 160]);
@@ -523,6 +527,12 @@ impl UsualReader {
     }
 }
 
+/// The numbers of an algorithm in the registries of both versions.
+fn numbers(one: Transform) -> [u16; 3] {
+    let v1 = |for_ike| one.registered_in_v1(for_ike).map_or(one.number, |(_, number)| number);
+    [one.number, v1(true), v1(false)]
+}
+
 /// The length of a check value in bytes, from bytes or bits.
 fn tag(number: u16) -> Option<u16> {
     Some(match number {
@@ -572,6 +582,8 @@ mod tests {
             ("prime256v1", "ecp-256"),
             ("dh-group-21", "ecp-521"),
             ("ml-kem-768", "ml-kem-768"),
+            ("AES-CBC (7), 128 bits; SHA (2); 1024-bit MODP Group (2)", "aes-128-cbc sha1 modp-1024"),
+            ("ESP_AES-CBC (12), 256 bits; HMAC-SHA2-256 (5)", "aes-256-cbc sha2-256"),
             ("NULL, SHA-256", "null sha2-256"),
             ("aes-gcm with 96 bit ICV, 256 bit", "aes-gcm: the length of the key is not said"),
             ("AES, SHA-1", "aes: the length of the key is not said"),

@@ -1,20 +1,26 @@
 //! Secrets: a type that does not print, and the rules for reading one from a file.
 
 use std::fmt;
+use std::sync::OnceLock;
 
-use ring::hkdf::{HKDF_SHA256, Salt};
+use ring::hkdf::{HKDF_SHA256, Prk};
+use ring::hmac::{HMAC_SHA256, Key, sign};
 use subtle::ConstantTimeEq;
 use zeroize::Zeroizing;
 
 /// The bytes of a shared secret. It has no `Display`, its `Debug` hides it, it compares in constant
 /// time and is wiped when dropped.
 #[derive(Clone)]
-pub struct Secret(Zeroizing<Vec<u8>>);
+pub struct Secret {
+    bytes: Zeroizing<Vec<u8>>,
+    /// What the secrets of pairs are derived from, once one was.
+    extracted: OnceLock<Zeroizing<Vec<u8>>>,
+}
 
 impl Secret {
     /// Takes the bytes.
     pub fn new(bytes: Vec<u8>) -> Self {
-        Secret(Zeroizing::new(bytes))
+        Secret { bytes: Zeroizing::new(bytes), extracted: OnceLock::new() }
     }
 
     /// The secret on the single line of a file: the content without its line end.
@@ -37,7 +43,9 @@ impl Secret {
         sites.sort_unstable();
         let context = format!("unified-span pair 1\0{}\0{}\0{generation}", sites[0], sites[1]);
         let mut bytes = Zeroizing::new([0; 32]);
-        let extracted = Salt::new(HKDF_SHA256, &[]).extract(&self.0);
+        // Extracted without a salt (RFC 5869 section 2.2), once for all pairs.
+        let extracted = self.extracted.get_or_init(|| Zeroizing::new(sign(&Key::new(HMAC_SHA256, &[]), &self.bytes).as_ref().to_vec()));
+        let extracted = Prk::new_less_safe(HKDF_SHA256, extracted);
         let context = [context.as_bytes()];
         let expanded = extracted.expand(&context, HKDF_SHA256).and_then(|key| key.fill(bytes.as_mut()));
         expanded.expect("32 bytes are within what RFC 5869 allows");
@@ -47,14 +55,14 @@ impl Secret {
 
     /// The only way to the bytes; for writing a gateway's secrets file and for judging strength.
     pub fn expose(&self) -> &[u8] {
-        &self.0
+        &self.bytes
     }
 
     /// The bytes in lower-case hexadecimal, wiped when dropped.
     pub fn to_hex(&self) -> Zeroizing<String> {
         const DIGITS: &[u8; 16] = b"0123456789abcdef";
-        let mut hex = String::with_capacity(self.0.len() * 2);
-        for byte in self.0.iter() {
+        let mut hex = String::with_capacity(self.bytes.len() * 2);
+        for byte in self.bytes.iter() {
             hex.push(char::from(DIGITS[usize::from(byte >> 4)]));
             hex.push(char::from(DIGITS[usize::from(byte & 15)]));
         }
@@ -95,7 +103,7 @@ impl fmt::Debug for Secret {
 
 impl PartialEq for Secret {
     fn eq(&self, other: &Self) -> bool {
-        self.0.ct_eq(&other.0).into()
+        self.bytes.ct_eq(&other.bytes).into()
     }
 }
 

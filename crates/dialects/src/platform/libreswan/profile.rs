@@ -8,7 +8,7 @@
 use std::borrow::Cow;
 use std::time::Duration;
 
-use crate::profile::names::{Sa, cipher, group, integrity, prf};
+use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
@@ -17,6 +17,35 @@ use crate::profile::{
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Esp};
+
+/// How it spells algorithms.
+#[rustfmt::skip]
+const NAMES: &[Name] = &[
+    // Ciphers.
+    cipher( 3,   0, "3des",              Both),
+    cipher(11,   0, "null",              Esp),
+    cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
+    cipher(13, 128, "aesctr128",         Both), cipher(13, 192, "aesctr192",         Both), cipher(13, 256, "aesctr256",         Both),
+    cipher(14, 128, "aes_ccm_a128",      Esp),  cipher(14, 192, "aes_ccm_a192",      Esp),  cipher(14, 256, "aes_ccm_a256",      Esp),
+    cipher(15, 128, "aes_ccm_b128",      Esp),  cipher(15, 192, "aes_ccm_b192",      Esp),  cipher(15, 256, "aes_ccm_b256",      Esp),
+    cipher(16, 128, "aes_ccm_c128",      Esp),  cipher(16, 192, "aes_ccm_c192",      Esp),  cipher(16, 256, "aes_ccm_c256",      Esp),
+    cipher(18, 128, "aes_gcm_a128",      Both), cipher(18, 192, "aes_gcm_a192",      Both), cipher(18, 256, "aes_gcm_a256",      Both),
+    cipher(19, 128, "aes_gcm_b128",      Both), cipher(19, 192, "aes_gcm_b192",      Both), cipher(19, 256, "aes_gcm_b256",      Both),
+    cipher(20, 128, "aes_gcm128",        Both), cipher(20, 192, "aes_gcm192",        Both), cipher(20, 256, "aes_gcm256",        Both),
+    cipher(21, 128, "aes_gmac128",       Esp),  cipher(21, 192, "aes_gmac192",       Esp),  cipher(21, 256, "aes_gmac256",       Esp),
+    cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
+    cipher(28,   0, "chacha20_poly1305", Both),
+    // PRFs.
+    prf(1, "md5"), prf(2, "sha1"), prf(4, "aes_xcbc"), prf(5, "sha2_256"),
+    prf(6, "sha2_384"), prf(7, "sha2_512"),
+    // Integrity algorithms.
+    integrity(1, "md5", Both), integrity(2, "sha1", Both), integrity(5, "aes_xcbc", Both), integrity(8, "aes_cmac", Esp),
+    integrity(12, "sha2_256", Both), integrity(13, "sha2_384", Both), integrity(14, "sha2_512", Both),
+    // Key exchange methods.
+    group(5, "modp1536"), group(14, "modp2048"), group(15, "modp3072"), group(16, "modp4096"),
+    group(17, "modp6144"), group(18, "modp8192"), group(19, "dh19"), group(20, "dh20"),
+    group(21, "dh21"), group(31, "dh31"),
+];
 
 #[rustfmt::skip]
 pub(super) const BASE: Profile = Profile {
@@ -30,32 +59,7 @@ pub(super) const BASE: Profile = Profile {
     statements: Statements::NONE,
     family: &super::Libreswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
-    names: Cow::Borrowed(&[
-        // Ciphers.
-        cipher( 3,   0, "3des",              Both),
-        cipher(11,   0, "null",              Esp),
-        cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
-        cipher(13, 128, "aesctr128",         Both), cipher(13, 192, "aesctr192",         Both), cipher(13, 256, "aesctr256",         Both),
-        cipher(14, 128, "aes_ccm_a128",      Esp),  cipher(14, 192, "aes_ccm_a192",      Esp),  cipher(14, 256, "aes_ccm_a256",      Esp),
-        cipher(15, 128, "aes_ccm_b128",      Esp),  cipher(15, 192, "aes_ccm_b192",      Esp),  cipher(15, 256, "aes_ccm_b256",      Esp),
-        cipher(16, 128, "aes_ccm_c128",      Esp),  cipher(16, 192, "aes_ccm_c192",      Esp),  cipher(16, 256, "aes_ccm_c256",      Esp),
-        cipher(18, 128, "aes_gcm_a128",      Both), cipher(18, 192, "aes_gcm_a192",      Both), cipher(18, 256, "aes_gcm_a256",      Both),
-        cipher(19, 128, "aes_gcm_b128",      Both), cipher(19, 192, "aes_gcm_b192",      Both), cipher(19, 256, "aes_gcm_b256",      Both),
-        cipher(20, 128, "aes_gcm128",        Both), cipher(20, 192, "aes_gcm192",        Both), cipher(20, 256, "aes_gcm256",        Both),
-        cipher(21, 128, "aes_gmac128",       Esp),  cipher(21, 192, "aes_gmac192",       Esp),  cipher(21, 256, "aes_gmac256",       Esp),
-        cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
-        cipher(28,   0, "chacha20_poly1305", Both),
-        // PRFs.
-        prf(1, "md5"), prf(2, "sha1"), prf(4, "aes_xcbc"), prf(5, "sha2_256"),
-        prf(6, "sha2_384"), prf(7, "sha2_512"),
-        // Integrity algorithms.
-        integrity(1, "md5", Both), integrity(2, "sha1", Both), integrity(5, "aes_xcbc", Both), integrity(8, "aes_cmac", Esp),
-        integrity(12, "sha2_256", Both), integrity(13, "sha2_384", Both), integrity(14, "sha2_512", Both),
-        // Key exchange methods.
-        group(5, "modp1536"), group(14, "modp2048"), group(15, "modp3072"), group(16, "modp4096"),
-        group(17, "modp6144"), group(18, "modp8192"), group(19, "dh19"), group(20, "dh20"),
-        group(21, "dh21"), group(31, "dh31"),
-    ]),
+    names: Names::of(NAMES),
     prf: PrfChoice::OfIntegrity,
     ikev1_pfs_groups: Some(Cow::Borrowed(&[5, 14, 15, 16, 17, 18])),
     pfs: PfsChoice::OfIke,

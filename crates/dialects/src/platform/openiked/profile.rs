@@ -5,7 +5,7 @@
 use std::borrow::Cow;
 use std::time::Duration;
 
-use crate::profile::names::{Sa, cipher, group, integrity, prf};
+use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice, PrfChoice, Profile,
@@ -14,6 +14,28 @@ use crate::profile::{
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Ike};
+
+/// How it spells algorithms.
+#[rustfmt::skip]
+const NAMES: &[Name] = &[
+    // Ciphers.
+    cipher( 3,   0, "3des",           Ike),
+    cipher(12, 128, "aes-128",        Both), cipher(12, 192, "aes-192", Both), cipher(12, 256, "aes-256",        Both),
+    cipher(19, 128, "aes-128-gcm-12", Ike),                                    cipher(19, 256, "aes-256-gcm-12", Ike),
+    cipher(20, 128, "aes-128-gcm",    Ike),                                    cipher(20, 256, "aes-256-gcm",    Ike),
+    // PRFs.
+    prf(1, "hmac-md5"), prf(2, "hmac-sha1"), prf(5, "hmac-sha2-256"), prf(6, "hmac-sha2-384"),
+    prf(7, "hmac-sha2-512"),
+    // Integrity algorithms.
+    integrity(1, "hmac-md5", Ike), integrity(2, "hmac-sha1", Both), integrity(12, "hmac-sha2-256", Ike), integrity(13, "hmac-sha2-384", Both),
+    integrity(14, "hmac-sha2-512", Both),
+    // Key exchange methods.
+    group(1, "modp768"), group(2, "modp1024"), group(5, "modp1536"), group(14, "modp2048"),
+    group(15, "modp3072"), group(16, "modp4096"), group(17, "modp6144"), group(18, "modp8192"),
+    group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(25, "ecp192"),
+    group(26, "ecp224"), group(27, "brainpool224"), group(28, "brainpool256"), group(29, "brainpool384"),
+    group(30, "brainpool512"), group(31, "curve25519"),
+];
 
 #[rustfmt::skip]
 pub(super) const BASE: Profile = Profile {
@@ -27,25 +49,7 @@ pub(super) const BASE: Profile = Profile {
     statements: Statements::NONE,
     family: &super::Openiked,
     versions: Cow::Borrowed(&[IkeVersion::V2]),
-    names: Cow::Borrowed(&[
-        // Ciphers.
-        cipher( 3,   0, "3des",           Ike),
-        cipher(12, 128, "aes-128",        Both), cipher(12, 192, "aes-192", Both), cipher(12, 256, "aes-256",        Both),
-        cipher(19, 128, "aes-128-gcm-12", Ike),                                    cipher(19, 256, "aes-256-gcm-12", Ike),
-        cipher(20, 128, "aes-128-gcm",    Ike),                                    cipher(20, 256, "aes-256-gcm",    Ike),
-        // PRFs.
-        prf(1, "hmac-md5"), prf(2, "hmac-sha1"), prf(5, "hmac-sha2-256"), prf(6, "hmac-sha2-384"),
-        prf(7, "hmac-sha2-512"),
-        // Integrity algorithms.
-        integrity(1, "hmac-md5", Ike), integrity(2, "hmac-sha1", Both), integrity(12, "hmac-sha2-256", Ike), integrity(13, "hmac-sha2-384", Both),
-        integrity(14, "hmac-sha2-512", Both),
-        // Key exchange methods.
-        group(1, "modp768"), group(2, "modp1024"), group(5, "modp1536"), group(14, "modp2048"),
-        group(15, "modp3072"), group(16, "modp4096"), group(17, "modp6144"), group(18, "modp8192"),
-        group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(25, "ecp192"),
-        group(26, "ecp224"), group(27, "brainpool224"), group(28, "brainpool256"), group(29, "brainpool384"),
-        group(30, "brainpool512"), group(31, "curve25519"),
-    ]),
+    names: Names::of(NAMES),
     prf: PrfChoice::Free,
     ikev1_pfs_groups: None,
     pfs: PfsChoice::Each,

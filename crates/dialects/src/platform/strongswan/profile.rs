@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::time::Duration;
 
-use crate::profile::names::{Sa, cipher, group, integrity, prf};
+use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
@@ -13,6 +13,38 @@ use crate::profile::{
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
 use Sa::{Both, Esp};
+
+/// How it spells algorithms.
+#[rustfmt::skip]
+const NAMES: &[Name] = &[
+    // Ciphers.
+    cipher( 2,   0, "des",               Both), cipher( 3,   0, "3des",              Both),
+    cipher(11,   0, "null",              Esp),
+    cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
+    cipher(13, 128, "aes128ctr",         Both), cipher(13, 192, "aes192ctr",         Both), cipher(13, 256, "aes256ctr",         Both),
+    cipher(14, 128, "aes128ccm8",        Both), cipher(14, 192, "aes192ccm8",        Both), cipher(14, 256, "aes256ccm8",        Both),
+    cipher(15, 128, "aes128ccm12",       Both), cipher(15, 192, "aes192ccm12",       Both), cipher(15, 256, "aes256ccm12",       Both),
+    cipher(16, 128, "aes128ccm16",       Both), cipher(16, 192, "aes192ccm16",       Both), cipher(16, 256, "aes256ccm16",       Both),
+    cipher(18, 128, "aes128gcm8",        Both), cipher(18, 192, "aes192gcm8",        Both), cipher(18, 256, "aes256gcm8",        Both),
+    cipher(19, 128, "aes128gcm12",       Both), cipher(19, 192, "aes192gcm12",       Both), cipher(19, 256, "aes256gcm12",       Both),
+    cipher(20, 128, "aes128gcm16",       Both), cipher(20, 192, "aes192gcm16",       Both), cipher(20, 256, "aes256gcm16",       Both),
+    cipher(21, 128, "aes128gmac",        Esp),  cipher(21, 192, "aes192gmac",        Esp),  cipher(21, 256, "aes256gmac",        Esp),
+    cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
+    cipher(28,   0, "chacha20poly1305",  Both),
+    // PRFs.
+    prf(1, "prfmd5"), prf(2, "prfsha1"), prf(4, "prfaesxcbc"), prf(5, "prfsha256"),
+    prf(6, "prfsha384"), prf(7, "prfsha512"), prf(8, "prfaescmac"),
+    // Integrity algorithms.
+    integrity(1, "md5", Both), integrity(2, "sha1", Both), integrity(5, "aesxcbc", Both), integrity(8, "aescmac", Both),
+    integrity(12, "sha256", Both), integrity(13, "sha384", Both), integrity(14, "sha512", Both),
+    // Key exchange methods.
+    group(1, "modp768"), group(2, "modp1024"), group(5, "modp1536"), group(14, "modp2048"),
+    group(15, "modp3072"), group(16, "modp4096"), group(17, "modp6144"), group(18, "modp8192"),
+    group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(22, "modp1024s160"),
+    group(23, "modp2048s224"), group(24, "modp2048s256"), group(25, "ecp192"), group(26, "ecp224"),
+    group(27, "ecp224bp"), group(28, "ecp256bp"), group(29, "ecp384bp"), group(30, "ecp512bp"),
+    group(31, "curve25519"), group(32, "curve448"),
+];
 
 #[rustfmt::skip]
 pub(super) const BASE: Profile = Profile {
@@ -26,35 +58,7 @@ pub(super) const BASE: Profile = Profile {
     statements: Statements::NONE,
     family: &super::Strongswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
-    names: Cow::Borrowed(&[
-        // Ciphers.
-        cipher( 2,   0, "des",               Both), cipher( 3,   0, "3des",              Both),
-        cipher(11,   0, "null",              Esp),
-        cipher(12, 128, "aes128",            Both), cipher(12, 192, "aes192",            Both), cipher(12, 256, "aes256",            Both),
-        cipher(13, 128, "aes128ctr",         Both), cipher(13, 192, "aes192ctr",         Both), cipher(13, 256, "aes256ctr",         Both),
-        cipher(14, 128, "aes128ccm8",        Both), cipher(14, 192, "aes192ccm8",        Both), cipher(14, 256, "aes256ccm8",        Both),
-        cipher(15, 128, "aes128ccm12",       Both), cipher(15, 192, "aes192ccm12",       Both), cipher(15, 256, "aes256ccm12",       Both),
-        cipher(16, 128, "aes128ccm16",       Both), cipher(16, 192, "aes192ccm16",       Both), cipher(16, 256, "aes256ccm16",       Both),
-        cipher(18, 128, "aes128gcm8",        Both), cipher(18, 192, "aes192gcm8",        Both), cipher(18, 256, "aes256gcm8",        Both),
-        cipher(19, 128, "aes128gcm12",       Both), cipher(19, 192, "aes192gcm12",       Both), cipher(19, 256, "aes256gcm12",       Both),
-        cipher(20, 128, "aes128gcm16",       Both), cipher(20, 192, "aes192gcm16",       Both), cipher(20, 256, "aes256gcm16",       Both),
-        cipher(21, 128, "aes128gmac",        Esp),  cipher(21, 192, "aes192gmac",        Esp),  cipher(21, 256, "aes256gmac",        Esp),
-        cipher(23, 128, "camellia128",       Both), cipher(23, 192, "camellia192",       Both), cipher(23, 256, "camellia256",       Both),
-        cipher(28,   0, "chacha20poly1305",  Both),
-        // PRFs.
-        prf(1, "prfmd5"), prf(2, "prfsha1"), prf(4, "prfaesxcbc"), prf(5, "prfsha256"),
-        prf(6, "prfsha384"), prf(7, "prfsha512"), prf(8, "prfaescmac"),
-        // Integrity algorithms.
-        integrity(1, "md5", Both), integrity(2, "sha1", Both), integrity(5, "aesxcbc", Both), integrity(8, "aescmac", Both),
-        integrity(12, "sha256", Both), integrity(13, "sha384", Both), integrity(14, "sha512", Both),
-        // Key exchange methods.
-        group(1, "modp768"), group(2, "modp1024"), group(5, "modp1536"), group(14, "modp2048"),
-        group(15, "modp3072"), group(16, "modp4096"), group(17, "modp6144"), group(18, "modp8192"),
-        group(19, "ecp256"), group(20, "ecp384"), group(21, "ecp521"), group(22, "modp1024s160"),
-        group(23, "modp2048s224"), group(24, "modp2048s256"), group(25, "ecp192"), group(26, "ecp224"),
-        group(27, "ecp224bp"), group(28, "ecp256bp"), group(29, "ecp384bp"), group(30, "ecp512bp"),
-        group(31, "curve25519"), group(32, "curve448"),
-    ]),
+    names: Names::of(NAMES),
     prf: PrfChoice::Free,
     ikev1_pfs_groups: None,
     pfs: PfsChoice::Each,

@@ -116,4 +116,9 @@ chapter! {
         why: "No daemon would do anything useful with them, and whoever reads them would be kept busy for ever.",
         remedy: "Look at what they include and take over; name fewer and wider networks.",
     }
+    SHEET_LEFT_OUT = "US809" "sheet-left-out" Warning {
+        what: "A value of a filled-in sheet has no effect, and is left out.",
+        why: "What a partner's gateway shows in its form is not always what it does with it.",
+        remedy: "Nothing, if the partner agrees; it is told so that nobody looks for it later.",
+    }
 }
