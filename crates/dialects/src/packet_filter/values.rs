@@ -1,5 +1,6 @@
 //! Values of rules, in the spellings of both packet filters.
 
+use crate::text::prefix;
 use std::net::IpAddr;
 
 use ipnet::{IpNet, Ipv4Subnets, Ipv6Subnets};
@@ -8,7 +9,7 @@ use uspan_model::gateway::{Ports, SERVICES, State};
 
 /// A network, or a single address.
 pub(super) fn net(text: &str) -> Option<IpNet> {
-    text.parse().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from)).map(|net: IpNet| net.trunc())
+    prefix(text).map(|net| net.trunc())
 }
 
 /// Networks: one, or those between two addresses.

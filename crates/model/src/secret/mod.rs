@@ -74,7 +74,12 @@ impl Secret {
         if !digits.len().is_multiple_of(2) || digits.is_empty() {
             return None;
         }
-        let value = |b: u8| char::from(b).to_digit(16).and_then(|v| u8::try_from(v).ok());
+        let value = |byte: u8| match byte {
+            b'0'..=b'9' => Some(byte - b'0'),
+            b'a'..=b'f' => Some(byte - b'a' + 10),
+            b'A'..=b'F' => Some(byte - b'A' + 10),
+            _ => None,
+        };
         // Of one piece: what grows leaves copies behind.
         let mut bytes = Zeroizing::new(Vec::with_capacity(digits.len() / 2));
         for pair in digits.as_bytes().chunks_exact(2) {

@@ -110,9 +110,11 @@ impl SwanctlReader<'_> {
     }
 
     fn record(&mut self, kind: Section, section: &SettingsSection) -> Record {
-        let keywords = section.settings.iter().map(|(keyword, _)| keyword);
-        name_refused(self.profile, &[kind], keywords, "does not take the connection with it", self.findings);
         let mut record = read_section(self.profile, &[kind], &section.settings, Counts::Last, self.findings);
+        if record.has_strangers() {
+            let keywords = section.settings.iter().map(|(keyword, _)| keyword);
+            name_refused(self.profile, &[kind], keywords, "does not take the connection with it", self.findings);
+        }
         for unknown in &mut record.remainder.0 {
             if unknown.bearing == Bearing::Unknown && section.settings.iter().any(|(keyword, _)| keyword.place == unknown.place) {
                 unknown.bearing = Bearing::Refused;

@@ -85,6 +85,11 @@ impl Record {
         self.get(field).and_then(|found| T::out_of(&found.value))
     }
 
+    /// Whether statements stood there that no row is for.
+    pub(crate) fn has_strangers(&self) -> bool {
+        self.remainder.0.iter().any(|one| one.keyword.is_empty())
+    }
+
     /// Where a field is said, if it is said at all.
     pub(crate) fn place(&self, field: Field) -> Option<&Place> {
         self.get(field)?.origin.place()
