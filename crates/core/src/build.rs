@@ -11,6 +11,7 @@ use uspan_dialects::context::Context;
 use uspan_dialects::dialect::{Unwritable, gate};
 use uspan_dialects::network;
 use uspan_dialects::packet_filter::{FoundRules, PacketFilter, write_rules};
+use uspan_dialects::platform::hand_over;
 use uspan_dialects::profile::{OwnEnd, Profile};
 use uspan_dialects::routing;
 use uspan_judge::actor::{Actor, ReadGateway};
@@ -149,7 +150,11 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
             refused.into_iter().map(|refused| refused.finding(&site.name.value).at(place.clone())).collect()
         };
         let tree = write(&site.platform.value, site.packet_filter, side).map_err(unwritable)?;
-        let (read, findings) = verify(&site.platform.value, site.packet_filter, &tree);
+        let (mut read, findings) = verify(&site.platform.value, site.packet_filter, &tree);
+        if site.platform.value.is_run_by_others() {
+            // What goes from hand to hand stands in no list.
+            hand_over(&mut read, &side.gateway);
+        }
         if read != side.gateway || !findings.is_empty() {
             // Why, if it is a part that says it.
             let rules = write_rules(site.packet_filter, &side.gateway, &side.remarks);
@@ -173,6 +178,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         own: ends[i].local(),
         reached: ends[i].reached(),
         shares_internet: ends[i].shares_internet,
+        is_ours: !ends[i].platform.value.is_run_by_others(),
     };
     let mut findings = cross_check(end(0), end(1));
     if !any_stops(&findings) {
@@ -220,6 +226,10 @@ pub fn flaw(ends: [&Site; 2], gateways: [&Gateway; 2]) -> Option<Flaw> {
 fn write(platform: &Profile, filter: &dyn PacketFilter, side: &Side) -> Result<Tree, Vec<Unwritable>> {
     // What was written is read back as a whole.
     let mut tree = platform.family.write(platform, &side.gateway, &side.remarks)?;
+    if platform.is_run_by_others() {
+        gate(&tree)?;
+        return Ok(tree);
+    }
     tree.extend(filter.write(&side.gateway, &side.remarks)?);
     tree.extend(network::write(&side.gateway, &side.remarks)?);
     tree.extend(routing::write(&side.gateway, &side.remarks)?);

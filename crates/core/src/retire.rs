@@ -40,6 +40,8 @@ pub fn retire(description: &Description, supplied: &Supplied, whole: &Build, wan
         order.sort_by_key(|end| !opens(end));
         for end in order {
             let site = description.sites.iter().find(|site| site.name.value == tunnel.ends[end]);
+            // Of others nothing is taken out by us.
+            let site = site.filter(|site| !site.platform.value.is_run_by_others());
             all.extend(site.map(|site| at_one_end(site, &tunnel.name, &tunnel.gateways[end], whole, &rest)));
         }
     }

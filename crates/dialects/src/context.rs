@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use crate::network;
 use crate::packet_filter::{PACKET_FILTERS, PacketFilter};
-use crate::platform::built_in;
+use crate::platform::{built_in, other};
 use crate::profile::Profile;
 use crate::routing;
 use uspan_model::gateway::Tree;
@@ -21,7 +21,8 @@ pub struct Context {
 impl Context {
     /// What comes with the program.
     pub fn built_in() -> Context {
-        Context { profiles: built_in(), filters: PACKET_FILTERS.to_vec() }
+        let profiles = built_in().into_iter().chain([other()]).collect();
+        Context { profiles, filters: PACKET_FILTERS.to_vec() }
     }
 
     /// The platform of this word.

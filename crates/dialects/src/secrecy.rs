@@ -7,7 +7,8 @@
 
 use std::collections::BTreeMap;
 
-use crate::dialect::{Dialect, IKED_CONF, INTERFACES, IPSEC_CONF, IPTABLES, NFT, SETTINGS, VTYSH, dialect};
+use crate::dialect::{Dialect, IKED_CONF, INTERFACES, IPSEC_CONF, IPTABLES, NFT, PARAMETERS, SETTINGS, VTYSH, dialect};
+use crate::platform::is_keyword_of_list;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{Tree, TreeFile};
 use uspan_model::source::COVERED;
@@ -120,11 +121,21 @@ fn shows(path: &str, file: &TreeFile) -> Shows {
         () if is(&IPSEC_CONF) => ipsec(text),
         () if path.starts_with("listing/certificates/") => Shows::nothing(),
         () if is(&NFT) || is(&IPTABLES) || path.starts_with("listing/") => lines(text, |_| true),
+        () if is(&PARAMETERS) => lines(text, is_parameter),
         () if is(&VTYSH) => lines(text, |line| !line.split_whitespace().any(|word| word == "key")),
         () if is(&INTERFACES) => lines(text, |line| first(line).is_some_and(|word| IN_INTERFACES.contains(&word))),
         () if path.starts_with("etc/systemd/network/") => lines(text, |line| line.starts_with('[') || of_key(line, IN_NETWORK)),
         () => Shows::nothing(),
     }
+}
+
+/// A heading of a list, or a parameter that it has; what proves an identity only in the words for that.
+fn is_parameter(line: &str) -> bool {
+    let of_row = |(keyword, value): (&str, &str)| match keyword.trim() {
+        "authentication" => ["pre-shared key", "raw public keys (RFC 7427)", "certificates"].contains(&value.trim()),
+        keyword => is_keyword_of_list(keyword),
+    };
+    line.starts_with(['[', '#']) || line.split_once(':').is_some_and(of_row)
 }
 
 fn first(line: &str) -> Option<&str> {

@@ -74,6 +74,20 @@ pub enum Parameter {
 }
 
 impl Parameter {
+    /// Whether it is of what stands around the daemon: packet filter, translation, interfaces, routes.
+    pub fn is_around_the_daemon(self) -> bool {
+        matches!(
+            self,
+            Parameter::Mtu
+                | Parameter::Steering
+                | Parameter::Crossing
+                | Parameter::Exemption
+                | Parameter::Entrance
+                | Parameter::OutboundFilter
+                | Parameter::InboundFilter
+        )
+    }
+
     /// In words.
     pub fn words(self) -> &'static str {
         match self {

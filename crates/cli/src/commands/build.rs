@@ -341,6 +341,11 @@ fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, V
 /// Says what to do with the files.
 pub fn print_next(folder: &Path, description: Option<&Description>, planned: &Build) -> Result<(), Failure> {
     for (site, commands) in take_up(description, planned) {
+        let of_others = description.and_then(|description| description.sites.iter().find(|known| known.name.value == site));
+        if of_others.is_some_and(|site| site.platform.value.is_run_by_others()) {
+            super::print_line(&format!("for whoever runs {site}: {}/{site}/parameters", path_word(folder)))?;
+            continue;
+        }
         super::print_line(&format!("on {site}: copy {0}/{site}/etc over /etc, then", path_word(folder)))?;
         commands.iter().try_for_each(|command| super::print_line(&format!("  {command}")))?;
     }

@@ -13,7 +13,9 @@ use crate::files::input;
 use crate::show::{CARE, GOOD, STOP, comparison, findings, path_shown, styled};
 
 pub fn run(args: &Compare) -> Result<CommandOutcome, Failure> {
-    if let (Some(file), None, false) = (&args.against, &args.site, args.first.join("etc").is_dir()) {
+    if let (Some(file), None, false) =
+        (&args.against, &args.site, ["etc", "parameters"].iter().any(|folder| args.first.join(folder).is_dir()))
+    {
         return many::compared(&args.first, input::read(file, &args.supply)?, args.format);
     }
     let (first, second) = match &args.second {

@@ -124,7 +124,7 @@ impl Rehearsing<'_> {
         if stands.is_none() && self.format == Format::Text {
             return Ok(Some(came));
         }
-        let parts = parts::of_ends(ends, stands.unwrap_or(trees), standing.map(|standing| standing.folder));
+        let parts = parts::of_ends(ends, stands.unwrap_or(trees), standing.map(|standing| standing.folder), &made);
         if standing.is_some() {
             let fails = flaw(ends, parts.each_ref().map(|part| &part.gateway)).map(|flaw| {
                 let stage = flaw.stage.map(|stage| format!("fails at {}: ", stage.word())).unwrap_or_default();

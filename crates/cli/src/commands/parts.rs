@@ -7,7 +7,7 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use uspan_core::{
     Actor, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Severity, Site,
-    Source, Tree, any_stops, covered, discreet, read_tree,
+    Source, Tree, any_stops, covered, discreet, hand_over, read_tree,
 };
 
 use super::check::plan_of;
@@ -128,14 +128,14 @@ pub fn meant(ends: &EndsArgs, tunnel: Option<&str>) -> Result<Result<Meant, Stop
         Some(folder) => trees::standing(folder, &planned)?,
         None => planned.trees.clone(),
     };
-    let of_site = |name: &String| of_site(&description, name, &standing, ends.built.as_deref());
+    let of_site = |name: &String| of_site(&description, name, &standing, ends.built.as_deref(), &planned.tunnels);
     let parts = pairs(&planned, tunnel).into_iter().filter_map(|[one, other]| Some([of_site(&one)?, of_site(&other)?]));
     Ok(Ok((parts.collect(), Told::of(&planned, &input))))
 }
 
 /// The two gateways of a tunnel as they are written, before anybody installs them.
 pub fn of_tunnel(description: &Description, built: &BuiltTunnel, planned: &Build) -> Option<[Participant; 2]> {
-    let of_site = |end: usize| of_site(description, &built.ends[end], &planned.trees, None);
+    let of_site = |end: usize| of_site(description, &built.ends[end], &planned.trees, None, &planned.tunnels);
     Some([of_site(0)?, of_site(1)?])
 }
 
@@ -212,13 +212,42 @@ fn pairs(planned: &Build, tunnel: Option<&str>) -> Vec<[String; 2]> {
 }
 
 /// The two ends of a tunnel, of whose files only its own are at hand.
-pub fn of_ends(ends: [&Site; 2], trees: [Tree; 2], built: Option<&Path>) -> [Participant; 2] {
-    [0, 1].map(|end| of_tree(ends[end], &trees[end], built))
+pub fn of_ends(ends: [&Site; 2], trees: [Tree; 2], built: Option<&Path>, made: &BuiltTunnel) -> [Participant; 2] {
+    [0, 1].map(|end| handed_over(of_tree(ends[end], &trees[end], built), std::slice::from_ref(made)))
 }
 
-fn of_site(description: &Description, name: &str, standing: &BTreeMap<String, Tree>, built: Option<&Path>) -> Option<Participant> {
+fn of_site(
+    description: &Description,
+    name: &str,
+    standing: &BTreeMap<String, Tree>,
+    built: Option<&Path>,
+    made: &[BuiltTunnel],
+) -> Option<Participant> {
     let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
-    Some(of_tree(site, standing.get(name)?, built))
+    Some(handed_over(of_tree(site, standing.get(name)?, built), made))
+}
+
+/// What holds only if those who run a gateway set it as its list says; nothing where all are ours.
+pub fn provided<'a>(parts: impl IntoIterator<Item = &'a Participant>) -> String {
+    let mut names: Vec<_> = parts.into_iter().filter(|part| part.facts.is_run_by_others()).map(|part| part.name.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    match names.as_slice() {
+        [] => String::new(),
+        [one] => format!(", if {one} is set as its list says"),
+        several => format!(", if {} gateways of others are set as their lists say", several.len()),
+    }
+}
+
+/// With what goes from hand to hand and stands in no list of parameters: secrets and keys, as the description has them.
+fn handed_over(mut part: Participant, made: &[BuiltTunnel]) -> Participant {
+    if part.facts.is_run_by_others() {
+        let ends = made.iter().flat_map(|tunnel| tunnel.ends.iter().zip(&tunnel.gateways));
+        for (_, planned) in ends.filter(|(name, _)| **name == part.name) {
+            hand_over(&mut part.gateway, planned);
+        }
+    }
+    part
 }
 
 fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Participant {

@@ -135,6 +135,12 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
         return Err(vec![Finding::new(&rules::LAB_NEEDS_ROOT, "the lab needs root")]);
     }
     let cache = default_cache();
+    let others: Vec<_> = cases.iter().flat_map(|case| &case.job.sites).filter(|site| site.platform == "other").collect();
+    if let Some(site) = others.first() {
+        let message = format!("{} has a gateway of another make, of which there is no daemon to prove anything with", site.name);
+        let remedy = "Prove it with a stand-in: a copy of the description that names one of the platforms for that site.";
+        return Err(vec![Finding::new(&rules::LAB_LACKS_PROGRAM, message).remedy(remedy)]);
+    }
     let platforms: Vec<_> = cases.iter().flat_map(|case| case.job.sites.iter().map(|site| site.platform.as_str())).collect();
     let mut missing: Vec<_> =
         requirements(&platforms, cases.iter().any(|case| case.job.tunnels.iter().any(|tunnel| tunnel.routing)), &cache)

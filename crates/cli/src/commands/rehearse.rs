@@ -125,7 +125,7 @@ fn told(acts: &[Act], all: &[(&Act, &Rehearsal)], about: parts::Told, unchanged:
         }
         let closing = || match (failing, doubtful) {
             (0, 1..) => cannot_say(all.len(), doubtful),
-            _ => closing(all.len(), failing, all[0].1),
+            _ => closing(all.len(), failing, all[0].1, &parts::provided(acts.iter().flat_map(|act| &act.parts))),
         };
         super::print_line(&unsure.clone().filter(|_| failing == 0).unwrap_or_else(closing))?;
     }
@@ -137,10 +137,10 @@ fn cannot_say(all: usize, doubtful: usize) -> String {
     format!("{} whether the tunnel comes up{of}. Next: see to the lines that are not understood.", styled(STOP, "It cannot be said"))
 }
 
-fn closing(all: usize, failing: usize, first: &Rehearsal) -> String {
+fn closing(all: usize, failing: usize, first: &Rehearsal, provided: &str) -> String {
     match (all, failing) {
-        (1, 0) => format!("{}. The tunnel comes up and gets new keys.", styled(GOOD, "Fine")),
-        (all, 0) => format!("{}. All {all} tunnels come up and get new keys.", styled(GOOD, "Fine")),
+        (1, 0) => format!("{}. The tunnel comes up and gets new keys{provided}.", styled(GOOD, "Fine")),
+        (all, 0) => format!("{}. All {all} tunnels come up and get new keys{provided}.", styled(GOOD, "Fine")),
         (1, _) if first.failures.is_empty() => {
             format!("{} than one of the two ends says. Next: write the same networks at both.", styled(STOP, "It carries something else"))
         }

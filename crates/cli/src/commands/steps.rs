@@ -45,7 +45,7 @@ pub fn run(file: &Path, supply: &Supply, tunnel: Option<&str>, format: Format) -
 
 fn text(steps: &Steps) -> String {
     let mut lines = vec![styled(HEADING, &format!("{}: {} ⇄ {}", steps.tunnel, steps.ends[0], steps.ends[1]))];
-    for (end, looks) in steps.looks.iter().enumerate() {
+    for (end, looks) in steps.looks.iter().enumerate().filter(|(_, looks)| !looks.is_empty()) {
         lines.extend([String::new(), styled(HEADING, &format!("On {}", steps.ends[end]))]);
         for (i, step) in looks.iter().enumerate() {
             for (n, line) in wrapped(&step.what, columns().min(100) - 5).into_iter().enumerate() {

@@ -60,7 +60,7 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     } else {
         parts.iter().for_each(|parts| parts::print_findings(parts));
         super::print_line(&path::text(&ways, &flow))?;
-        super::print_line(&unsure.unwrap_or_else(|| closing(&ways)))?;
+        super::print_line(&unsure.unwrap_or_else(|| closing(&ways, &parts::provided(pairs.iter().flatten()))))?;
     }
     Ok(if fine { CommandOutcome::Fine } else { CommandOutcome::Stopped })
 }
@@ -96,7 +96,7 @@ fn walkers<'a>(parts: &'a [Participant; 2], inside: &'a BTreeMap<String, Vec<IpA
     })
 }
 
-fn closing(ways: &[(Walk, ShownEnds<'_>)]) -> String {
+fn closing(ways: &[(Walk, ShownEnds<'_>)], provided: &str) -> String {
     let works = ways.iter().all(|(walked, _)| walked.works());
     let back = ways.last().is_some_and(|(last, _)| last.back.is_some());
     match works {
@@ -110,6 +110,12 @@ fn closing(ways: &[(Walk, ShownEnds<'_>)]) -> String {
             "{}. Next: list what decides it, such as `ip address` for names of interfaces, and walk again.",
             styled(CARE, "It arrives only if a rule marked ? lets it")
         ),
+        true if !provided.is_empty() => {
+            format!(
+                "{}{provided}, and lets it through: what it filters nobody here knows.",
+                styled(CARE, "It arrives, and the answer comes back")
+            )
+        }
         true => format!("{}. It arrives, and the answer comes back.", styled(GOOD, "Fine")),
         false if back => {
             format!("{}. Next: mend the hop above, and walk again.", styled(STOP, "It arrives, and the answer does not come back"))

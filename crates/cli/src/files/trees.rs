@@ -54,7 +54,9 @@ pub fn earlier(folder: &Path, planned: &Build) -> BTreeMap<String, Tree> {
 /// What cannot be read.
 pub fn gateway(root: &Path) -> Result<(Tree, Vec<Finding>), Failure> {
     let etc = root.join("etc");
-    if !etc.is_dir() {
+    // Of a gateway of another make there is a list of parameters alone.
+    let list = root.join("parameters").is_dir();
+    if !etc.is_dir() && !list {
         return Err(Failure::Usage(format!("there is no folder `{}`; name the folder that stands for the gateway's /", path_shown(&etc))));
     }
     let context = super::input::context();
@@ -64,7 +66,12 @@ pub fn gateway(root: &Path) -> Result<(Tree, Vec<Finding>), Failure> {
         below.iter().any(|start| inside.starts_with(start) || start.starts_with(&inside) || path.starts_with(start))
     };
     let mut walk = TreeWalk::begin(root)?;
-    walk.folder(Path::new("etc"), &wanted, 0)?;
+    if list {
+        walk.folder(Path::new("parameters"), &wanted, 0)?;
+    }
+    if etc.is_dir() {
+        walk.folder(Path::new("etc"), &wanted, 0)?;
+    }
     if root.join("listing").is_dir() {
         walk.folder(Path::new("listing"), &wanted, 0)?;
     }

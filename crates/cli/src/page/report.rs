@@ -41,6 +41,15 @@ fn anchor(parts: &[&str]) -> String {
     parts.iter().map(|part| part.chars().map(plain).collect::<String>()).collect::<Vec<_>>().join("--")
 }
 
+/// What holds only if those who run a gateway set it as its list says.
+fn provided(built: &BuiltTunnel) -> String {
+    let of_others = built.ends.iter().zip(&built.gateways).filter(|(_, gateway)| gateway.filter.is_none()).map(|(name, _)| name.as_str());
+    match of_others.collect::<Vec<_>>().as_slice() {
+        [] => String::new(),
+        names => format!(", if {} is set as its list says", names.join(" and ")),
+    }
+}
+
 impl Report<'_> {
     /// The page.
     pub fn page(&self) -> String {
@@ -111,12 +120,12 @@ impl Report<'_> {
             @if let Some(of) = &told.sheet { (sheet(of, &|end, place| self.leads(&told.built.ends[end], place))) }
             @if let Some((rehearsal, ladder)) = &told.rehearsal {
                 h3 { "The negotiation, rehearsed" }
-                p { @if rehearsal.works() { "It comes up and gets new keys." } @else { span class="stop" { "It fails." } } }
+                p { @if rehearsal.works() { "It comes up and gets new keys" (provided(told.built)) "." } @else { span class="stop" { "It fails." } } }
                 details { summary { "Message by message" } figure { (PreEscaped(ladder)) } }
             }
             @for (title, walk) in &told.walks {
                 h3 { (title) }
-                (self.walk(walk, &told.built.ends))
+                (self.walk(walk, told.built))
             }
             @if let Some(steps) = &told.steps { (after(steps)) }
         }
@@ -131,9 +140,10 @@ impl Report<'_> {
         ((!file.private).then(|| format!("#{}", anchor(&["f", site, &place.file, &line.to_string()]))), called)
     }
 
-    fn walk(&self, walk: &Walk, ends: &[String; 2]) -> Markup {
+    fn walk(&self, walk: &Walk, built: &BuiltTunnel) -> Markup {
+        let ends = &built.ends;
         html! {
-            p { @if walk.works() { "It arrives, and the answer comes back." } @else { span class="stop" { "It does not arrive, or its answer does not come back." } } }
+            p { @if walk.works() { "It arrives, and the answer comes back" (provided(built)) "." } @else { span class="stop" { "It does not arrive, or its answer does not come back." } } }
             (self.leg(&walk.there, ends))
             @if let Some(back) = &walk.back {
                 p { "And the answer:" }
@@ -241,7 +251,7 @@ fn file_name(path: &str) -> &str {
 fn after(steps: &Steps) -> Markup {
     html! {
         h3 { "After installing" }
-        @for (end, looks) in steps.looks.iter().enumerate() {
+        @for (end, looks) in steps.looks.iter().enumerate().filter(|(_, looks)| !looks.is_empty()) {
             (wide(&format!("Steps on {}", steps.ends[end]), &html! {
                 table {
                     caption { "On " (steps.ends[end]) ", in this order" }

@@ -87,7 +87,7 @@ fn side(canvas: &mut Canvas, site: &SiteView, end: usize, middle: f64, height: f
         let x = if end == 0 { gateway.x - 6.0 } else { gateway.x + gateway.width + 6.0 };
         canvas.text(Point { x, y: gateway.y + 8.0 }, inner, 11.0, "faint", &names);
     }
-    let outside = format!("{} {}", site.outside, site.public);
+    let outside = format!("{} {}", site.outside, site.public).trim_start().to_owned();
     let x = if end == 0 { gateway.x + gateway.width } else { gateway.x };
     canvas.text(Point { x, y: gateway.y + gateway.height + 17.0 }, inner, 12.0, "ink", &outside);
 }

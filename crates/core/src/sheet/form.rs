@@ -155,7 +155,7 @@ fn needs(us: &Site, them: &Site, tunnel: &Tunnel, built: &BuiltTunnel, end: usiz
     let mut needs = vec![format!("Let {carrier} in from {from}.")];
     let gateway = &built.gateways[end];
     for (local, remote) in gateway.crossing() {
-        let only = match &gateway.hosts_may_open() {
+        let only = match &tunnel.passes[end] {
             Passing::All => String::new(),
             only => format!(", for what your hosts may open: {only}"),
         };

@@ -105,12 +105,16 @@ fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
         }
     };
     let of = |value: &dyn Fn(&Site) -> Vec<String>| ends.map(value);
+    // What stands around the daemon of others is theirs.
+    let of_ours = |value: &dyn Fn(&Site) -> Vec<String>| {
+        ends.map(|site| if site.platform.value.is_run_by_others() { Vec::new() } else { value(site) })
+    };
     each("platform", of(&|site| vec![site.platform.value.title.to_string()]));
-    each("packet filter", of(&|site| vec![site.packet_filter.title().to_owned()]));
+    each("packet filter", of_ours(&|site| vec![site.packet_filter.title().to_owned()]));
     each("public address", of(&|site| vec![site.address.value.to_string()]));
     each("own address behind NAT", of(&|site| site.own_address.iter().map(|own| own.value.to_string()).collect()));
     each("identity", of(&|site| vec![site.identity().words()]));
-    each("outside interface", of(&|site| vec![site.outside.value.clone()]));
+    each("outside interface", of(&|site| Some(site.outside.value.clone()).filter(|name| !name.is_empty()).into_iter().collect()));
     each("inside interfaces", of(&|site| site.inside.iter().map(|name| name.value.clone()).collect()));
     let appears = |end: usize| {
         let gateway = &built.gateways[end];
@@ -154,7 +158,7 @@ fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
         "autonomous system",
         [0, 1].map(|end| built.gateways[end].sessions.first().map(|session| vec![session.own_as.to_string()]).unwrap_or_default()),
     );
-    each("translates for the internet", of(&|site| vec![if site.shares_internet { "yes" } else { "no" }.to_owned()]));
+    each("translates for the internet", of_ours(&|site| vec![if site.shares_internet { "yes" } else { "no" }.to_owned()]));
     facts
 }
 
@@ -175,6 +179,9 @@ fn agreed(ends: [&Site; 2], built: &BuiltTunnel, build: &Build) -> Vec<Agreed> {
     for (parameter, children) in comparison.pairs.iter().flat_map(|pair| pair.told()) {
         // What each end is stands among the facts; that a secret is the same on both ends goes without saying here.
         if [Parameter::Address, Parameter::Identity, Parameter::SharedSecret].contains(&parameter.parameter) {
+            continue;
+        }
+        if ends.iter().any(|site| site.platform.value.is_run_by_others()) && parameter.parameter.is_around_the_daemon() {
             continue;
         }
         // Both ends prove themselves in the same way.

@@ -39,6 +39,7 @@ proptest! {
             own: site(i).local(),
             reached: site(i).reached(),
             shares_internet: read[i].1,
+            is_ours: true,
         };
         prop_assert!(!any_stops(&cross_check(end(0), end(1))));
         // Whoever compares the files finds nothing fatal between the ends, and no difference of an end from itself.

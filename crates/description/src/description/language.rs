@@ -199,7 +199,7 @@ pub static EXCEPTION: &[Key] = &[
 #[rustfmt::skip]
 pub static SITE: &[Key] = &[
     key("platform", Shape::Word(platforms), Required, "\"strongswan\"",
-        "The IKE daemon that runs on the gateway."),
+        "The IKE daemon that runs on the gateway; or `other`, for a gateway of another make, which somebody else runs: for it there is a list of parameters instead of files, and `allows` says what it can do."),
     key("gateway", Shape::Table(GATEWAY), Required, "{ address = \"198.51.100.20\", outside = \"wan0\", inside = \"lan0\" }",
         "The gateway itself: its address and its interfaces."),
     key("networks", Shape::Map { of: &PREFIX, keys: "prefixes by name" }, Optional("none: a host"), "{ office = \"10.41.0.0/22\" }",
@@ -231,9 +231,9 @@ pub static GATEWAY: &[Key] = &[
         "The address or DNS name under which the peer reaches the gateway; or `dynamic`: then it is recognised by its identity, and opens the tunnel itself; or `assigned`: it is not known yet, and is given with `--given` as soon as it is."),
     key("own-address", ADDRESS, Optional("`address`"), "\"10.99.0.2\"",
         "The address of the gateway's outside interface, where a NAT device stands before it and `address` is that device's."),
-    key("outside", INTERFACE, Required, "\"wan0\"",
+    key("outside", INTERFACE, Optional("it must be there, unless `platform` is `other`"), "\"wan0\"",
         "The interface towards the internet."),
-    key("inside", Shape::Either(&[INTERFACE, Shape::List { of: &INTERFACE, at_least: 1 }]), Optional("none; a site with `networks` needs it"), "\"lan0\"",
+    key("inside", Shape::Either(&[INTERFACE, Shape::List { of: &INTERFACE, at_least: 1 }]), Optional("none; a site with `networks` needs it, unless `platform` is `other`"), "\"lan0\"",
         "The interface, or interfaces, towards the protected networks."),
 ];
 

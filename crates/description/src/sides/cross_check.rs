@@ -26,6 +26,8 @@ pub struct End<'a> {
     pub reached: Endpoint,
     /// Whether it translates what leaves for the internet.
     pub shares_internet: bool,
+    /// Whether we run it: what stands around the daemon of others nobody here knows.
+    pub is_ours: bool,
 }
 
 /// Holds two ends of one tunnel against each other. Nothing is found in a pair that fits.
@@ -79,7 +81,8 @@ pub fn cross_check(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     say(&rules::SELECTORS_NOT_MIRRORED, selectors(one, false) != selectors(other, true), &|| {
         format!("the selectors of {names} do not mirror each other")
     });
-    for end in [&left, &right] {
+    let both_ours = left.is_ours && right.is_ours;
+    for end in [&left, &right].into_iter().filter(|end| end.is_ours) {
         let message = || format!("{}: the ends of GRE are not those that the selectors name", end.name);
         say(&rules::SELECTORS_NOT_MIRRORED, !wrapped(end.gateway), &message);
     }
@@ -89,21 +92,21 @@ pub fn cross_check(left: End<'_>, right: End<'_>) -> Vec<Finding> {
     };
     let (sessions, theirs) = (&left.gateway.sessions, &right.gateway.sessions);
     let crossed = sessions.len() == theirs.len() && sessions.iter().zip(theirs).all(fit);
-    say(&rules::SESSIONS_NOT_CROSSED, !crossed, &|| format!("the routing sessions of {names} do not fit"));
+    say(&rules::SESSIONS_NOT_CROSSED, both_ours && !crossed, &|| format!("the routing sessions of {names} do not fit"));
     let turned: BTreeSet<_> = right.gateway.crossing().into_iter().map(|(local, remote)| (remote, local)).collect();
-    say(&rules::ROUTES_INCOMPLETE, left.gateway.crossing() != turned, &|| {
+    say(&rules::ROUTES_INCOMPLETE, both_ours && left.gateway.crossing() != turned, &|| {
         format!("what crosses at {} is not what crosses at {}", left.name, right.name)
     });
     say(&rules::ESP_PROPOSALS_DIFFER, !esp_alike(one, other), &|| format!("the ESP proposals of {names} differ"));
     let waits = |c: &Connection| c.children.iter().all(|child| !child.opening.value.opens());
     say(&rules::NOBODY_STARTS, waits(one) && waits(other), &|| format!("neither of {names} opens the tunnel by itself"));
-    for end in [&left, &right] {
+    for end in [&left, &right].into_iter().filter(|end| end.is_ours) {
         findings.extend(exemption(end));
         findings.extend(routing(end));
         findings.extend(passage(end));
     }
     // Where an end lets a pair through at all, the other one lets the same through.
-    if !findings.iter().any(|finding| finding.rule.code == rules::FILTER_INCOMPLETE.code) {
+    if both_ours && !findings.iter().any(|finding| finding.rule.code == rules::FILTER_INCOMPLETE.code) {
         findings.extend(services(&left, &right));
         findings.extend(services(&right, &left));
     }

@@ -160,6 +160,19 @@ impl SideBuilder<'_> {
             sessions: self.session().into_iter().collect(),
             segment_limits: self.segment_limits(),
         };
+        // What stands around the daemon is nobody's affair but the owner's.
+        let gateway = match me.platform.value.is_run_by_others() {
+            false => gateway,
+            true => Gateway {
+                nat: Vec::new(),
+                filter: None,
+                interfaces: Vec::new(),
+                routes: Vec::new(),
+                sessions: Vec::new(),
+                segment_limits: Vec::new(),
+                ..gateway
+            },
+        };
         Side { gateway, remarks: self.remarks() }
     }
 
@@ -182,7 +195,10 @@ impl SideBuilder<'_> {
                 liveness: Setting::planned(agreement.liveness),
                 persistent: Setting::planned(agreement.opening[self.end].opens()),
             })),
-            interface: Setting::planned((self.tunnel.gre.is_none() && self.routed()).then(|| interface_id(&self.tunnel.name.value))),
+            interface: Setting::planned(
+                (self.tunnel.gre.is_none() && self.routed() && !me.platform.value.is_run_by_others())
+                    .then(|| interface_id(&self.tunnel.name.value)),
+            ),
             children: self.children(),
             remainder: Remainder::default(),
         }

@@ -57,6 +57,10 @@ pub static SCRIPT: Dialect = Dialect { name: "sh(1)", reader: "dash 0.5.12", com
 /// Keys and certificates (RFC 7468).
 pub static PEM: Dialect = Dialect { name: "PEM (RFC 7468)", reader: "openssl 3.0", comment: '#', piece: None, comments_go_on: false };
 
+/// A list of parameters, for people.
+pub static PARAMETERS: Dialect =
+    Dialect { name: "a list of parameters", reader: "its reader", comment: '#', piece: None, comments_go_on: false };
+
 /// All kinds, each with where its files stand: what their paths begin and end with. The first that fits counts.
 pub static DIALECTS: &[(&str, &str, &Dialect)] = &[
     ("etc/swanctl/conf.d/", ".conf", &SETTINGS),
@@ -73,6 +77,7 @@ pub static DIALECTS: &[(&str, &str, &Dialect)] = &[
     ("etc/iptables/", "", &IPTABLES),
     ("etc/network/interfaces", "", &INTERFACES),
     ("etc/frr/", ".conf", &VTYSH),
+    ("parameters/", ".txt", &PARAMETERS),
     ("", ".sh", &SCRIPT),
 ];
 

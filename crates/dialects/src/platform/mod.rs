@@ -4,7 +4,11 @@
 
 mod libreswan;
 mod openiked;
+mod other;
 mod strongswan;
+
+pub use other::hand_over;
+pub(crate) use other::is_keyword_of_list;
 
 use std::sync::Arc;
 
@@ -13,6 +17,11 @@ use crate::profile::Profile;
 /// The profiles that come with the program, in the order in which tables show them.
 pub fn built_in() -> Vec<Arc<Profile>> {
     [strongswan::base(), libreswan::base(), openiked::base()].map(Arc::new).into()
+}
+
+/// A gateway that is none of them.
+pub fn other() -> Arc<Profile> {
+    Arc::new(other::base())
 }
 
 #[cfg(test)]

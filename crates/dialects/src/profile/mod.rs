@@ -43,6 +43,8 @@ pub struct Profile {
     pub title: Text,
     /// The release that is written for.
     pub release: Text,
+    /// Who runs it.
+    pub run_by: RunBy,
     /// The manual pages the facts were taken from, and how they were checked.
     pub source: Text,
     /// What must be installed for all of them to hold.
@@ -114,6 +116,15 @@ pub struct Profile {
     pub looks: Cow<'static, [(Text, Text, Text)]>,
     /// Shell commands that then open the tunnel at once, where taking up does not do that by itself.
     pub open: Cow<'static, [Text]>,
+}
+
+/// Who runs a gateway.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum RunBy {
+    /// We do: its files are written, and what stands around the daemon with them.
+    Us,
+    /// Somebody else does, and is told what to set.
+    Others,
 }
 
 /// How the PRF of an IKE proposal is chosen.
@@ -357,6 +368,11 @@ impl Profile {
     /// Whether the platform can do an algorithm in an SA.
     pub fn can(&self, transform: Transform, sa: Sa) -> bool {
         self.spelling(transform, sa).is_some()
+    }
+
+    /// Whether somebody else runs it.
+    pub fn is_run_by_others(&self) -> bool {
+        self.run_by == RunBy::Others
     }
 
     /// Whether a way to open a tunnel is one of its own.

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::ops::Deref;
 use std::sync::OnceLock;
 
-use uspan_model::algorithm::{Kind, Transform};
+use uspan_model::algorithm::{Kind, Row, Status, Transform};
 use uspan_model::gateway::{Proposal, Protocol};
 
 /// Which security association an algorithm is for.
@@ -68,6 +68,23 @@ impl Names {
     /// A platform's table.
     pub(crate) const fn of(rows: &'static [Name]) -> Names {
         Names { rows: Cow::Borrowed(rows), index: OnceLock::new() }
+    }
+
+    /// Those of the registries: each algorithm by our own name, wherever an RFC defines it.
+    pub(crate) fn registered() -> Names {
+        let named = |kind: Kind| kind.rows().iter().filter(|row| !row.name.is_empty());
+        // Groups with subgroups are withdrawn, and nobody spells them alike.
+        let is_usual = |row: &&'static Row| row.kind != Kind::KeyExchange || !(22..=24).contains(&row.number);
+        let rows = Kind::ALL.into_iter().flat_map(named).filter(is_usual).map(|row| Name {
+            transform: Transform::of(row),
+            word: Cow::Borrowed(row.name),
+            sa: match (row.ike, row.esp) {
+                (Status::Undefined, _) => Sa::Esp,
+                _ if row.kind == Kind::Prf => Sa::Ike,
+                _ => Sa::Both,
+            },
+        });
+        Names { rows: rows.collect::<Vec<_>>().into(), index: OnceLock::new() }
     }
 
     /// Changes them: those of another release.

@@ -5,7 +5,7 @@ use super::{Assessment, ComparedEnd, Comparing, plain};
 use crate::fits::keys::{KeyFit, key_fit};
 use uspan_model::duration::duration_words;
 use uspan_model::gateway::{
-    Connection, Encapsulation, Endpoint, Exchange, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private,
+    Bearing, Connection, Encapsulation, Endpoint, Exchange, Identity, IkeVersion, Method, Opening, Proposal, Setting, is_private,
 };
 use uspan_model::parameter::Parameter;
 
@@ -131,6 +131,15 @@ impl Comparing<'_> {
                     "The peer answers AUTHENTICATION_FAILED (in IKEv1 main mode its first encrypted message cannot be read): no IKE SA.",
                     "Put the same bytes on both ends; a text in quotes, `0x` and `0s` mean other bytes than they look like.",
                 ),
+                // It may stand where nobody has looked.
+                _ if self
+                    .sides
+                    .iter()
+                    .zip(&secrets)
+                    .any(|(side, secret)| secret.is_none() && side.connection.remainder.leaves_open(Bearing::Authentication)) =>
+                {
+                    Assessment::compatible("The secret is not among the files, so that nothing can be said of it.")
+                }
                 _ => Assessment::fatal(
                     "Where no secret is found for the two identities, nothing can be proven: AUTHENTICATION_FAILED.",
                     "Add the secret for both identities of the connection.",

@@ -14,6 +14,10 @@ impl Gateway {
 
     /// What its hosts may open connections through the tunnel for.
     pub fn hosts_may_open(&self) -> Passing {
+        // Nothing is known that forbids anything.
+        if self.filter.is_none() {
+            return Passing::All;
+        }
         let Some((local, remote)) = self.crossing().into_iter().next() else { return Passing::Only(Vec::new()) };
         let passing = self.passing(local, remote, true);
         match passing.contains(&Traffic::Any) {

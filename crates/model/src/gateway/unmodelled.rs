@@ -56,6 +56,11 @@ impl Remainder {
         }
     }
 
+    /// Whether something of it bears on this.
+    pub fn leaves_open(&self, bearing: Bearing) -> bool {
+        self.0.iter().any(|one| one.bearing == bearing)
+    }
+
     /// Adds all of another one.
     pub fn take(&mut self, other: Remainder) {
         for one in other.0 {

@@ -10,7 +10,7 @@ use toml::de::DeTable;
 use uspan_dialects::dialect::is_interface;
 use uspan_model::algorithm::Kind;
 use uspan_model::duration::{duration_words, parse_duration, usual_duration};
-use uspan_model::finding::{self as rules};
+use uspan_model::finding::{self as rules, nearest};
 use uspan_model::gateway::{FilterForm, Identity};
 use uspan_model::source::{Located, Span};
 use uspan_model::subject::Subject;
@@ -24,7 +24,15 @@ impl Decoder<'_> {
         let gateway = fields.get("gateway").and_then(table);
         let address = gateway.and_then(|g| g.get("address")).and_then(text).and_then(|t| self.gateway_address(t));
         let own_address = gateway.and_then(|g| g.get("own-address")).and_then(text).and_then(|t| self.address(t, "own-address"));
-        let outside = gateway.and_then(|g| g.get("outside")).and_then(text).and_then(|t| self.interface(t));
+        let is_others = platform.as_ref().is_some_and(|platform| platform.value.is_run_by_others());
+        let outside = match gateway.and_then(|g| g.get("outside")).and_then(text) {
+            Some(said) => self.interface(said),
+            None if is_others => Some(Located::new(String::new(), name.span)),
+            None => {
+                self.no_outside(fields);
+                None
+            }
+        };
         let inside: Vec<_> = gateway
             .and_then(|g| g.get("inside"))
             .map(|node| match text(node) {
@@ -35,7 +43,9 @@ impl Decoder<'_> {
             .into_iter()
             .filter_map(|t| self.interface(t))
             .collect();
-        self.inside_and_networks(&name, fields, gateway);
+        if !is_others {
+            self.inside_and_networks(&name, fields, gateway);
+        }
         let named = fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default();
         let mut networks = Vec::with_capacity(named.len());
         for (name, node) in named {
@@ -78,6 +88,17 @@ impl Decoder<'_> {
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
             name,
         })
+    }
+
+    /// Says that the interface towards the internet is missing, where nothing else is wrong with it or with what it would be of.
+    fn no_outside(&mut self, fields: &DeTable<'_>) {
+        let Some((node, gateway)) = fields.get("gateway").and_then(|node| Some((node, table(node)?))) else { return };
+        let is_mistyped =
+            gateway.keys().any(|key| nearest(key.get_ref(), ["address", "own-address", "inside", "outside"]) == Some("outside"));
+        if !is_mistyped && !gateway.contains_key("outside") {
+            self.say(&rules::MISSING_KEY, node.span(), "`gateway` lacks `outside`").remedy =
+                "Add `outside = \"wan0\"`: the interface towards the internet.".to_owned();
+        }
     }
 
     /// An interface towards the networks where there are some, and networks where there is one; a host has neither.

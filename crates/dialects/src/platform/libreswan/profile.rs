@@ -12,7 +12,7 @@ use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
-    Profile, ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
+    Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -52,6 +52,7 @@ pub(super) const BASE: Profile = Profile {
     word: text("libreswan"),
     title: text("Libreswan 4.10 (Debian 12)"),
     release: text("4.10"),
+    run_by: RunBy::Us,
     source: text("ipsec.conf(5), ipsec.secrets(5), algparse -v"),
     packages: text("libreswan"),
     files: text("/etc/ipsec.d"),

@@ -9,7 +9,7 @@ use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice, PrfChoice, Profile,
-    ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
+    ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -42,6 +42,7 @@ pub(super) const BASE: Profile = Profile {
     word: text("openiked"),
     title: text("OpenIKED 7.2 (Debian 12)"),
     release: text("7.2"),
+    run_by: RunBy::Us,
     source: text("iked.conf(5), ikectl(8); ESP as seen in the lab"),
     packages: text("openiked"),
     files: text("/etc/iked.conf, /etc/iked.d"),

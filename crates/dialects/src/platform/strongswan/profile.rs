@@ -8,7 +8,7 @@ use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
-    Profile, ReplayWindow, RoutesBy, SeveralPairs, Steering, text,
+    Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -51,6 +51,7 @@ pub(super) const BASE: Profile = Profile {
     word: text("strongswan"),
     title: text("strongSwan 5.9.8 (Debian 12)"),
     release: text("5.9.8"),
+    run_by: RunBy::Us,
     source: text("swanctl.conf(5), strongswan.conf(5), swanctl --list-algs"),
     packages: text("charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins"),
     files: text("/etc/swanctl/conf.d"),

@@ -1,0 +1,83 @@
+//! What is assumed of a gateway of which nothing is known: what the standards say, and no more.
+
+use std::borrow::Cow;
+use std::time::Duration;
+
+use crate::profile::statement::Statements;
+use crate::profile::{
+    Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, FurtherChild, Identities, InterfaceName, Interrupts,
+    KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd, PfsChoice, PfsGroup,
+    Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecretFor, SeveralPairs, Steering, ToStrangers, TransportMode,
+    UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
+};
+use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
+
+const ASSUMED: &str = "assumed; of its owner's gateway nothing is known here";
+
+const fn assumed<T>(value: T) -> Observed<T> {
+    Observed::new(value, ASSUMED)
+}
+
+#[rustfmt::skip]
+pub(super) const BASE: Profile = Profile {
+    word: text("other"),
+    title: text("a gateway of another make"),
+    release: text(""),
+    run_by: RunBy::Others,
+    source: text("RFC 7296, RFC 2409, RFC 4301; what it can do in truth its owner says"),
+    packages: text(""),
+    files: text("none: a list of parameters"),
+    reads_below: Cow::Borrowed(&[text("parameters/")]),
+    family: &super::Other,
+    statements: Statements::NONE,
+    versions: Cow::Borrowed(&[IkeVersion::V2, IkeVersion::V1]),
+    names: Names::of(&[]),
+    prf: PrfChoice::Free,
+    pfs: PfsChoice::Each,
+    ikev1_pfs_groups: None,
+    longest_lifetime: Duration::from_secs(365 * 86_400),
+    dead_peer: assumed(DeadPeer::Forgotten),
+    selectors: Cow::Borrowed(&[SeveralPairs::AnSaEach, SeveralPairs::InOneSa]),
+    openings: Cow::Borrowed(&[OpeningWay::OnTraffic, OpeningWay::TrapBesideStart, OpeningWay::ByHand]),
+    identities: Identities { free: true },
+    interface_name: InterfaceName::Free,
+    steering: Cow::Borrowed(&[Steering::Selectors, Steering::Routes]),
+    own_end: OwnEnd::Named,
+    encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off]),
+    nat_detection: assumed(NatDetection::Always),
+    liveness: Liveness::OfConnection,
+    replay_window: ReplayWindow::Settable,
+    sequence_numbers: Cow::Borrowed(&[32, 64]),
+    methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
+    key_kinds: KeyKinds::Any,
+    dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
+    routes: RoutesBy::Daemon,
+    offers: DefaultProposals::of(&[], &[], &[], &[]),
+    behaviour: BEHAVIOUR,
+    defaults: Cow::Borrowed(&[]),
+    take_up: Cow::Borrowed(&[]),
+    take_up_interrupts: assumed(Interrupts::ItsTunnels),
+    looks: Cow::Borrowed(&[]),
+    open: Cow::Borrowed(&[]),
+};
+
+const BEHAVIOUR: Behaviour = Behaviour {
+    preference: assumed(Preference::Own),
+    narrowing: assumed(Narrowing::Never),
+    strangers: assumed(ToStrangers::Silent),
+    pfs_group: assumed(PfsGroup::Named),
+    further_child: assumed(FurtherChild::ByItself),
+    answering: assumed(Answering::BySelectors),
+    with_ike_sa: assumed(WithIkeSa::First),
+    transport: assumed(TransportMode::Insisted),
+    asked_identity: assumed(AskedIdentity::Heeded),
+    unsaid_identity: assumed(UnsaidIdentity::AsRead),
+    by_certificate: assumed(ByCertificate::AsSaid),
+    offer_v1: assumed(OfferV1::All),
+    unsaid_proposals_v1: assumed(UnsaidProposalsV1::OwnList),
+    long_numbers_v1: assumed(LongNumbersV1::AsSaid),
+    refusal: assumed(Refusal::ChildAlone),
+    secret_for: assumed(SecretFor::Both),
+    says: Cow::Borrowed(&[]),
+    says_v1: Cow::Borrowed(&[]),
+};
