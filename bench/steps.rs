@@ -92,6 +92,7 @@ fn hold_both_ends(bencher: Bencher<'_, '_>) {
         own: ends[i].local(),
         reached: ends[i].reached(),
         shares_internet: true,
+        is_ours: true,
     };
     bencher.bench(|| cross_check(end(0), end(1)));
 }

@@ -11,7 +11,6 @@ use uspan_dialects::context::Context;
 use uspan_dialects::dialect::{Unwritable, gate};
 use uspan_dialects::network;
 use uspan_dialects::packet_filter::{FoundRules, PacketFilter, write_rules};
-use uspan_dialects::platform::hand_over;
 use uspan_dialects::profile::{OwnEnd, Profile};
 use uspan_dialects::routing;
 use uspan_judge::actor::{Actor, ReadGateway};
@@ -151,10 +150,7 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         };
         let tree = write(&site.platform.value, site.packet_filter, side).map_err(unwritable)?;
         let (mut read, findings) = verify(&site.platform.value, site.packet_filter, &tree);
-        if site.platform.value.is_run_by_others() {
-            // What goes from hand to hand stands in no list.
-            hand_over(&mut read, &side.gateway);
-        }
+        site.platform.value.family.hand_over(&mut read, &side.gateway);
         if read != side.gateway || !findings.is_empty() {
             // Why, if it is a part that says it.
             let rules = write_rules(site.packet_filter, &side.gateway, &side.remarks);

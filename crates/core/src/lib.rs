@@ -41,7 +41,6 @@ pub use uspan_dialects::dialect::{Remarks, Unwritable};
 pub use uspan_dialects::foreign::{Foreign, foreign};
 pub use uspan_dialects::network::set_up;
 pub use uspan_dialects::packet_filter::{FoundRules, PacketFilter, write_rules};
-pub use uspan_dialects::platform::hand_over;
 pub use uspan_dialects::profile::statement;
 pub use uspan_dialects::profile::{
     AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposal, DefaultProposals, Family, FurtherChild, Identities, InterfaceName,

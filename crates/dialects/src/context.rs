@@ -25,6 +25,11 @@ impl Context {
         Context { profiles, filters: PACKET_FILTERS.to_vec() }
     }
 
+    /// The platforms that we run ourselves.
+    pub fn of_ours(&self) -> impl Iterator<Item = &Arc<Profile>> {
+        self.profiles.iter().filter(|profile| !profile.is_run_by_others())
+    }
+
     /// The platform of this word.
     pub fn profile(&self, word: &str) -> Option<&Arc<Profile>> {
         self.profiles.iter().find(|profile| profile.word == word)

@@ -69,7 +69,7 @@ fn kind_table(context: &Context, kind: Kind, status: bool, spellings: bool) -> S
         heads.extend(["bits", "IKE", "ESP"]);
     }
     if spellings {
-        heads.extend(context.profiles.iter().map(|profile| &*profile.word));
+        heads.extend(context.of_ours().map(|profile| &*profile.word));
     }
     let each = kind.rows().iter().filter(|row| !row.name.is_empty()).map(|row| {
         let weak = if row.weak.is_empty() { "  " } else { "! " };
@@ -78,7 +78,7 @@ fn kind_table(context: &Context, kind: Kind, status: bool, spellings: bool) -> S
             cells.extend([row.strength.to_string(), row.ike.word().to_owned(), row.esp.word().to_owned()]);
         }
         if spellings {
-            cells.extend(context.profiles.iter().map(|profile| spelling(row, profile)));
+            cells.extend(context.of_ours().map(|profile| spelling(row, profile)));
         }
         cells
     });
@@ -89,8 +89,7 @@ fn kind_table(context: &Context, kind: Kind, status: bool, spellings: bool) -> S
 
 fn value(context: &Context, row: &Row) -> Value {
     let spellings: serde_json::Map<_, _> = context
-        .profiles
-        .iter()
+        .of_ours()
         .map(|profile| {
             let [ike, esp] = [Sa::Ike, Sa::Esp].map(|sa| profile.spelling(Transform::of(row), sa));
             (profile.word.to_string(), json!({ "ike": ike, "esp": esp }))

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use uspan_core::{
     Actor, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Severity, Site,
-    Source, Tree, any_stops, covered, discreet, hand_over, read_tree,
+    Source, Tree, any_stops, covered, discreet, read_tree,
 };
 
 use super::check::plan_of;
@@ -241,11 +241,9 @@ pub fn provided<'a>(parts: impl IntoIterator<Item = &'a Participant>) -> String 
 
 /// With what goes from hand to hand and stands in no list of parameters: secrets and keys, as the description has them.
 fn handed_over(mut part: Participant, made: &[BuiltTunnel]) -> Participant {
-    if part.facts.is_run_by_others() {
-        let ends = made.iter().flat_map(|tunnel| tunnel.ends.iter().zip(&tunnel.gateways));
-        for (_, planned) in ends.filter(|(name, _)| **name == part.name) {
-            hand_over(&mut part.gateway, planned);
-        }
+    let ends = made.iter().flat_map(|tunnel| tunnel.ends.iter().zip(&tunnel.gateways));
+    for (_, planned) in ends.filter(|(name, _)| **name == part.name) {
+        part.facts.family.hand_over(&mut part.gateway, planned);
     }
     part
 }

@@ -16,8 +16,8 @@ use uspan_lab::{Event, Ground, Job, Lab, LabError, Options, cast, default_cache,
 use super::check::plan_few;
 use crate::args::{Format, Prove, Supply};
 use crate::failure::{CommandOutcome, Failure};
-use crate::files::reading;
 use crate::files::trees;
+use crate::files::{input, reading};
 use crate::show::{STOP, findings, path_shown, proof, styled};
 
 /// A description that is to be proven.
@@ -135,7 +135,9 @@ fn able(cases: &[Case]) -> Result<Ground, Vec<Finding>> {
         return Err(vec![Finding::new(&rules::LAB_NEEDS_ROOT, "the lab needs root")]);
     }
     let cache = default_cache();
-    let others: Vec<_> = cases.iter().flat_map(|case| &case.job.sites).filter(|site| site.platform == "other").collect();
+    let context = input::context();
+    let is_others = |word: &str| context.profile(word).is_some_and(|profile| profile.is_run_by_others());
+    let others: Vec<_> = cases.iter().flat_map(|case| &case.job.sites).filter(|site| is_others(&site.platform)).collect();
     if let Some(site) = others.first() {
         let message = format!("{} has a gateway of another make, of which there is no daemon to prove anything with", site.name);
         let remedy = "Prove it with a stand-in: a copy of the description that names one of the platforms for that site.";

@@ -33,8 +33,8 @@ fn empty(site: &str, from: Option<&str>, to: &str) -> Value {
 
 pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bool, format: Format) -> Result<CommandOutcome, Failure> {
     let context = input::context();
-    let Some(wanted) = context.profile(to) else {
-        let known: Vec<_> = context.profiles.iter().map(|profile| &*profile.word).collect();
+    let Some(wanted) = context.profile(to).filter(|profile| !profile.is_run_by_others()) else {
+        let known: Vec<_> = context.of_ours().map(|profile| &*profile.word).collect();
         return Err(Failure::Usage(format!("`{to}` is no platform; there are {}", known.join(", "))));
     };
     if let Some(path) = output {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde_json::{Value, json};
-use uspan_core::{Flow, Walk, Walker, service, walk};
+use uspan_core::{Aspect, Flow, Spot, Walk, Walker, service, walk};
 
 use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
@@ -43,6 +43,12 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let fine = ways.iter().all(|(_, walked)| walked.works() && walked.is_sure()) && ways.last().is_some_and(|(_, last)| !last.there.onward);
     let unsure = parts::unsure(ways.iter().flat_map(|(parts, _)| *parts)).filter(|_| fine);
     let fine = fine && unsure.is_none();
+    // Where it ends at a gateway of others, what they have around its daemon decides.
+    let hidden = ways.last().and_then(|(parts, walked)| {
+        let hop = [Some(&walked.there), walked.back.as_ref()].into_iter().flatten().flat_map(|leg| &leg.hops).find(|hop| !hop.passes)?;
+        let Spot::Gateway(end) = hop.spot else { return None };
+        (hop.aspect != Aspect::Sa && parts[end].facts.is_run_by_others()).then(|| parts[end].name.clone())
+    });
     let parts: Vec<_> = ways.iter().map(|(parts, _)| *parts).collect();
     let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts))).collect();
     if args.format == Format::Json {
@@ -60,7 +66,9 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     } else {
         parts.iter().for_each(|parts| parts::print_findings(parts));
         super::print_line(&path::text(&ways, &flow))?;
-        super::print_line(&unsure.unwrap_or_else(|| closing(&ways, &parts::provided(pairs.iter().flatten()))))?;
+        super::print_line(
+            &unsure.or(hidden.map(|name| not_known(&name))).unwrap_or_else(|| closing(&ways, &parts::provided(pairs.iter().flatten()))),
+        )?;
     }
     Ok(if fine { CommandOutcome::Fine } else { CommandOutcome::Stopped })
 }
@@ -94,6 +102,13 @@ fn walkers<'a>(parts: &'a [Participant; 2], inside: &'a BTreeMap<String, Vec<IpA
         shares_internet: part.shares_internet,
         beyond: &part.beyond,
     })
+}
+
+fn not_known(name: &str) -> String {
+    format!(
+        "{} whether it arrives: what {name} routes, translates and filters nobody here knows. Next: ask who runs it.",
+        styled(STOP, "It cannot be said")
+    )
 }
 
 fn closing(ways: &[(Walk, ShownEnds<'_>)], provided: &str) -> String {

@@ -228,7 +228,8 @@ fn an_end_that_does_not_believe_the_other_is_found() {
     let [one, mut other] = built.tunnels[0].gateways.clone();
     other.authorities = vec![authority("Others").certificate];
     let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
-    let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: false };
+    let end =
+        |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: false, is_ours: true };
     let codes: Vec<_> = cross_check(end("packhouse", &one, &own), end("coldstore", &other, &peer)).iter().map(|f| f.rule.code).collect();
     assert_eq!(codes, ["US713"]);
 }

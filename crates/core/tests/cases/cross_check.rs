@@ -25,7 +25,8 @@ fn demo() -> [Gateway; 2] {
 fn found(one: &Gateway, other: &Gateway) -> Vec<&'static str> {
     // Where the two stand, whatever their files say.
     let [own, peer] = [[198, 51, 100, 20], [203, 0, 113, 77]].map(|address| Endpoint::At(address.into()));
-    let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
+    let end =
+        |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true, is_ours: true };
     cross_check(end("packhouse", one, &own), end("coldstore", other, &peer)).iter().map(|finding| finding.rule.code).collect()
 }
 
@@ -296,7 +297,14 @@ fn two_routers_of_one_name_are_found() {
     let [mut one, other] = built(&text);
     let [own, peer] = ["2001:db8:1::20", "2001:db8:2::77"].map(|address| Endpoint::At(address.parse().expect("an address")));
     let codes = |one: &Gateway| -> Vec<_> {
-        let end = |name, gateway, at: &Endpoint| End { name, gateway, own: at.clone(), reached: at.clone(), shares_internet: true };
+        let end = |name, gateway, at: &Endpoint| End {
+            name,
+            gateway,
+            own: at.clone(),
+            reached: at.clone(),
+            shares_internet: true,
+            is_ours: true,
+        };
         cross_check(end("packhouse", one, &own), end("coldstore", &other, &peer)).iter().map(|finding| finding.rule.code).collect()
     };
     assert!(one.sessions[0].router_id.is_some() && codes(&one).is_empty());

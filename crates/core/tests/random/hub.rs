@@ -180,7 +180,8 @@ fn holds(place: usize) {
             Ok(tree) => {
                 written.set(written.get() + 1);
                 prop_assert_eq!(&tree, &profile.write(&gateway, &remarks()).expect("as before"));
-                let (read, findings) = profile.read(&tree);
+                let (mut read, findings) = profile.read(&tree);
+                profile.family.hand_over(&mut read, &gateway);
                 prop_assert!(findings.is_empty(), "{findings:#?}");
                 prop_assert_eq!(read, gateway);
             }
@@ -213,8 +214,13 @@ fn the_third_platform_says_a_gateway_or_refuses_it() {
 }
 
 #[test]
+fn a_list_of_parameters_says_a_gateway_or_refuses_it() {
+    holds(3);
+}
+
+#[test]
 fn every_platform_has_its_test() {
-    assert_eq!(known::context().profiles.len(), 3);
+    assert_eq!(known::context().profiles.len(), 4);
 }
 
 /// Changes of rules that a filter may not be able to say.

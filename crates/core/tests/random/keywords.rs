@@ -209,7 +209,7 @@ fn another_value_is_another_gateway_or_is_named() {
     let mut counted = BTreeMap::new();
     const ENOUGH: u32 = 12;
     let rounds = if known::cases(1) >= 1_000 { ENOUGH } else { 1 };
-    for (place, profile) in known::context().profiles.iter().enumerate().filter(|(_, profile)| !profile.statements.is_empty()) {
+    for (place, profile) in known::context().of_ours().enumerate().filter(|(_, profile)| !profile.statements.is_empty()) {
         let below = |part: &str| profile.reads_below.iter().any(|begin| begin.contains(part));
         let syntax = if below("swanctl") {
             Syntax::Sections

@@ -7,7 +7,6 @@ mod openiked;
 mod other;
 mod strongswan;
 
-pub use other::hand_over;
 pub(crate) use other::is_keyword_of_list;
 
 use std::sync::Arc;

@@ -284,6 +284,9 @@ pub trait Family: Sync + fmt::Debug {
     /// Reads the IKE part of a gateway from its files. Total: what is not understood is reported.
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>);
 
+    /// Adds to a gateway that was read what goes from hand to hand, and stands in none of its files.
+    fn hand_over(&self, _read: &mut Gateway, _planned: &Gateway) {}
+
     /// Whether files of a tree are for it.
     fn is_of(&self, tree: &Tree) -> bool;
 
@@ -338,7 +341,8 @@ impl Profile {
     /// What the platform's files cannot express.
     pub fn write(&self, gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritable>> {
         let tree = self.family.write(self, gateway, remarks)?;
-        let (read, findings) = self.read(&tree);
+        let (mut read, findings) = self.read(&tree);
+        self.family.hand_over(&mut read, gateway);
         let lost = findings.iter().map(|finding| finding.message.clone()).chain(ike_differences(gateway, &read)).collect::<Vec<_>>();
         if lost.is_empty() { Ok(tree) } else { Err(Unwritable::lost(lost, &self.title)) }
     }

@@ -250,7 +250,9 @@ impl UsualReader {
             }
             // The registry calls integrity alone so.
             "null" if self.word(0) == "auth" && self.word(1) == "aes" => {}
-            "null" if self.found.ciphers.is_empty() => return push(&mut self.found.ciphers, Transform::encryption(11, 0)),
+            "null" if self.found.ciphers.is_empty() || self.at >= 2 && self.atoms[self.at - 2].text == "encr" => {
+                return push(&mut self.found.ciphers, Transform::encryption(11, 0));
+            }
             "null" => {}
             "sha" | "shs" => return self.sha(),
             "md" => {
@@ -353,7 +355,7 @@ impl UsualReader {
             } else if let Some(bits) = self.number(0).filter(|bits| LENGTHS.contains(bits) && (lengths.is_empty() || !combined)) {
                 // A length of what comes next.
                 let next = self.word(if matches!(self.word(1), "bit" | "bits") { 2 } else { 1 });
-                if !lengths.is_empty() && matches!(next, "aes" | "camellia" | "modp" | "ecp") {
+                if !lengths.is_empty() && matches!(next, "aes" | "camellia" | "modp" | "ecp" | "random") {
                     break;
                 }
                 lengths.push(bits);

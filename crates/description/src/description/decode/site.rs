@@ -77,7 +77,8 @@ impl Decoder<'_> {
                 })
             }),
             as_number: self.as_number(fields)?,
-            shares_internet: fields.get("shares-internet").and_then(flag).unwrap_or(false),
+            // Who runs it keeps what crosses out of that, and is told so.
+            shares_internet: !is_others && fields.get("shares-internet").and_then(flag).unwrap_or(false),
             packet_filter: named.or(self.context.filters.first().copied())?,
             route_based: match fields.get("style").and_then(text) {
                 Some(word) => Located::new(word.value == "route-based", word.span),

@@ -21,17 +21,6 @@ pub(crate) fn base() -> Profile {
 /// What no list has: secrets and keys, which go from hand to hand.
 const FROM_HAND_TO_HAND: &str = "what goes from hand to hand";
 
-/// Adds to a gateway that was read from a list what goes from hand to hand.
-pub fn hand_over(read: &mut Gateway, planned: &Gateway) {
-    read.secrets.extend(planned.secrets.iter().cloned());
-    read.key_pairs.extend(planned.key_pairs.iter().cloned());
-    read.pinned.extend(planned.pinned.iter().cloned());
-    read.authorities.extend(planned.authorities.iter().cloned());
-    for connection in &mut read.connections {
-        connection.remainder.0.retain(|one| one.keyword != FROM_HAND_TO_HAND);
-    }
-}
-
 /// Whether a list has a parameter of this name.
 pub(crate) fn is_keyword_of_list(keyword: &str) -> bool {
     static KEYWORDS: LazyLock<Vec<Text>> = LazyLock::new(|| statements::statements().into_iter().map(|row| row.keyword).collect());
@@ -57,6 +46,16 @@ impl Family for Other {
 
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(profile, tree)
+    }
+
+    fn hand_over(&self, read: &mut Gateway, planned: &Gateway) {
+        read.secrets.extend(planned.secrets.iter().cloned());
+        read.key_pairs.extend(planned.key_pairs.iter().cloned());
+        read.pinned.extend(planned.pinned.iter().cloned());
+        read.authorities.extend(planned.authorities.iter().cloned());
+        for connection in &mut read.connections {
+            connection.remainder.0.retain(|one| one.keyword != FROM_HAND_TO_HAND);
+        }
     }
 
     fn is_of(&self, tree: &Tree) -> bool {

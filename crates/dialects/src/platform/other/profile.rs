@@ -41,7 +41,7 @@ pub(super) const BASE: Profile = Profile {
     openings: Cow::Borrowed(&[OpeningWay::OnTraffic, OpeningWay::TrapBesideStart, OpeningWay::ByHand]),
     identities: Identities { free: true },
     interface_name: InterfaceName::Free,
-    steering: Cow::Borrowed(&[Steering::Selectors, Steering::Routes]),
+    steering: Cow::Borrowed(&[Steering::Selectors]),
     own_end: OwnEnd::Named,
     encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off]),
     nat_detection: assumed(NatDetection::Always),

@@ -125,7 +125,7 @@ impl ListReader<'_> {
                 liveness: record.optional(Field::Liveness),
                 persistent: record.setting_or(Field::Tries, 1u32).map(|tries| tries == 0),
             })),
-            interface: Setting::default_of(None),
+            interface: record.optional(Field::InterfaceOut),
             local,
             remote,
             children: Vec::new(),
@@ -150,7 +150,10 @@ impl ListReader<'_> {
             local: networks(Field::LocalSelectors),
             remote: networks(Field::RemoteSelectors),
             protocol: record.optional::<ProtocolPort>(Field::LocalProtocol).map(|limit| limit.map(|limit| limit.protocol)),
-            ports: Setting::default_of([None, None]),
+            ports: record.optional::<ProtocolPort>(Field::LocalProtocol).map(|local| {
+                let remote = record.value::<ProtocolPort>(Field::RemoteProtocol);
+                [local, remote].map(|limit| limit.and_then(|limit| limit.port))
+            }),
             narrowing: Setting::default_of(None),
             pfs: ReadAt::default(),
             esp: record.setting_or(Field::EspProposals, Vec::new()),

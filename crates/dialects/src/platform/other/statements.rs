@@ -50,9 +50,11 @@ pub(super) fn statements() -> Vec<Statement> {
         ])),
         row(Connection, "dead peer detection", Field::Liveness, LIVES).about(About::Liveness),
         row(Connection, "tries to reach the peer", Field::Tries, words([("without end", Value::Number(0)), ("once", Value::Number(1))])),
+        row(Connection, "number of the tunnel interface", Field::InterfaceOut, Codec::Number),
         row(Child, "local networks", Field::LocalSelectors, NETWORKS).about(About::Selectors),
         row(Child, "remote networks", Field::RemoteSelectors, NETWORKS),
-        row(Child, "IP protocol", Field::LocalProtocol, PROTOCOLS),
+        row(Child, "local IP protocol and port", Field::LocalProtocol, PROTOCOLS),
+        row(Child, "remote IP protocol and port", Field::RemoteProtocol, PROTOCOLS),
         row(Child, "mode", Field::Mode, words([("tunnel mode", Value::Mode(Mode::Tunnel)), ("transport mode", Value::Mode(Mode::Transport))])),
         row(Child, "ESP (phase 2), with the group for PFS", Field::EspProposals, ESP).about(About::Esp),
         row(Child, "ESP SA lives", Field::EspHardLife, LIVES).about(About::EspLifetime),
@@ -219,12 +221,17 @@ fn read_networks(text: &str) -> Option<Value> {
 fn write_protocol(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
     match value {
         Value::ProtocolPort(ProtocolPort { protocol, port: None }) => Ok(protocol.to_string()),
-        _ => Err(vec![Unwritable::new("ports, which a list of parameters has no word for", "Limit what may cross with `services`.")]),
+        Value::ProtocolPort(ProtocolPort { protocol, port: Some(port) }) => Ok(format!("{protocol}/{port}")),
+        _ => Err(of_another_kind()),
     }
 }
 
 fn read_protocol(text: &str) -> Option<Value> {
-    ip_protocol(text).map(|protocol| Value::ProtocolPort(ProtocolPort { protocol, port: None }))
+    let (protocol, port) = match text.split_once('/') {
+        Some((protocol, port)) => (protocol, Some(port.parse().ok()?)),
+        None => (text, None),
+    };
+    ip_protocol(protocol).map(|protocol| Value::ProtocolPort(ProtocolPort { protocol, port }))
 }
 
 fn write_packets(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {

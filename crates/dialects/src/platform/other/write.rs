@@ -15,9 +15,6 @@ pub(super) fn write(profile: &Profile, gateway: &Gateway, remarks: &Remarks) -> 
         if ike.local_method.value != ike.remote_method.value {
             return Err(vec![Unwritable::new("two ways of authentication, of which a list has one for both ends", "Use one for both.")]);
         }
-        if connection.interface.value.is_some() {
-            return Err(vec![Unwritable::new("the number of an interface, which is an affair of the gateway", "Leave it out.")]);
-        }
         let layout = |child| LineLayout { indent: "", between: ": ", remarks, child };
         out.extend(["\n[tunnel ", &connection.name, "]\n"]);
         write_section(&mut out, profile, Section::Connection, &of_connection(connection), &layout(0))?;
@@ -45,6 +42,7 @@ fn of_connection(connection: &Connection) -> Record {
     record.plan(Field::IkeSoftLife, ike.lifetime.value.soft());
     record.plan(Field::Encapsulation, connection.encapsulation.value);
     record.plan_some(Field::Liveness, ike.liveness.value);
+    record.plan_some(Field::InterfaceOut, connection.interface.value);
     record.plan(Field::Tries, u32::from(!ike.persistent.value));
     record
 }
@@ -53,12 +51,14 @@ fn of_child(child: &Child) -> Result<Record, Vec<Unwritable>> {
     let mut record = Record::default();
     let selectors =
         |nets: &[IpNet]| -> Vec<Selector> { nets.iter().map(|net| Selector { net: Some(*net), protocol: None, port: None }).collect() };
-    if child.ports.value != [None, None] || child.narrowing.value.is_some() {
-        return Err(vec![Unwritable::new("ports or narrowing, which a list of parameters has no word for", "Leave them out.")]);
+    if child.narrowing.value.is_some() {
+        return Err(vec![Unwritable::new("narrowing, which a list of parameters has no word for", "Leave it out.")]);
     }
     record.plan(Field::LocalSelectors, selectors(&child.local.value));
     record.plan(Field::RemoteSelectors, selectors(&child.remote.value));
-    record.plan_some(Field::LocalProtocol, child.protocol.value.map(|protocol| ProtocolPort { protocol, port: None }));
+    for (field, port) in [Field::LocalProtocol, Field::RemoteProtocol].into_iter().zip(child.ports.value) {
+        record.plan_some(field, child.protocol.value.map(|protocol| ProtocolPort { protocol, port }));
+    }
     record.plan(Field::Mode, child.mode.value);
     record.plan(Field::EspProposals, child.esp.value.clone());
     record.plan(Field::EspHardLife, child.lifetime.value.hard);
