@@ -67,6 +67,62 @@ fn a_page_that_was_filled_in_and_saved_is_read() {
     assert!(run.code == 1 && run.all().contains("US805") && run.all().contains("coldstore.html:"), "{}", run.all());
 }
 
+/// A partner's gateway of another make, from what it can do to the report; its sheet says what it really has.
+#[test]
+fn a_gateway_of_another_make_gets_a_list_and_everything_else_works() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    let at = text.find("[site.coldstore]").expect("a site");
+    let end = at + text[at..].find("\n[tunnel").expect("a tunnel");
+    let theirs = "[site.coldstore]\nplatform = \"other\"\ngateway = { address = \"203.0.113.77\" }\n\
+        networks = { racks = \"10.73.16.0/20\" }\n\
+        allows = { encryption = [\"aes-256-cbc\"], integrity = [\"sha2-256\"], group = [\"modp-2048\"] }\n";
+    fs::write(&path, format!("{}{theirs}{}", &text[..at], &text[end..]).replace("strength = \"strong\"", "strength = \"common\""))
+        .expect("written");
+    let run = uspan(folder.path(), &["build", "orchard.span.toml", "-o", "out"]);
+    assert!(run.code == 0 && run.stdout.contains("for whoever runs coldstore: out/coldstore/parameters"), "{}", run.all());
+    let list = fs::read_to_string(folder.path().join("out/coldstore/parameters/harvest.txt")).expect("a list");
+    assert!(
+        list.contains("ENCR_AES_CBC (12), 256 bits; AUTH_HMAC_SHA2_256_128 (12); PRF_HMAC_SHA2_256 (5); 2048-bit MODP Group (14)"),
+        "{list}"
+    );
+    // Nothing of the secret, and no files of a gateway that is none of ours.
+    assert!(!list.contains(common::SECRET) && !folder.path().join("out/coldstore/etc").exists(), "{list}");
+    // Whatever is said of their end holds if they set it so.
+    let run = uspan(folder.path(), &["rehearse", "orchard.span.toml"]);
+    assert!(run.code == 0 && run.stdout.contains("if coldstore is set as its list says"), "{}", run.all());
+    let run = uspan(folder.path(), &["walk", "orchard.span.toml", "--from", "10.41.0.10", "--to", "10.73.16.10"]);
+    assert!(run.code == 0 && run.stdout.contains("what it filters nobody here knows"), "{}", run.all());
+    // A list alone does not hold what goes from hand to hand: of that nothing is said.
+    let run = uspan(folder.path(), &["rehearse", "out/packhouse", "out/coldstore"]);
+    assert!(run.code == 1 && run.stdout.contains("It cannot be said"), "{}", run.all());
+    // A value that was changed in it is read.
+    let changed = list.replace("IKE version: IKEv2", "IKE version: IKEv1");
+    fs::write(folder.path().join("out/coldstore/parameters/harvest.txt"), changed).expect("written");
+    let run = uspan(folder.path(), &["compare", "out/packhouse", "out/coldstore"]);
+    assert!(run.code == 1 && run.stdout.contains("fatal"), "{}", run.all());
+    for (args, says) in [
+        (&["sheet", "orchard.span.toml"][..], "a gateway of another"),
+        (&["report", "orchard.span.toml", "-o", "report.html"], "Reported"),
+        (&["draw", "orchard.span.toml", "-o", "picture.svg"], "Drawn"),
+        (&["verify-steps", "orchard.span.toml"], "On packhouse"),
+    ] {
+        let run = uspan(folder.path(), args);
+        assert!(run.code == 0 && run.stdout.contains(says), "{args:?}: {}", run.all());
+    }
+    // Its sheet comes back with what no daemon here has.
+    let form = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--format", "markdown", "-o", "coldstore.md"];
+    assert_eq!(uspan(folder.path(), &form).code, 0);
+    let sheet = fs::read_to_string(folder.path().join("coldstore.md")).expect("a sheet");
+    assert!(sheet.contains("| network racks | a network behind it | 10.73.16.0/20 |  |"), "{sheet}");
+    let filled = sheet.replace("| 10.73.16.0/20 |  |", "| 10.73.16.0/20 | 10.73.32.0 255.255.240.0 |");
+    fs::write(folder.path().join("coldstore.md"), filled).expect("written");
+    let fill = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--fill", "coldstore.md", "-o", "new.span.toml"];
+    assert_eq!(uspan(folder.path(), &fill).code, 0);
+    assert_eq!(uspan(folder.path(), &["check", "new.span.toml"]).code, 0);
+}
+
 /// What is filled in can be well-formed and not fit the rest: then the description's own finding says so.
 #[test]
 fn a_value_that_does_not_fit_the_rest_stops_it() {

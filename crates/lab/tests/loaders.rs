@@ -100,7 +100,7 @@ fn the_demo_is_loaded_without_a_warning() {
 #[test]
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn every_strength_is_loaded_in_every_order_of_platforms() {
-    let orders = known::context().profiles.iter().flat_map(|a| known::context().profiles.iter().map(move |b| [&*a.word, &*b.word]));
+    let orders = known::context().of_ours().flat_map(|a| known::context().of_ours().map(move |b| [&*a.word, &*b.word]));
     let cases = orders.flat_map(|order| {
         PRESETS.iter().map(move |preset| {
             case(format!("{} {order:?}", preset.name), describe(order, ADDRESSES, ["", ""], &format!("strength = \"{}\"", preset.name)))
@@ -154,7 +154,7 @@ fn whole_table(platform: usize) -> String {
 #[test]
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn every_spelling_of_the_tables_is_known_to_its_daemon() {
-    let cases = known::context().profiles.iter().enumerate().map(|(i, platform)| {
+    let cases = known::context().of_ours().enumerate().map(|(i, platform)| {
         let word = &*platform.word;
         case(format!("table of {word}"), describe([word, word], ADDRESSES, ["", ""], &whole_table(i)))
     });

@@ -373,7 +373,7 @@ fn without_brackets(value: &str) -> &str {
 }
 
 fn version(value: &str) -> Option<&'static str> {
-    let plain: String = value.to_lowercase().chars().filter(|c| c.is_ascii_alphanumeric()).collect();
+    let plain: String = value.to_lowercase().chars().filter(char::is_ascii_alphanumeric).collect();
     let plain = plain.trim_start_matches("ike").trim_start_matches("version").trim_start_matches('v').trim_end_matches("only");
     match plain {
         "1" => Some("ikev1"),

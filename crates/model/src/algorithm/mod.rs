@@ -3,6 +3,7 @@
 //! An algorithm is a registry entry (number, and for ciphers the key length), never a spelling.
 //! Spellings of platforms are rows in the platforms' own tables.
 
+mod atoms;
 mod preset;
 mod registry;
 mod usual;

@@ -1,6 +1,7 @@
 //! Algorithms as people spell them, in mails, on paper and on screens: `AES-256 / SHA-256 / DH 14`, `AES256-SHA256-MODP2048`,
 //! `HMAC-SHA-256-128`, `2048-bit MODP`, `PRF_HMAC_SHA2_384 (6)`.
 
+use super::atoms::{Atom, atoms};
 use super::{Kind, Row, Transform};
 use crate::source::Span;
 
@@ -57,63 +58,6 @@ const NOT_UNDERSTOOD: &str = "it is not understood";
 const NO_LENGTH: &str = "the length of the key is not said";
 const UNKNOWN: &str = "no registry has it by that name";
 
-/// A run of letters or of digits.
-struct Atom {
-    text: String,
-    span: Span,
-    /// Whether nothing but a mark that joins stands before it.
-    joined: bool,
-    /// Whether it stands alone in round brackets.
-    bracketed: bool,
-}
-
-impl Atom {
-    fn number(&self) -> Option<u16> {
-        self.text.parse().ok()
-    }
-}
-
-fn atoms(text: &str) -> Vec<Atom> {
-    let mut atoms: Vec<Atom> = Vec::new();
-    let class = |c: char| {
-        if c.is_ascii_digit() {
-            1
-        } else if c.is_alphabetic() {
-            2
-        } else {
-            0
-        }
-    };
-    let mut rest = text.char_indices().peekable();
-    let mut end_before = 0;
-    while let Some((start, c)) = rest.next() {
-        let of = class(c);
-        if of == 0 {
-            continue;
-        }
-        let mut end = start + c.len_utf8();
-        while let Some((at, more)) = rest.next_if(|(_, more)| class(*more) == of) {
-            end = at + more.len_utf8();
-        }
-        let between = &text[end_before..start];
-        let joined = !atoms.is_empty() && matches!(between, "" | "-" | "_");
-        let bracketed = between.trim_end().ends_with('(') && text[end..].trim_start().starts_with(')');
-        let (mut start, mut joined) = (start, joined);
-        let word = text[start..end].to_lowercase();
-        // Words that are written as one.
-        let lead = ["prf", "hmac"].into_iter().find(|lead| word.strip_prefix(lead).is_some_and(|rest| !rest.is_empty()) && word.is_ascii());
-        if let Some(lead) = lead {
-            let middle = start + lead.len();
-            atoms.push(Atom { text: lead.to_owned(), span: Span { start, end: middle }, joined, bracketed: false });
-            (start, joined) = (middle, true);
-        }
-        let word = lead.map_or(word.as_str(), |lead| &word[lead.len()..]);
-        atoms.push(Atom { text: word.to_owned(), span: Span { start, end }, joined, bracketed });
-        end_before = end;
-    }
-    atoms
-}
-
 /// Words that say nothing by themselves here.
 const BESIDE: [&str; 38] = [
     "hmac",
@@ -167,12 +111,12 @@ struct UsualReader {
     /// A length that stands before what it is of, and where.
     bits: Option<(u16, usize)>,
     /// A mode before its cipher, and where.
-    mode: Option<(Mode, usize)>,
+    mode: Option<(CipherMode, usize)>,
     is_prf: bool,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Mode {
+enum CipherMode {
     Cbc,
     Ctr,
     Gcm,
@@ -180,13 +124,13 @@ enum Mode {
     Gmac,
 }
 
-fn mode(word: &str) -> Option<Mode> {
+fn mode(word: &str) -> Option<CipherMode> {
     Some(match word {
-        "cbc" => Mode::Cbc,
-        "ctr" => Mode::Ctr,
-        "gcm" => Mode::Gcm,
-        "ccm" => Mode::Ccm,
-        "gmac" => Mode::Gmac,
+        "cbc" => CipherMode::Cbc,
+        "ctr" => CipherMode::Ctr,
+        "gcm" => CipherMode::Gcm,
+        "ccm" => CipherMode::Ccm,
+        "gmac" => CipherMode::Gmac,
         _ => return None,
     })
 }
@@ -342,7 +286,7 @@ impl UsualReader {
         }
         let (mut of, mut check, mut registered) = (self.mode.take().map(|(mode, _)| mode), None, None);
         loop {
-            let combined = matches!(of, Some(Mode::Gcm | Mode::Ccm));
+            let combined = matches!(of, Some(CipherMode::Gcm | CipherMode::Ccm));
             let word = self.word(0).to_owned();
             if let (None, Some(mode)) = (of, mode(&word)) {
                 of = Some(mode);
@@ -371,7 +315,7 @@ impl UsualReader {
             return Err(NO_LENGTH);
         }
         // In brackets stands its number in the registry, or the length of its check value.
-        let combined = matches!(of, Some(Mode::Gcm | Mode::Ccm));
+        let combined = matches!(of, Some(CipherMode::Gcm | CipherMode::Ccm));
         let check = check.or_else(|| {
             registered
                 .filter(|_| combined)
@@ -389,18 +333,18 @@ impl UsualReader {
     }
 
     /// The number of a cipher in the registry.
-    fn number_of(&self, mode: Option<Mode>, check: u16, is_camellia: bool) -> Option<u16> {
+    fn number_of(&self, mode: Option<CipherMode>, check: u16, is_camellia: bool) -> Option<u16> {
         let longer = (check - 8) / 4;
-        Some(match (mode.unwrap_or(Mode::Cbc), is_camellia) {
-            (Mode::Cbc, false) => 12,
-            (Mode::Ctr, false) => 13,
-            (Mode::Ccm, false) => 14 + longer,
-            (Mode::Gcm, false) => 18 + longer,
-            (Mode::Gmac, false) => 21,
-            (Mode::Cbc, true) => 23,
-            (Mode::Ctr, true) => 24,
-            (Mode::Ccm, true) => 25 + longer,
-            (Mode::Gcm | Mode::Gmac, true) => return None,
+        Some(match (mode.unwrap_or(CipherMode::Cbc), is_camellia) {
+            (CipherMode::Cbc, false) => 12,
+            (CipherMode::Ctr, false) => 13,
+            (CipherMode::Ccm, false) => 14 + longer,
+            (CipherMode::Gcm, false) => 18 + longer,
+            (CipherMode::Gmac, false) => 21,
+            (CipherMode::Cbc, true) => 23,
+            (CipherMode::Ctr, true) => 24,
+            (CipherMode::Ccm, true) => 25 + longer,
+            (CipherMode::Gcm | CipherMode::Gmac, true) => return None,
         })
     }
 

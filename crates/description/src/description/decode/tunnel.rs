@@ -62,6 +62,7 @@ impl Decoder<'_> {
     }
 
     /// A tunnel between two ends, by what its table says.
+    // Long: a field for each key.
     pub(super) fn told(
         &mut self,
         told: TunnelFields,

@@ -48,6 +48,7 @@ const NAMES: &[Name] = &[
 ];
 
 #[rustfmt::skip]
+#[expect(clippy::declare_interior_mutable_const, reason = "each profile is a copy, and has caches of its own")]
 pub(super) const BASE: Profile = Profile {
     word: text("libreswan"),
     title: text("Libreswan 4.10 (Debian 12)"),
@@ -57,7 +58,7 @@ pub(super) const BASE: Profile = Profile {
     packages: text("libreswan"),
     files: text("/etc/ipsec.d"),
     reads_below: Cow::Borrowed(&[text("etc/ipsec.")]),
-    statements: Statements::NONE,
+    statements: Statements::EMPTY,
     family: &super::Libreswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
     names: Names::of(NAMES),

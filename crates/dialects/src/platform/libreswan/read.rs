@@ -40,16 +40,9 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     if lost.is_some() {
         reader.known(&sections, &setup);
     }
-    // Without `auto` a connection waits for somebody who adds it; a policy without SAs is no connection.
-    let is_tunnel =
-        |section: &ConfSection| section.get("type").is_none_or(|kind| !["passthrough", "reject", "drop"].contains(&&*kind.value));
-    let used = |section: &ConfSection| match section.get("auto") {
-        Some(auto) => auto.value != "ignore",
-        None => !section.is_base && section.get("left").is_some() && section.get("right").is_some(),
-    };
     let addresses: Vec<_> = addresses(tree).into_iter().map(|own| own.address.addr()).collect();
-    for section in sections.into_iter().filter(|section| used(section) && is_tunnel(section)) {
-        let section = if names_itself_right(&section, &addresses) { section.turned() } else { section };
+    let turned = |section: ConfSection| if names_itself_right(&section, &addresses) { section.turned() } else { section };
+    for section in sections.into_iter().filter(is_used).map(turned) {
         if let Some((mut connection, keys)) = reader.connection(&section) {
             connection.remainder.take(daemon.remainder.clone());
             forget_revocation(&mut connection);
@@ -109,6 +102,16 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     (gateway, findings)
+}
+
+/// Whether a section is a connection that is used. Without `auto` one waits for somebody who adds it; a policy without SAs is none.
+fn is_used(section: &ConfSection) -> bool {
+    let is_tunnel = section.get("type").is_none_or(|kind| !["passthrough", "reject", "drop"].contains(&&*kind.value));
+    is_tunnel
+        && match section.get("auto") {
+            Some(auto) => auto.value != "ignore",
+            None => !section.is_base && section.get("left").is_some() && section.get("right").is_some(),
+        }
 }
 
 /// Whether the right end of a connection is the gateway's own: by its address, or by what only an own end can say.

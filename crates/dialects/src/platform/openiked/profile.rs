@@ -38,6 +38,7 @@ const NAMES: &[Name] = &[
 ];
 
 #[rustfmt::skip]
+#[expect(clippy::declare_interior_mutable_const, reason = "each profile is a copy, and has caches of its own")]
 pub(super) const BASE: Profile = Profile {
     word: text("openiked"),
     title: text("OpenIKED 7.2 (Debian 12)"),
@@ -47,7 +48,7 @@ pub(super) const BASE: Profile = Profile {
     packages: text("openiked"),
     files: text("/etc/iked.conf, /etc/iked.d"),
     reads_below: Cow::Borrowed(&[text("etc/iked")]),
-    statements: Statements::NONE,
+    statements: Statements::EMPTY,
     family: &super::Openiked,
     versions: Cow::Borrowed(&[IkeVersion::V2]),
     names: Names::of(NAMES),

@@ -19,6 +19,7 @@ const fn assumed<T>(value: T) -> Observed<T> {
 }
 
 #[rustfmt::skip]
+#[expect(clippy::declare_interior_mutable_const, reason = "each profile is a copy, and has caches of its own")]
 pub(super) const BASE: Profile = Profile {
     word: text("other"),
     title: text("a gateway of another make"),
@@ -29,7 +30,7 @@ pub(super) const BASE: Profile = Profile {
     files: text("none: a list of parameters"),
     reads_below: Cow::Borrowed(&[text("parameters/")]),
     family: &super::Other,
-    statements: Statements::NONE,
+    statements: Statements::EMPTY,
     versions: Cow::Borrowed(&[IkeVersion::V2, IkeVersion::V1]),
     names: Names::of(&[]),
     prf: PrfChoice::Free,

@@ -47,6 +47,7 @@ const NAMES: &[Name] = &[
 ];
 
 #[rustfmt::skip]
+#[expect(clippy::declare_interior_mutable_const, reason = "each profile is a copy, and has caches of its own")]
 pub(super) const BASE: Profile = Profile {
     word: text("strongswan"),
     title: text("strongSwan 5.9.8 (Debian 12)"),
@@ -56,7 +57,7 @@ pub(super) const BASE: Profile = Profile {
     packages: text("charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins"),
     files: text("/etc/swanctl/conf.d"),
     reads_below: Cow::Borrowed(&[text("etc/swanctl"), text("etc/strongswan")]),
-    statements: Statements::NONE,
+    statements: Statements::EMPTY,
     family: &super::Strongswan,
     versions: Cow::Borrowed(&[IkeVersion::V1, IkeVersion::V2]),
     names: Names::of(NAMES),

@@ -28,19 +28,16 @@ fn beginning(keyword: &str) -> Beginning {
 #[derive(Debug, std::default::Default)]
 struct SpelledDefaults(OnceLock<Vec<(usize, Option<Value>)>>);
 
-impl SpelledDefaults {
-    const UNKNOWN: SpelledDefaults = SpelledDefaults(OnceLock::new());
-}
-
 impl Clone for SpelledDefaults {
     fn clone(&self) -> SpelledDefaults {
-        SpelledDefaults::UNKNOWN
+        SpelledDefaults::default()
     }
 }
 
 impl Statements {
     /// No statements.
-    pub(crate) const NONE: Statements = Statements { rows: Vec::new(), by_keyword: Vec::new(), spelled: SpelledDefaults::UNKNOWN };
+    #[expect(clippy::declare_interior_mutable_const, reason = "what is built on it has a cache of its own")]
+    pub(crate) const EMPTY: Statements = Statements { rows: Vec::new(), by_keyword: Vec::new(), spelled: SpelledDefaults(OnceLock::new()) };
 
     /// Changes them: those of another release.
     pub fn change(&mut self, change: impl FnOnce(&mut Vec<Statement>)) {
@@ -48,7 +45,7 @@ impl Statements {
         let rows = &self.rows;
         self.by_keyword = rows.iter().enumerate().map(|(at, row)| (beginning(&row.keyword), at)).collect();
         self.by_keyword.sort_by_key(|(first, at)| (*first, &rows[*at].keyword));
-        self.spelled = SpelledDefaults::UNKNOWN;
+        self.spelled = SpelledDefaults::default();
     }
 
     /// The places of the rows of sections that are for a keyword.
@@ -80,7 +77,7 @@ impl Statements {
 
 impl From<Vec<Statement>> for Statements {
     fn from(rows: Vec<Statement>) -> Statements {
-        let mut all = Statements::NONE;
+        let mut all = Statements::EMPTY;
         all.change(|all| *all = rows);
         all
     }
