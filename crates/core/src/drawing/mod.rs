@@ -67,7 +67,7 @@ pub fn draw(description: &Description, tunnels: &[BuiltTunnel], theme: Theme) ->
 fn site(site: &Site) -> SiteView {
     SiteView {
         name: site.name.value.clone(),
-        platform: site.platform.value.title.to_string(),
+        platform: if site.platform.value.is_run_by_others() { "of another make".to_owned() } else { site.platform.value.title.to_string() },
         public: site.address.value.to_string(),
         own: site.own_address.as_ref().map(|own| own.value.to_string()),
         outside: site.outside.value.clone(),
@@ -82,6 +82,10 @@ fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Opt
     let agreement = &built.agreement;
     let around = |end: usize| {
         let gateway = &built.gateways[end];
+        // Of others it is not known.
+        if gateway.filter.is_none() {
+            return ["NAT: its owner's".to_owned(), "filter: its owner's".to_owned()];
+        }
         let renumbered = gateway.nat.iter().any(|rule| matches!(rule.target, NatTarget::SourceNet(_) | NatTarget::DestinationNet(_)));
         let kept = gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource);
         let nat = match (renumbered, kept) {
