@@ -90,7 +90,10 @@ fn style(gateway: &Gateway) -> String {
             let how = if matches!(interface.kind, InterfaceKind::Gre { .. }) { "GRE" } else { "route-based" };
             format!("{how}, {}\n{} bytes", interface.name, interface.mtu)
         }
-        None if gateway.speaks_for_itself() => "a host: transport mode".to_owned(),
+        None if gateway.speaks_for_itself() => {
+            let child = gateway.connections.first().and_then(|connection| connection.children.first());
+            format!("a host: {}", child.map_or("", |child| child.mode.value.words()))
+        }
         None => "policy-based".to_owned(),
     }
 }

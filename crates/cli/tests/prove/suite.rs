@@ -335,7 +335,7 @@ fn gre(add: &mut impl FnMut(&'static str, Pair)) {
     add("GRE, IKEv1", Pair { tunnel: gre("version = \"ikev1\"\nstrength = \"common\""), ..orchard() });
 }
 
-/// What the gateways themselves send each other, in transport mode.
+/// What the gateways themselves send each other.
 fn hosts(add: &mut impl FnMut(&'static str, Pair)) {
     let own = |more: &str| format!("carries = \"gateways\"\n{more}");
     let hosts = |sites, more: &str| Pair { networks: ["", ""], sites, tunnel: own(more), ..orchard() };
@@ -346,6 +346,10 @@ fn hosts(add: &mut impl FnMut(&'static str, Pair)) {
     add("hosts, services, iptables, the second one opens", hosts([JOINED, IPTABLES], services));
     let sites = ["shares-internet = true", "filter = \"joined\""];
     add("hosts with other networks behind them, IPv6", Pair { networks: [SIX_ONE[0], ""], sites, tunnel: own(""), ..six() });
+    add(
+        "hosts, tunnel mode",
+        hosts([IPTABLES, ""], "mode = \"tunnel\"\nservices = { packhouse = [\"https\", \"ping\"], coldstore = [\"ping\"] }"),
+    );
     let v1 = "version = \"ikev1\"\nstrength = \"common\"\nopens = \"on-traffic\"\none-way = \"packhouse\"";
     add("hosts, IKEv1, one-way", hosts([IPTABLES, "style = \"route-based\""], v1));
 }

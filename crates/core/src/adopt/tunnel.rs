@@ -11,7 +11,9 @@ use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
 use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
 use uspan_model::duration::duration_words;
-use uspan_model::gateway::{Child, Connection, Dscp, Encapsulation, Exchange, Gateway, IkeVersion, Method, Opening, Passing, Proposal};
+use uspan_model::gateway::{
+    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, IkeVersion, Method, Mode, Opening, Passing, Proposal,
+};
 use uspan_model::secret::Secret;
 use uspan_model::source::Place;
 
@@ -227,6 +229,9 @@ fn packets(table: &mut Table, connection: &Connection, [child, twin]: [&Child; 2
 fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets: &[Vec<(String, IpNet)>; 2]) {
     if pair.parts[0].speaks_for_itself() {
         say(table, "carries", "gateways");
+        if pair.connections[0].children.iter().any(|child| child.mode.value == Mode::Tunnel) {
+            say(table, "mode", "tunnel");
+        }
         return;
     }
     let name = |end: usize, net: &IpNet| nets[end].iter().find(|(_, known)| known == net).map(|(name, _)| name.clone()).unwrap_or_default();

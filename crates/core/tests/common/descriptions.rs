@@ -280,6 +280,7 @@ pub fn description() -> impl Strategy<Value = String> {
                 }
                 if hosts {
                     text.push_str("carries = \"gateways\"\n");
+                    text.push_str(["", "mode = \"tunnel\"\n", "mode = \"transport\"\n"][other.note.len() % 3]);
                 } else if let Some(pairs) = carried {
                     let entries = pairs.iter().map(|(a, b)| if turned { (b, a) } else { (a, b) });
                     let list: Vec<_> = entries.map(|(first, second)| format!("[\"net-{first}\", \"net-{second}\"]")).collect();

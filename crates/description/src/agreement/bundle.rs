@@ -20,7 +20,7 @@ pub enum Bundle {
 /// Decides how the pairs of a tunnel travel.
 pub fn bundle(description: &Description, tunnel: &Tunnel) -> Bundle {
     // Routes decide what goes into GRE, and one Child SA carries that, as it does what the gateways themselves send.
-    if tunnel.in_transport_mode() {
+    if tunnel.is_between_gateways() {
         return Bundle::One;
     }
     // Quick mode has one pair of selectors (RFC 2409 section 5.5).

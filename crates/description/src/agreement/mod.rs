@@ -14,7 +14,7 @@ use uspan_dialects::profile::{DeadPeer, NatDetection, OpeningWay, ReplayWindow, 
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, OnDeadPeer, Opening, Proposal};
+use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Proposal};
 use uspan_model::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
 use uspan_model::parameter::Parameter;
 
@@ -136,7 +136,7 @@ fn encapsulation(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<R
 fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) -> bool {
     let ends = description.ends(tunnel);
     if tunnel.hosts.is_some() {
-        let why = "the gateways' own traffic, in transport mode".to_owned();
+        let why = format!("the gateways' own traffic, in {}", tunnel.esp_mode().words());
         reasons.push(Reason { about: Parameter::Selectors, taken: true, value: "the gateways' addresses".to_owned(), why });
         return false;
     }
@@ -170,7 +170,8 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
         false => inner_mtu(tunnel.path_mtu.value, ipv4, in_udp, esp),
     };
     let mtu = match (tunnel.hosts, tunnel.gre) {
-        (Some(_), _) => fits + ip_header(ipv4),
+        (Some(_), _) if tunnel.esp_mode() == Mode::Transport => fits + ip_header(ipv4),
+        (Some(_), _) => fits,
         (None, Some(_)) => fits - GRE_HEADER,
         (None, None) => fits,
     };

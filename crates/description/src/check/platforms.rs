@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::agreement::{Bundle, blind, bundle};
 use crate::description::{Description, Opens, Site, Tunnel};
+use std::time::Duration;
 use uspan_dialects::profile::{DeadPeer, Liveness, OpeningWay, ReplayWindow, Sa};
 use uspan_model::algorithm::{Row, Transform};
 use uspan_model::duration::duration_words;
@@ -70,6 +71,13 @@ fn packets(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
     if let (Some(span), false) = (tunnel.extended_sequence, facts.has_long_sequence_numbers()) {
         let remedy = "Remove `extended-sequence-numbers`; a shorter `esp-lifetime` replaces the keys before 32 bits are used up.";
         say(span, format!("{} cannot count ESP packets in 64 bits", title(site)), remedy.to_owned());
+    }
+    // What is longer than any is found elsewhere.
+    for (what, life) in [("ike-lifetime", &tunnel.ike_lifetime), ("esp-lifetime", &tunnel.esp_lifetime)] {
+        if life.value > facts.longest_lifetime && facts.longest_lifetime < Duration::from_secs(365 * 86_400) {
+            let longest = duration_words(facts.longest_lifetime);
+            say(life.span, format!("{} has lifetimes of at most {longest}", title(site)), format!("Say `{what} = \"{longest}\"` or less."));
+        }
     }
     if !facts.dscp.contains(&tunnel.dscp.value) {
         let can = if facts.dscp.contains(&Dscp::Both) { "`outwards` or `both`" } else { "`outwards`" };

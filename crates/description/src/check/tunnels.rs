@@ -10,11 +10,13 @@ use crate::description::{Address, Description, Opens, Pair, Site, Tunnel};
 use crate::sides::interface_id;
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Encapsulation, IkeVersion, Passing};
+use uspan_model::gateway::{Encapsulation, IkeVersion, Mode, Passing};
 use uspan_model::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
-const LONGEST: Duration = Duration::from_secs(86_400);
+/// A year stands for ever.
+const LONGEST: Duration = Duration::from_secs(365 * 86_400);
+const USUAL: Duration = Duration::from_secs(86_400);
 const LIVENESS: [Duration; 2] = [Duration::from_secs(5), Duration::from_secs(3_600)];
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -24,6 +26,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.families());
         findings.extend(check.reach());
         findings.extend(check.hosts());
+        findings.extend(check.mode());
         findings.extend(check.carrier());
         findings.extend(check.routing());
         findings.extend(check.link());
@@ -122,11 +125,22 @@ impl TunnelCheck<'_> {
         Some(self.at(&rules::NOTHING_BEHIND_HOSTS, span, message).with(self.description.source.place(place), "said here"))
     }
 
+    /// Networks need tunnel mode, and GRE has transport mode.
+    fn mode(&self) -> Option<Finding> {
+        let said = self.tunnel.mode.as_ref()?;
+        let message = match (said.value, self.tunnel.gre, self.tunnel.hosts) {
+            (Mode::Transport, None, None) => "transport mode between networks, whose addresses it has no room for",
+            (Mode::Tunnel, Some(_), _) => "tunnel mode for GRE, which carries the packets already",
+            _ => return None,
+        };
+        Some(self.at(&rules::MODE_UNFIT, said.span, message.to_owned()))
+    }
+
     /// In transport mode packets go from one fixed address to another, and nothing may change those on the way.
     fn carrier(&self) -> Option<Finding> {
         let (span, what) = match (self.tunnel.gre, self.tunnel.hosts) {
             (Some(span), _) => (span, "GRE"),
-            (None, Some(span)) => (span, "ESP in transport mode"),
+            (None, Some(span)) => (span, "what two gateways send each other"),
             (None, None) => return None,
         };
         let loose = |site: &&&Site| site.own_address.is_some() || !matches!(site.address.value, Address::Fixed(_) | Address::Assigned);
@@ -231,8 +245,11 @@ impl TunnelCheck<'_> {
         }
         for (what, life) in [("ike-lifetime", &tunnel.ike_lifetime), ("esp-lifetime", &tunnel.esp_lifetime)] {
             if !(SHORTEST..=LONGEST).contains(&life.value) {
-                let message = format!("`{what}` is {}, outside of 5m to 24h", duration_words(life.value));
+                let message = format!("`{what}` is {}, outside of 5m to 365d", duration_words(life.value));
                 findings.push(self.at(&rules::LIFETIME_OUT_OF_RANGE, life.span, message));
+            } else if life.value > USUAL {
+                let message = format!("`{what}` is {}", duration_words(life.value));
+                findings.push(self.at(&rules::LONG_LIFETIME, life.span, message));
             }
         }
         if tunnel.esp_lifetime.value > tunnel.ike_lifetime.value {

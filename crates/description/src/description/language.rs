@@ -296,6 +296,8 @@ pub static TUNNEL: &[Key] = &[
         "How long an ESP SA may live at most; it is replaced before that."),
     key("carries", Shape::Either(&[PAIRS, Shape::Word(carried)]), Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
         "The pairs of networks that may cross, each `[network of the first site, network of the second]`; or `gateways`."),
+    key("mode", Shape::Word(modes), Optional("transport between gateways, tunnel between networks"), "\"tunnel\"",
+        "The mode of ESP (RFC 4301 section 3.2). What two gateways themselves send each other can travel in either; between networks there is tunnel mode, and inside GRE transport mode."),
     key("appears-as", Shape::Map { of: &Shape::Map { of: &PREFIX, keys: "prefixes by network" }, keys: "networks by site" }, Optional("every network crosses as it is"), "{ coldstore = { racks = \"10.200.16.0/20\" } }",
         "Networks that are translated one to one on their way into the tunnel, so that the other site sees them as prefixes of the same length: where both sites use the same addresses, or the other one uses these elsewhere."),
     key("services", Shape::Either(&[SERVICES, Shape::Map { of: &SERVICES, keys: "lists of services by site" }]), Optional("everything"), "[\"https\", \"tcp/8443\", \"ping\"]",
@@ -417,7 +419,14 @@ fn routings(_: &Context) -> Vec<Choice> {
 }
 
 fn carried(_: &Context) -> Vec<Choice> {
-    vec![choice("gateways", "what the two gateways themselves send each other, in transport mode, and nothing from behind them: for hosts")]
+    vec![choice(
+        "gateways",
+        "what the two gateways themselves send each other, and nothing from behind them: for hosts; in transport mode, unless `mode` says otherwise",
+    )]
+}
+
+fn modes(_: &Context) -> Vec<Choice> {
+    vec![choice("transport", "each packet keeps its own addresses"), choice("tunnel", "the whole packet is carried in another one")]
 }
 
 fn carriers(_: &Context) -> Vec<Choice> {

@@ -24,7 +24,7 @@ use uspan_dialects::profile::Profile;
 use uspan_model::algorithm::{Kind, Row, Transform};
 use uspan_model::finding::Finding;
 use uspan_model::gateway::KnownAddresses;
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Passing, Proposal};
+use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Mode, Passing, Proposal};
 use uspan_model::source::{Located, Source, Span};
 
 /// A description that could be understood. Parts that could not are left out; findings say which.
@@ -251,6 +251,8 @@ pub struct Tunnel {
     pub opens: Located<Opens>,
     /// Where it was said that it carries what the gateways themselves send, and nothing else.
     pub hosts: Option<Span>,
+    /// The mode of ESP, if one was asked for.
+    pub mode: Option<Located<Mode>>,
     /// Where GRE inside ESP was asked for.
     pub gre: Option<Span>,
     /// Where BGP was asked for.
@@ -278,9 +280,15 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
-    /// Whether packets go from gateway to gateway, so that ESP is in transport mode.
-    pub fn in_transport_mode(&self) -> bool {
+    /// Whether packets go from gateway to gateway.
+    pub fn is_between_gateways(&self) -> bool {
         self.gre.is_some() || self.hosts.is_some()
+    }
+
+    /// The mode of ESP: from gateway to gateway it is transport mode, unless something else is said.
+    pub fn esp_mode(&self) -> Mode {
+        let unsaid = if self.is_between_gateways() { Mode::Transport } else { Mode::Tunnel };
+        self.mode.as_ref().map_or(unsaid, |mode| mode.value)
     }
 
     /// Whether routes into an interface steer at a site, and not the selectors.

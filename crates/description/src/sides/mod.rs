@@ -287,11 +287,11 @@ impl SideBuilder<'_> {
     }
 
     fn children(&self) -> Vec<Child> {
-        if let (true, Some([local, remote])) = (self.tunnel.in_transport_mode(), self.outer()) {
+        if let (true, Some([local, remote])) = (self.tunnel.is_between_gateways(), self.outer()) {
             let child = self.child("all", vec![local.into()], vec![remote.into()]);
             return vec![Child {
                 protocol: Setting::planned(self.tunnel.gre.map(|_| GRE)),
-                mode: Setting::planned(Mode::Transport),
+                mode: Setting::planned(self.tunnel.esp_mode()),
                 ..child
             }];
         }

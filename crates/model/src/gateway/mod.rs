@@ -186,7 +186,7 @@ impl Gateway {
         self.connections.iter().any(|connection| {
             let between =
                 |child: &Child| own(&connection.local.value, &child.local.value) && own(&connection.remote.value, &child.remote.value);
-            connection.children.iter().any(|child| child.mode.value == Mode::Transport && child.protocol.value.is_none() && between(child))
+            connection.children.iter().any(|child| child.protocol.value.is_none() && between(child))
         })
     }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
 use uspan_model::finding::{self as rules, suggestion};
-use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Passing, Traffic, service, service_names};
+use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Mode, Passing, Traffic, service, service_names};
 use uspan_model::source::{Located, Span};
 
 /// What a tunnel is called.
@@ -103,6 +103,10 @@ impl Decoder<'_> {
             version,
             bgp: fields.get("routing").and_then(text).filter(|word| word.value == "bgp").map(|word| word.span),
             hosts,
+            mode: fields
+                .get("mode")
+                .and_then(text)
+                .map(|word| word.map(|word| if word == "tunnel" { Mode::Tunnel } else { Mode::Transport })),
             gre: fields.get("carrier").and_then(text).filter(|word| word.value == "gre").map(|word| word.span),
             link: fields.get("link").and_then(text).and_then(|found| self.prefix(found)),
             path_mtu: self.path_mtu(fields, name.span)?,

@@ -53,8 +53,8 @@ chapter! {
     }
     LIFETIME_OUT_OF_RANGE = "US311" "lifetime-out-of-range" Error {
         what: "A lifetime that is too short to be kept up or too long to be safe.",
-        why: "Under 5 minutes the gateways spend their time rekeying; over 24 hours some platforms refuse it.",
-        remedy: "Choose a lifetime between 5 minutes and 24 hours.",
+        why: "Under 5 minutes the gateways spend their time rekeying; a year is as good as for ever.",
+        remedy: "Choose a lifetime between 5 minutes and 24 hours; 365 days are the most.",
     }
     LIFETIMES_INVERTED = "US312" "lifetimes-inverted" Warning {
         what: "The ESP lifetime is longer than the IKE lifetime.",
@@ -175,5 +175,15 @@ chapter! {
         what: "A tunnel carries more pairs of networks than any gateway is asked to.",
         why: "Each pair is a Child SA of its own or several rules of filter and translation, at both ends, and most hold for nothing that is sent.",
         remedy: "Name wider networks that hold several, or only the pairs that are needed with `carries`.",
+    }
+    MODE_UNFIT = "US336" "mode-unfit" Error {
+        what: "The mode of ESP does not fit what the tunnel carries.",
+        why: "In transport mode a packet keeps its addresses, and those must be the gateways' own (RFC 4301 section 4.1); GRE has made them so already.",
+        remedy: "Leave `mode` out; or say `carries = \"gateways\"` where nothing behind the gateways is meant.",
+    }
+    LONG_LIFETIME = "US337" "long-lifetime" Warning {
+        what: "An SA lives longer than a day.",
+        why: "Whoever finds its keys reads all that was sent with them (RFC 4301 section 4.4.2.1 asks for an end by time or by bytes); some gateways refuse it.",
+        remedy: "Take `8h` for the IKE SA and `1h` for ESP, if the other end does not insist: lifetimes are not negotiated in IKEv2.",
     }
 }
