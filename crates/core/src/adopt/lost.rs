@@ -56,6 +56,13 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             let text = "a bare public key of RSA, of which a description has those on the curves P-256 and P-384 alone".to_owned();
             note("key", text, ike.local_method.origin.place().or(connection.local.origin.place()), NoteKind::AnotherTunnel);
         }
+        let between = connection.children.iter().filter(|child| connection.is_between_gateways(child)).count();
+        if between > 0 && between < connection.children.len() {
+            let text = "networks, and beside them what the gateways send each other: a description has one or the other".to_owned();
+            let place =
+                connection.children.iter().find(|child| connection.is_between_gateways(child)).and_then(|child| child.local.origin.place());
+            note("selectors", text, place, NoteKind::AnotherTunnel);
+        }
         let Some(first) = connection.children.first() else { continue };
         for child in &connection.children {
             if child.esp.value.iter().any(|proposal| proposal.protocol == Protocol::Ah) {

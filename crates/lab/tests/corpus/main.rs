@@ -9,6 +9,7 @@ mod known;
 mod authority;
 mod iked;
 mod pluto;
+mod rebuilt;
 mod scenario;
 mod sources;
 mod swan;
@@ -17,6 +18,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
 use known::{actor, context, platform, read_as};
+use rebuilt::{Rebuilt, rebuilt};
 use scenario::{Outcome, Scenario};
 use uspan_core::{
     Actor, ComparedPair, Finding, Gateway, Gravity, OwnEnd, ReadGateway, Rehearsal, RehearsalVerdict, Severity, Tree, compare_ends,
@@ -58,6 +60,8 @@ struct Judged<'a> {
     blamed: Vec<String>,
     /// What comparing the two calls fatal.
     fatal: Vec<String>,
+    /// What becomes of it when it is adopted, where it comes up.
+    rebuilt: Option<Rebuilt>,
 }
 
 fn shown(tree: &Tree, finding: &Finding) -> String {
@@ -131,7 +135,12 @@ fn judge(scenario: &Scenario) -> Judged<'_> {
         .filter(|row| !row.practice.contains("until its first rekey"));
     let fatal =
         rows.map(|row| format!("fatal {}: {} / {}: {}", row.name, row.values[0].value, row.values[1].value, row.practice)).collect();
-    Judged { scenario, said, blamed, fatal }
+    let adopted = came.all.iter().find(named).or(came.all.first()).filter(|_| matches!(said, Said::Up(_)));
+    let rebuilt = adopted.map(|before| {
+        let names = [0, 1].map(|end| scenario.hosts[end].as_str());
+        rebuilt(names, [&read[0].0, &read[1].0], [0, 1].map(|end| platform(scenario.platforms[end])), before)
+    });
+    Judged { scenario, said, blamed, fatal, rebuilt }
 }
 
 /// Whether what is said is what the suite says.
@@ -197,6 +206,18 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
                 count("up in the suite, and compared as fatal");
             }
         }
+        match &one.rebuilt {
+            None => {}
+            Some(Rebuilt::Same) => count("adopted, and the same when built"),
+            Some(Rebuilt::Stopped(_)) => count("not adopted, with the reason"),
+            Some(Rebuilt::NeedsKeys) => count("adopted, and needs keys"),
+            Some(Rebuilt::Unbuilt(_)) => count("adopted, and cannot be built"),
+            Some(Rebuilt::Told(_)) => count("adopted, and another tunnel, which is told"),
+            Some(Rebuilt::Lost(_)) => count("LOST: adopted, and another tunnel"),
+        }
+        if let Some(rebuilt @ (Rebuilt::Stopped(_) | Rebuilt::Unbuilt(_) | Rebuilt::Told(_) | Rebuilt::Lost(_))) = &one.rebuilt {
+            let _ = writeln!(told, "{}: {rebuilt:?}", one.scenario.name);
+        }
         let fatal = one.scenario.outcome == Outcome::Up && !one.fatal.is_empty();
         if agrees(one) != Some(true) || !one.blamed.is_empty() || fatal {
             let _ = writeln!(
@@ -224,6 +245,10 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
     let (pairs, agrees) = (sum("pairs"), sum("agrees"));
     let wrong = sum("WRONG: up, and is not") + sum("WRONG: another protection");
     let fails = sum("WRONG: fails, and does not");
+    let (same, lost) = (sum("adopted, and the same when built"), sum("LOST: adopted, and another tunnel"));
+    let told_of = sum("adopted, and another tunnel, which is told");
+    assert_eq!(lost, 0, "adopted as another tunnel, and nothing says so:\n{told}");
+    assert!(told_of * 100 <= (same + told_of) * 3, "{told_of} of {} are another tunnel when they are built:\n{told}", same + told_of);
     assert_eq!(wrong, 0, "up, and is not, or otherwise:\n{told}");
     assert!(fails * 100 <= (agrees + fails) * 3, "{fails} of {} fail, and do not:\n{told}", agrees + fails);
     assert!(sum("with a line that is blamed") * 100 <= pairs, "of {pairs} pairs too many have a line that is blamed:\n{told}");

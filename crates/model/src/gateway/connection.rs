@@ -250,6 +250,12 @@ pub struct Ike {
 }
 
 impl Connection {
+    /// Whether a Child SA of it carries what the two gateways themselves send each other.
+    pub fn is_between_gateways(&self, child: &Child) -> bool {
+        let own = |end: &Endpoint, nets: &[IpNet]| end.address().is_some_and(|address| nets == [IpNet::from(address)]);
+        child.protocol.value.is_none() && own(&self.local.value, &child.local.value) && own(&self.remote.value, &child.remote.value)
+    }
+
     /// What is said of IKE.
     pub fn ike(&self) -> &Ike {
         let Keying::Ike(ike) = &self.keying;

@@ -182,11 +182,9 @@ impl Gateway {
 
     /// Whether what crosses is what the two gateways themselves send each other.
     pub fn speaks_for_itself(&self) -> bool {
-        let own = |end: &Endpoint, nets: &[IpNet]| end.address().is_some_and(|address| nets == [IpNet::from(address)]);
         self.connections.iter().any(|connection| {
-            let between =
-                |child: &Child| own(&connection.local.value, &child.local.value) && own(&connection.remote.value, &child.remote.value);
-            connection.children.iter().any(|child| child.protocol.value.is_none() && between(child))
+            let mut children = connection.children.iter().peekable();
+            children.peek().is_some() && children.all(|child| connection.is_between_gateways(child))
         })
     }
 
