@@ -28,8 +28,12 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
     adopted.text.insert_str(0, &head);
     let folder = args.output.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let files: Vec<(PathBuf, &uspan_core::Secret)> = adopted.secrets.iter().map(|(file, secret)| (folder.join(file), secret)).collect();
-    for path in files.iter().map(|(path, _)| path).chain([&args.output]) {
+    let shown: Vec<(PathBuf, &String)> = adopted.shown.iter().map(|(file, pem)| (folder.join(file), pem)).collect();
+    for path in files.iter().map(|(path, _)| path).chain(shown.iter().map(|(path, _)| path)).chain([&args.output]) {
         single::vacant(path, args.replace)?;
+    }
+    for (path, pem) in &shown {
+        single::text(path, pem, args.replace)?;
     }
     for (path, kept) in &files {
         single::secret(path, kept.expose(), args.replace)?;
@@ -45,9 +49,10 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
     };
     if args.format == Format::Json {
         let written: Vec<_> = files.iter().map(|(path, _)| path.as_path()).collect();
+        let keys: Vec<_> = shown.iter().map(|(path, _)| path.as_path()).collect();
         let fine = !stops && !fatal && !lost;
         let told = parts::Told::of(&planned, &read).with(&parts);
-        print_json(fine, Some((&args.output, &written)), (&adopted, &parts), &changes, &told)?;
+        print_json(fine, Some((&args.output, &written, &keys)), (&adopted, &parts), &changes, &told)?;
     } else {
         parts::print_findings(&parts);
         for note in &adopted.notes {
@@ -57,7 +62,7 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         for (site, what) in &changes {
             super::print_line(&format!("{} {site}: {what}", styled(CARE, "changes")))?;
         }
-        super::print_line(&closing(args, &files, (fatal, lost), stops))?;
+        super::print_line(&closing(args, &files, &shown, (fatal, lost), stops))?;
     }
     Ok(if stops || fatal || lost { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
@@ -78,7 +83,7 @@ fn note_json(note: &Note, parts: &[Participant; 2]) -> serde_json::Value {
 /// What came of it, for programs: what was written, if anything was.
 fn print_json(
     fine: bool,
-    written: Option<(&Path, &[&Path])>,
+    written: Option<(&Path, &[&Path], &[&Path])>,
     (adopted, parts): (&Adopted, &[Participant; 2]),
     changes: &[(String, String)],
     told: &parts::Told,
@@ -86,8 +91,9 @@ fn print_json(
     let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
     super::print_json(&json!({
         "fine": fine,
-        "description": written.map(|(description, _)| description),
-        "secrets": written.map_or(&[][..], |(_, secrets)| secrets),
+        "description": written.map(|(description, ..)| description),
+        "secrets": written.map_or(&[][..], |(_, secrets, _)| secrets),
+        "keys": written.map_or(&[][..], |(.., keys)| keys),
         "notes": adopted.notes.iter().map(|note| note_json(note, parts)).collect::<Vec<_>>(),
         "changes": changes.iter().map(changed).collect::<Vec<_>>(),
         "findings": findings::json_among(&told.found, &told.sources),
@@ -171,8 +177,15 @@ fn changes(part: &Participant, description: &uspan_core::Description, planned: &
         .collect()
 }
 
-fn closing(args: &Adopt, files: &[(PathBuf, &uspan_core::Secret)], (fatal, lost): (bool, bool), stops: bool) -> String {
-    let written: Vec<_> = files.iter().map(|(path, _)| path).chain([&args.output]).map(|path| path_shown(path)).collect();
+fn closing(
+    args: &Adopt,
+    files: &[(PathBuf, &uspan_core::Secret)],
+    shown: &[(PathBuf, &String)],
+    (fatal, lost): (bool, bool),
+    stops: bool,
+) -> String {
+    let keys = shown.iter().map(|(path, _)| path);
+    let written: Vec<_> = files.iter().map(|(path, _)| path).chain(keys).chain([&args.output]).map(|path| path_shown(path)).collect();
     let written = format!("Written: {}.", written.join(", "));
     let next = match (stops, fatal) {
         (true, _) => format!(

@@ -82,6 +82,8 @@ pub struct Adopted {
     pub text: String,
     /// Secrets by the file that the description names for each.
     pub secrets: BTreeMap<String, Secret>,
+    /// Public keys and certificates, in PEM, by the file that the description names for each.
+    pub shown: BTreeMap<String, String>,
     /// Everything to be told.
     pub notes: Vec<Note>,
 }
@@ -168,7 +170,7 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
     sites.set_implicit(true);
     tunnels.set_implicit(true);
     for (end, name) in site_names(ends).into_iter().enumerate() {
-        let table = SiteWriter { ends, end, pairs: &pairs, nets: &nets[end], notes: &mut adopted.notes }.table();
+        let table = SiteWriter { ends, end, pairs: &pairs, nets: &nets[end], notes: &mut adopted.notes, shown: &mut adopted.shown }.table();
         sites.insert(&name, Item::Table(table));
     }
     for pair in &pairs {

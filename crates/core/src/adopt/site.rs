@@ -1,5 +1,7 @@
 //! A site of an adopted description.
 
+use std::collections::BTreeMap;
+
 use ipnet::IpNet;
 use toml_edit::Table;
 
@@ -15,6 +17,8 @@ pub(super) struct SiteWriter<'a> {
     /// The networks behind it, by name.
     pub(super) nets: &'a [(String, IpNet)],
     pub(super) notes: &'a mut Vec<Note>,
+    /// Public keys and certificates by the files that the description names for them.
+    pub(super) shown: &'a mut BTreeMap<String, String>,
 }
 
 impl SiteWriter<'_> {
@@ -64,7 +68,9 @@ impl SiteWriter<'_> {
         let outer = [own.address().or(seen.address())];
         let outside = gateway.addresses.iter().find(|own| outer.contains(&Some(own.address.addr())));
         let near = |own: &&OwnAddress| nets.iter().any(|(_, net)| net.contains(&own.address.addr()));
-        let mut inside: Vec<String> = gateway.addresses.iter().filter(near).map(|own| own.interface.clone()).collect();
+        // What has the outer address is not where the networks are, whatever those contain.
+        let other = |own: &&OwnAddress| outside.is_none_or(|outside| outside.interface != own.interface);
+        let mut inside: Vec<String> = gateway.addresses.iter().filter(near).filter(other).map(|own| own.interface.clone()).collect();
         inside.sort();
         inside.dedup();
         if outside.is_none() || (inside.is_empty() && !nets.is_empty()) {
@@ -98,19 +104,39 @@ impl SiteWriter<'_> {
     fn proof(&mut self, table: &mut Table) {
         let Self { ends, end, pairs, .. } = *self;
         let name = site_names(ends)[end].clone();
-        let methods: Vec<_> = pairs.iter().map(|pair| pair.connections[end].ike().local_method.value).collect();
-        if methods.contains(&Method::PublicKey) {
-            say(table, "keys", inline([("public", text(&format!("keys/{name}.pub")))]));
-            self.note("keys", format!("put the public key into keys/{name}.pub; the private one stays on the gateway"));
+        let signing =
+            |method| pairs.iter().map(|pair| pair.connections[end]).find(|connection| connection.ike().local_method.value == method);
+        let [own, peer] = [end, 1 - end].map(|end| ends[end].reading.gateway);
+        if let Some(connection) = signing(Method::PublicKey) {
+            let file = format!("keys/{name}.pub");
+            say(table, "keys", inline([("public", text(&file))]));
+            match own.own_key(connection) {
+                Some(key) => {
+                    self.shown.insert(file, key.pem().to_owned());
+                    self.note("keys", "the private key stays on the gateway".to_owned());
+                }
+                None => self.note("keys", format!("put the public key into {file}; the private one stays on the gateway")),
+            }
         }
-        if methods.contains(&Method::Certificate) {
-            say(table, "keys", inline([("certificate", text(&format!("keys/{name}.crt"))), ("issuer", text("keys/ca.crt"))]));
-            self.note(
-                "keys",
-                format!(
-                    "put the certificate into keys/{name}.crt and its authority's into keys/ca.crt; the private key stays on the gateway"
-                ),
-            );
+        if let Some(connection) = signing(Method::Certificate) {
+            let files = [format!("keys/{name}.crt"), format!("keys/{name}-ca.crt")];
+            say(table, "keys", inline([("certificate", text(&files[0])), ("issuer", text(&files[1]))]));
+            let certificate = own.own_certificate(connection);
+            let issuer = certificate.and_then(|own| peer.authorities.iter().find(|authority| own.issued_by(authority)));
+            match certificate.zip(issuer) {
+                Some((certificate, issuer)) => {
+                    let pems = [certificate, issuer].map(|one| one.pem().to_owned());
+                    self.shown.extend(files.into_iter().zip(pems));
+                    self.note("keys", "the private key stays on the gateway".to_owned());
+                }
+                None => {
+                    let [certificate, issuer] = files;
+                    let text = format!(
+                        "put the certificate into {certificate} and its authority's into {issuer}; the private key stays on the gateway"
+                    );
+                    self.note("keys", text);
+                }
+            }
         }
     }
 

@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use crate::known::{actor, context};
 use uspan_core::{
-    Adoptee, Connection, Description, Gateway, Identity, IkeVersion, Method, Mode, NoteKind, OwnEnd, Profile, ReadGateway, Rehearsal,
-    SecretFile, Severity, Source, Supplied, adopt, any_stops, build, rehearse,
+    Adoptee, Certificate, Connection, Description, Gateway, Identity, IkeVersion, KeyFile, Method, Mode, NoteKind, OwnEnd, Profile,
+    PublicKey, ReadGateway, Rehearsal, SecretFile, Severity, Source, Supplied, adopt, any_stops, build, rehearse,
 };
 
 /// What came of a pair.
@@ -65,13 +65,21 @@ pub fn rebuilt(names: [&str; 2], gateways: [&Gateway; 2], profiles: [&Profile; 2
     if any_stops(&found) {
         return Rebuilt::Unbuilt(first(&found));
     }
-    if description.tunnels.iter().any(|tunnel| tunnel.method.value != Method::SharedSecret) {
+    let signs = description.tunnels.iter().any(|tunnel| tunnel.method.value != Method::SharedSecret);
+    if signs && adopted.shown.len() < 2 {
         return Rebuilt::NeedsKeys;
     }
     let mut supplied = Supplied { for_lab: true, ..Supplied::default() };
     for (file, secret) in &adopted.secrets {
         let read = SecretFile::Read { secret: secret.clone(), guesses_log10: 10.0, drawn: false, exposed: false };
         supplied.secrets.insert(file.clone(), read);
+    }
+    for (file, pem) in &adopted.shown {
+        let key = match file.ends_with(".pub") {
+            true => PublicKey::from_pem(pem).map(KeyFile::Public),
+            false => Certificate::from_pem(pem).map(KeyFile::Certificate),
+        };
+        supplied.keys.insert(file.clone(), key.expect("what was read"));
     }
     let built = build(&description, &supplied);
     if any_stops(&built.findings) {
