@@ -304,6 +304,26 @@ fn a_listed_database_says_who_is_believed() {
     let (verdict, why) = said([tree(0, "u,u,u", believed), tree(1, "u,u,u", &other.certificate)]);
     assert_eq!(verdict, RehearsalVerdict::Fails);
     assert!(why.is_some_and(|why| why.contains("no authority that issued")));
+    // Of two authorities one is named: what the other one issued is not taken.
+    let naming = |end: usize, rightca: &str| {
+        let mut tree = tree(end, "u,u,u", believed);
+        let conf = tree.files["etc/ipsec.conf"].text.clone() + &format!("\trightca={rightca}\n");
+        tree.add("etc/ipsec.conf", TreeFile::public(conf));
+        let list = tree.files["listing/certutil"].text.clone() + "Another one   CT,,\n";
+        tree.add("listing/certutil", TreeFile::public(list));
+        tree.add("listing/certificates/Another one.crt", TreeFile::public(other.certificate.pem().to_owned()));
+        tree
+    };
+    let subject = believed.distinguished_name().expect("a subject").to_string();
+    let strangers = other.certificate.distinguished_name().expect("a subject").to_string();
+    for (rightca, verdict) in [
+        (format!("\"{subject}\""), RehearsalVerdict::Up),
+        ("%same".to_owned(), RehearsalVerdict::Up),
+        (format!("\"{strangers}\""), RehearsalVerdict::Fails),
+        ("\"CN=Whoever\"".to_owned(), RehearsalVerdict::Unknown),
+    ] {
+        assert_eq!(said([naming(0, &rightca), tree(1, "u,u,u", believed)]).0, verdict, "{rightca}");
+    }
     // Without its key a certificate proves nothing; without a list nothing is known of it.
     assert_eq!(said([tree(0, ",,", believed), tree(1, "u,u,u", believed)]).0, RehearsalVerdict::Unknown);
     let mut bare = tree(0, "u,u,u", believed);

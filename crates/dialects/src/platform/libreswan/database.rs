@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use super::syntax::ConfSection;
 use uspan_model::gateway::Tree;
 use uspan_model::key::Certificate;
 use uspan_model::subject::Subject;
@@ -48,6 +49,23 @@ impl Database {
     pub(super) fn certificate(&self, nickname: &str, with_key: bool) -> Option<&Certificate> {
         let entry = self.listed.get(nickname)?;
         entry.certificate.as_ref().filter(|_| entry.has_key || !with_key)
+    }
+
+    /// The authority that the peer's certificate must be from, where one is named that is among those that are believed. `%same` is
+    /// the one that is named for the own end, or that of the own certificate (ipsec.conf(5), `rightca`).
+    pub(super) fn issuer_of_peer(&self, section: &ConfSection) -> Option<Subject> {
+        let named = |said: &str| Subject::read(said.trim_matches('"'));
+        let wanted = match section.get("rightca")?.value.as_str() {
+            "%same" => match section.get("leftca") {
+                Some(said) => named(&said.value),
+                None => {
+                    let own = self.certificate(&section.get("leftcert")?.value, true)?;
+                    self.authorities.iter().find(|authority| own.issued_by(authority))?.distinguished_name()
+                }
+            },
+            said => named(said),
+        }?;
+        self.authorities.iter().any(|authority| authority.distinguished_name().as_ref() == Some(&wanted)).then_some(wanted)
     }
 
     /// Whether `rightca` or `leftca` names the one authority that the daemon believes, so that it excludes none.

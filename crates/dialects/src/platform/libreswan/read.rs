@@ -28,6 +28,7 @@ use uspan_model::gateway::{
 use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
+use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -42,8 +43,12 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     let addresses: Vec<_> = addresses(tree).into_iter().map(|own| own.address.addr()).collect();
     let turned = |section: ConfSection| if names_itself_right(&section, &addresses) { section.turned() } else { section };
+    let mut issuers = Vec::new();
     for section in sections.into_iter().filter(is_used).map(turned) {
         if let Some((mut connection, keys)) = reader.connection(&section) {
+            if connection.ike().remote_method.value == Method::Certificate {
+                issuers.push(database.as_ref().and_then(|database| database.issuer_of_peer(&section)));
+            }
             connection.remainder.take(daemon.remainder.clone());
             forget_revocation(&mut connection);
             if let Some((keyword, place)) = &lost {
@@ -87,7 +92,14 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     keys(&mut gateway, own, tree, &mut findings);
-    gateway.authorities.extend(database.into_iter().flat_map(|database| database.authorities));
+    let only = one_issuer(&issuers);
+    if only.is_some() {
+        for connection in &mut gateway.connections {
+            connection.remainder.0.retain(|one| one.keyword != "rightca");
+        }
+    }
+    let believed = |authority: &Certificate| only.is_none_or(|only| authority.distinguished_name().as_ref() == Some(only));
+    gateway.authorities.extend(database.iter().flat_map(|database| &database.authorities).filter(|one| believed(one)).cloned());
     let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
     for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
         let place = connection.ike().exchange.origin.place().or(connection.remote.origin.place()).cloned();
@@ -102,6 +114,13 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     (gateway, findings)
+}
+
+/// The authority that the certificates of all peers must be from, where one is named and is the same for all: then it is the only one that is
+/// believed.
+fn one_issuer(issuers: &[Option<Subject>]) -> Option<&Subject> {
+    let first = issuers.first()?.as_ref()?;
+    issuers.iter().all(|issuer| issuer.as_ref() == Some(first)).then_some(first)
 }
 
 /// Whether a section is a connection that is used. Without `auto` one waits for somebody who adds it; a policy without SAs is none.
