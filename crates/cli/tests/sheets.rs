@@ -262,3 +262,23 @@ fn fingerprints_are_what_their_commands_make() {
         }
     }
 }
+
+/// A network that is in the description and in no tunnel is named wherever somebody could look for it.
+#[test]
+fn a_network_that_no_tunnel_carries_is_named() {
+    let folder = orchard();
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    let text = text.replace("racks = \"10.73.16.0/20\"", "racks = \"10.73.16.0/20\", guests = \"10.20.30.0/24\"");
+    let text = text.replace("strength = \"strong\"", "carries = [[\"office\", \"racks\"]]");
+    fs::write(&path, text).expect("written");
+    let check = uspan(folder.path(), &["check", "orchard.span.toml"]);
+    assert!(check.code == 0 && check.stdout.contains("not reached") && check.stdout.contains("guests 10.20.30.0/24"), "{}", check.all());
+    let json = uspan(folder.path(), &["check", "orchard.span.toml", "--format", "json"]).json();
+    assert_eq!(json["tunnels"][0]["not_reached"], serde_json::json!([["10.41.8.0/24"], ["10.20.30.0/24"]]));
+    assert!(uspan(folder.path(), &["sheet", "orchard.span.toml"]).stdout.contains("not reached through it"));
+    let walk = uspan(folder.path(), &["walk", "orchard.span.toml", "--from", "10.20.30.5", "--to", "10.41.0.10"]);
+    assert!(walk.code == 1 && walk.stdout.contains("In the description, and not in the tunnel"), "{}", walk.all());
+    // Where nothing has it, the question is wrong.
+    assert_eq!(uspan(folder.path(), &["walk", "orchard.span.toml", "--from", "10.99.30.5", "--to", "10.41.0.10"]).code, 2);
+}

@@ -3,6 +3,8 @@
 
 use std::collections::{BTreeMap, HashSet};
 
+use ipnet::IpNet;
+
 use uspan_description::agreement::{Agreement, agree};
 use uspan_description::check::{Supplied, check};
 use uspan_description::description::{Description, Site, Tunnel};
@@ -29,6 +31,8 @@ pub struct BuiltTunnel {
     pub agreement: Agreement,
     /// The gateways, as read back from what was written.
     pub gateways: [Gateway; 2],
+    /// Networks of each site that it does not carry, by name.
+    pub unreached: [Vec<(String, IpNet)>; 2],
 }
 
 /// What came of a description.
@@ -184,8 +188,17 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     if any_stops(&findings) {
         return Err(findings);
     }
-    let built = BuiltTunnel { name: tunnel.name.value.clone(), ends: ends.map(|site| site.name.value.clone()), agreement, gateways };
+    let unreached = [0, 1].map(|end| unreached(tunnel, end, ends[end]));
+    let ends = ends.map(|site| site.name.value.clone());
+    let built = BuiltTunnel { name: tunnel.name.value.clone(), ends, agreement, gateways, unreached };
     Ok((built, trees, findings))
+}
+
+/// The networks of an end that a tunnel does not carry.
+fn unreached(tunnel: &Tunnel, end: usize, site: &Site) -> Vec<(String, IpNet)> {
+    let carried = |index: usize| tunnel.pairs.iter().any(|pair| [pair.first, pair.second][end] == index);
+    let own = site.networks.iter().enumerate().filter(|(index, network)| network.beyond.is_none() && !carried(*index));
+    own.map(|(_, network)| (network.name.value.clone(), network.prefix.value)).collect()
 }
 
 /// Why the negotiation of two gateways fails.

@@ -9,6 +9,7 @@ use uspan_core::{Aspect, Flow, Spot, Walk, Walker, service, walk};
 use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
 use crate::failure::{CommandOutcome, Failure};
+use crate::files::input;
 use crate::show::{CARE, GOOD, STOP, ShownEnds, findings, path, styled};
 
 pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
@@ -28,7 +29,11 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let walked = |parts: &[Participant; 2]| walk(walkers(parts, &inside), &flow);
     let each = pairs.iter().filter_map(|parts| Some((parts, walked(parts)?)));
     // Of several pairs of gateways, the one that has the source nearest; of those, the one that comes farthest.
-    let Some(first) = each.max_by_key(|(_, walked)| (walked.behind, walked.works(), walked.there.hops.len())) else {
+    let first = each.max_by_key(|(_, walked)| (walked.behind, walked.works(), walked.there.hops.len()));
+    let Some(first) = first else {
+        if let Some(told) = not_carried(args)? {
+            return Ok(told);
+        }
         let none = format!("no gateway is {} or has it behind it: no tunnel of theirs is for that address", args.from);
         return Err(Failure::Usage(none));
     };
@@ -102,6 +107,33 @@ fn walkers<'a>(parts: &'a [Participant; 2], inside: &'a BTreeMap<String, Vec<IpA
         shares_internet: part.shares_internet,
         beyond: &part.beyond,
     })
+}
+
+/// A source in a network of the description that no tunnel carries; nothing where there is none.
+fn not_carried(args: &WalkArgs) -> Result<Option<CommandOutcome>, Failure> {
+    if args.ends.second.is_some() {
+        return Ok(None);
+    }
+    let read = input::read(&args.ends.first, &args.ends.supply)?;
+    let mut networks = read.description.iter().flat_map(|description| &description.sites).flat_map(|site| {
+        let own = site.own_networks().map(|network| (&network.name.value, network.prefix.value));
+        own.map(|(name, net)| (&site.name.value, name, net)).collect::<Vec<_>>()
+    });
+    let Some((site, name, net)) = networks.find(|(.., net)| net.contains(&args.from)) else { return Ok(None) };
+    if args.format == Format::Json {
+        let mut told = empty(args);
+        told["fine"] = json!(false);
+        told["findings"] = json!([]);
+        super::print_json(&told)?;
+    } else {
+        super::print_line(&format!(
+            "{}: {} is in {name} ({net}) of {site}, and no tunnel carries that. It goes where the gateway's other routes lead. Next: name it \
+             in `carries`, if it is meant to be reached.",
+            styled(STOP, "In the description, and not in the tunnel"),
+            args.from
+        ))?;
+    }
+    Ok(Some(CommandOutcome::Stopped))
 }
 
 fn not_known(name: &str) -> String {

@@ -132,6 +132,10 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(own).collect();
         list(nets.into_iter().collect())
     }));
+    if tunnel.unreached.iter().any(|list| !list.is_empty()) {
+        let end = |c: &Connection| usize::from(!std::ptr::eq(c, connections[0]));
+        rows.push(row("not reached", &|c| list(tunnel.unreached[end(c)].iter().map(|(name, net)| format!("{name} {net}")).collect())));
+    }
     rows.push(row("own style", &|c| style(gateway(c))));
     // Everything is not worth a line.
     if tunnel.gateways.iter().any(|gateway| gateway.hosts_may_open() != Passing::All) {
@@ -177,6 +181,7 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
         "any_to_any": agreement.any_to_any,
         "inner_mtu": agreement.inner_mtu,
         "pairs": pairs,
+        "not_reached": tunnel.unreached.each_ref().map(|list| list.iter().map(|(_, net)| net.to_string()).collect::<Vec<_>>()),
         "hosts_may_open": tunnel.gateways.each_ref().map(|gateway| gateway.hosts_may_open().to_string()),
         "reasons": reasons,
     })

@@ -1,7 +1,7 @@
 //! What of two connections a description does not say: what is left out, and what would make it another tunnel.
 
 use super::{Adopted, Adoptee, Counterparts, Note, NoteKind};
-use uspan_model::gateway::{Bearing, GRE, Method, Protocol, Unmodelled};
+use uspan_model::gateway::{Bearing, Child, Connection, GRE, Method, Protocol, Unmodelled};
 use uspan_model::key::{KeyKind, PublicKey};
 use uspan_model::parameter::Parameter;
 use uspan_model::source::Place;
@@ -56,12 +56,9 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             let text = "a bare public key of RSA, of which a description has those on the curves P-256 and P-384 alone".to_owned();
             note("key", text, ike.local_method.origin.place().or(connection.local.origin.place()), NoteKind::AnotherTunnel);
         }
-        let between = connection.children.iter().filter(|child| connection.is_between_gateways(child)).count();
-        if between > 0 && between < connection.children.len() {
+        if let Some(child) = beside_networks(connection) {
             let text = "networks, and beside them what the gateways send each other: a description has one or the other".to_owned();
-            let place =
-                connection.children.iter().find(|child| connection.is_between_gateways(child)).and_then(|child| child.local.origin.place());
-            note("selectors", text, place, NoteKind::AnotherTunnel);
+            note("selectors", text, child.local.origin.place(), NoteKind::AnotherTunnel);
         }
         let Some(first) = connection.children.first() else { continue };
         for child in &connection.children {
@@ -90,6 +87,12 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             }
         }
     }
+}
+
+/// What carries what the gateways themselves send, where others carry networks.
+fn beside_networks(connection: &Connection) -> Option<&Child> {
+    let (between, networks): (Vec<_>, Vec<_>) = connection.children.iter().partition(|child| connection.is_between_gateways(child));
+    between.into_iter().next().filter(|_| !networks.is_empty())
 }
 
 /// What the loss of a statement without a field comes to.

@@ -135,6 +135,7 @@ fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
         None => [appears(0), appears(1)],
     };
     each("networks", networks);
+    each("not reached through it", [0, 1].map(|end| built.unreached[end].iter().map(|(name, net)| format!("{name} {net}")).collect()));
     each(
         "hosts may open",
         [0, 1].map(|end| match built.gateways[end].hosts_may_open() {

@@ -156,6 +156,7 @@ fn agrees(judged: &Judged<'_>) -> Option<bool> {
     }
 }
 
+// Long: a count for each thing that is said.
 #[test]
 #[ignore = "needs the source packages of the daemons, which it fetches"]
 fn what_the_daemons_own_suites_say_is_what_is_said_here() {

@@ -92,14 +92,9 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     keys(&mut gateway, own, tree, &mut findings);
-    let only = one_issuer(&issuers);
-    if only.is_some() {
-        for connection in &mut gateway.connections {
-            connection.remainder.0.retain(|one| one.keyword != "rightca");
-        }
+    if let Some(database) = &database {
+        believe(&mut gateway, database, &issuers);
     }
-    let believed = |authority: &Certificate| only.is_none_or(|only| authority.distinguished_name().as_ref() == Some(only));
-    gateway.authorities.extend(database.iter().flat_map(|database| &database.authorities).filter(|one| believed(one)).cloned());
     let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
     for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
         let place = connection.ike().exchange.origin.place().or(connection.remote.origin.place()).cloned();
@@ -121,6 +116,18 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
 fn one_issuer(issuers: &[Option<Subject>]) -> Option<&Subject> {
     let first = issuers.first()?.as_ref()?;
     issuers.iter().all(|issuer| issuer.as_ref() == Some(first)).then_some(first)
+}
+
+/// The authorities of the database: all, or the one that is named for all peers.
+fn believe(gateway: &mut Gateway, database: &Database, issuers: &[Option<Subject>]) {
+    let only = one_issuer(issuers);
+    if only.is_some() {
+        for connection in &mut gateway.connections {
+            connection.remainder.0.retain(|one| one.keyword != "rightca");
+        }
+    }
+    let believed = |authority: &&Certificate| only.is_none_or(|only| authority.distinguished_name().as_ref() == Some(only));
+    gateway.authorities.extend(database.authorities.iter().filter(believed).cloned());
 }
 
 /// Whether a section is a connection that is used. Without `auto` one waits for somebody who adds it; a policy without SAs is none.
