@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::syntax::ConfSection;
-use uspan_model::gateway::Tree;
+use uspan_model::gateway::{Gateway, Tree};
 use uspan_model::key::Certificate;
 use uspan_model::subject::Subject;
 
@@ -68,12 +68,31 @@ impl Database {
         self.authorities.iter().any(|authority| authority.distinguished_name().as_ref() == Some(&wanted)).then_some(wanted)
     }
 
+    /// Gives a gateway the authorities that are believed: all, or the one that is named for all peers.
+    pub(super) fn believe(&self, gateway: &mut Gateway, issuers: &[Option<Subject>]) {
+        let only = one_issuer(issuers);
+        if only.is_some() {
+            for connection in &mut gateway.connections {
+                connection.remainder.0.retain(|one| one.keyword != "rightca");
+            }
+        }
+        let believed = |authority: &&Certificate| only.is_none_or(|only| authority.distinguished_name().as_ref() == Some(only));
+        gateway.authorities.extend(self.authorities.iter().filter(believed).cloned());
+    }
+
     /// Whether `rightca` or `leftca` names the one authority that the daemon believes, so that it excludes none.
     pub(super) fn believes_only(&self, said: &str) -> bool {
         let [one] = self.authorities.as_slice() else { return false };
         let Some(subject) = one.distinguished_name() else { return false };
         said == "%same" || Subject::read(said.trim_matches('"')) == Some(subject)
     }
+}
+
+/// The authority that the certificates of all peers must be from, where one is named and is the same for all: then it is the only one that is
+/// believed.
+fn one_issuer(issuers: &[Option<Subject>]) -> Option<&Subject> {
+    let first = issuers.first()?.as_ref()?;
+    issuers.iter().all(|issuer| issuer.as_ref() == Some(first)).then_some(first)
 }
 
 /// Whether a word is the trust of an entry: flags for three uses (certutil(1), `-t`).

@@ -28,7 +28,6 @@ use uspan_model::gateway::{
 use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
-use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -93,7 +92,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     keys(&mut gateway, own, tree, &mut findings);
     if let Some(database) = &database {
-        believe(&mut gateway, database, &issuers);
+        database.believe(&mut gateway, &issuers);
     }
     let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
     for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
@@ -109,25 +108,6 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     (gateway, findings)
-}
-
-/// The authority that the certificates of all peers must be from, where one is named and is the same for all: then it is the only one that is
-/// believed.
-fn one_issuer(issuers: &[Option<Subject>]) -> Option<&Subject> {
-    let first = issuers.first()?.as_ref()?;
-    issuers.iter().all(|issuer| issuer.as_ref() == Some(first)).then_some(first)
-}
-
-/// The authorities of the database: all, or the one that is named for all peers.
-fn believe(gateway: &mut Gateway, database: &Database, issuers: &[Option<Subject>]) {
-    let only = one_issuer(issuers);
-    if only.is_some() {
-        for connection in &mut gateway.connections {
-            connection.remainder.0.retain(|one| one.keyword != "rightca");
-        }
-    }
-    let believed = |authority: &&Certificate| only.is_none_or(|only| authority.distinguished_name().as_ref() == Some(only));
-    gateway.authorities.extend(database.authorities.iter().filter(believed).cloned());
 }
 
 /// Whether a section is a connection that is used. Without `auto` one waits for somebody who adds it; a policy without SAs is none.
