@@ -79,21 +79,16 @@ impl Explained {
     }
 
     fn value(&self) -> Value {
-        match self {
-            Explained::Finding(rule) => value(rule),
-            other => {
-                let lines = other.lines();
-                let of = |label: &str| lines.iter().filter(|(known, _)| *known == label).map(|(_, text)| text.clone()).collect::<Vec<_>>();
-                let why = [of("why"), of("or"), of("weak")].concat().join(" ");
-                let (code, name) = match other {
-                    Explained::Notification(one) => (one.number.to_string(), one.name),
-                    Explained::Algorithm(row) => (row.number.to_string(), row.name),
-                    Explained::Trade(row, _) => (String::new(), row.ours),
-                    Explained::Finding(rule) => (rule.code.to_owned(), rule.name),
-                };
-                json!({ "code": code, "name": name, "severity": "", "what": of("what").join(" "), "why": why, "remedy": of("do").join(" ") })
-            }
-        }
+        let (code, name) = match self {
+            Explained::Finding(rule) => return value(rule),
+            Explained::Notification(one) => (one.number.to_string(), one.name),
+            Explained::Algorithm(row) => (row.number.to_string(), row.name),
+            Explained::Trade(row, _) => (String::new(), row.ours),
+        };
+        let lines = self.lines();
+        let of = |label: &str| lines.iter().filter(|(known, _)| *known == label).map(|(_, text)| text.clone()).collect::<Vec<_>>();
+        let why = [of("why"), of("or"), of("weak")].concat().join(" ");
+        json!({ "code": code, "name": name, "severity": "", "what": of("what").join(" "), "why": why, "remedy": of("do").join(" ") })
     }
 }
 

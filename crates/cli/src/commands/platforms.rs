@@ -15,7 +15,7 @@ use crate::show::{HEADING, columns, styled, wrapped};
 
 pub fn run(format: Format) -> Result<CommandOutcome, Failure> {
     let context = input::context();
-    let all: Vec<&Profile> = context.profiles.iter().map(|profile| &**profile).filter(|profile| !profile.is_run_by_others()).collect();
+    let all: Vec<&Profile> = context.of_ours().map(|profile| &**profile).collect();
     if format == Format::Json {
         super::print_json(&all.iter().map(|facts| value(facts)).collect::<Vec<_>>())?;
         return Ok(CommandOutcome::Fine);

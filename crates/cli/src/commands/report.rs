@@ -42,6 +42,7 @@ fn told<'a>(description: &Description, built: &'a BuiltTunnel, planned: &Build, 
         rehearsal,
         walks: parts.as_ref().map(|parts| walks(parts, built)).unwrap_or_default(),
         steps: steps(description, built),
+        provided: parts.as_ref().map(parts::provided).unwrap_or_default(),
     }
 }
 

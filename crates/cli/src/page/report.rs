@@ -16,6 +16,8 @@ pub struct ReportTunnel<'a> {
     pub rehearsal: Option<(Rehearsal, String)>,
     pub walks: Vec<(String, Walk)>,
     pub steps: Option<Steps>,
+    /// On whose doing the verdicts rest besides ours.
+    pub provided: String,
 }
 
 /// The files of a site, and where their lines come from.
@@ -39,15 +41,6 @@ pub struct Report<'a> {
 fn anchor(parts: &[&str]) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' };
     parts.iter().map(|part| part.chars().map(plain).collect::<String>()).collect::<Vec<_>>().join("--")
-}
-
-/// What holds only if those who run a gateway set it as its list says.
-fn provided(built: &BuiltTunnel) -> String {
-    let of_others = built.ends.iter().zip(&built.gateways).filter(|(_, gateway)| gateway.filter.is_none()).map(|(name, _)| name.as_str());
-    match of_others.collect::<Vec<_>>().as_slice() {
-        [] => String::new(),
-        names => format!(", if {} is set as its list says", names.join(" and ")),
-    }
 }
 
 impl Report<'_> {
@@ -120,12 +113,12 @@ impl Report<'_> {
             @if let Some(of) = &told.sheet { (sheet(of, &|end, place| self.leads(&told.built.ends[end], place))) }
             @if let Some((rehearsal, ladder)) = &told.rehearsal {
                 h3 { "The negotiation, rehearsed" }
-                p { @if rehearsal.works() { "It comes up and gets new keys" (provided(told.built)) "." } @else { span class="stop" { "It fails." } } }
+                p { @if rehearsal.works() { "It comes up and gets new keys" (told.provided) "." } @else { span class="stop" { "It fails." } } }
                 details { summary { "Message by message" } figure { (PreEscaped(ladder)) } }
             }
             @for (title, walk) in &told.walks {
                 h3 { (title) }
-                (self.walk(walk, told.built))
+                (self.walk(walk, told))
             }
             @if let Some(steps) = &told.steps { (after(steps)) }
         }
@@ -140,10 +133,10 @@ impl Report<'_> {
         ((!file.private).then(|| format!("#{}", anchor(&["f", site, &place.file, &line.to_string()]))), called)
     }
 
-    fn walk(&self, walk: &Walk, built: &BuiltTunnel) -> Markup {
-        let ends = &built.ends;
+    fn walk(&self, walk: &Walk, told: &ReportTunnel<'_>) -> Markup {
+        let ends = &told.built.ends;
         html! {
-            p { @if walk.works() { "It arrives, and the answer comes back" (provided(built)) "." } @else { span class="stop" { "It does not arrive, or its answer does not come back." } } }
+            p { @if walk.works() { "It arrives, and the answer comes back" (told.provided) "." } @else { span class="stop" { "It does not arrive, or its answer does not come back." } } }
             (self.leg(&walk.there, ends))
             @if let Some(back) = &walk.back {
                 p { "And the answer:" }

@@ -83,7 +83,7 @@ fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Opt
     let around = |end: usize| {
         let gateway = &built.gateways[end];
         // Of others it is not known.
-        if gateway.filter.is_none() {
+        if description.sites[tunnel.between[end].value].platform.value.is_run_by_others() {
             return ["NAT: its owner's".to_owned(), "filter: its owner's".to_owned()];
         }
         let renumbered = gateway.nat.iter().any(|rule| matches!(rule.target, NatTarget::SourceNet(_) | NatTarget::DestinationNet(_)));

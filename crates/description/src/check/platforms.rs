@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
+use super::tunnels::LONGEST;
 use crate::agreement::{Bundle, blind, bundle};
 use crate::description::{Description, Opens, Site, Tunnel};
-use std::time::Duration;
 use uspan_dialects::profile::{DeadPeer, Liveness, OpeningWay, ReplayWindow, Sa};
 use uspan_model::algorithm::{Row, Transform};
 use uspan_model::duration::duration_words;
@@ -74,7 +74,7 @@ fn packets(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
     }
     // What is longer than any is found elsewhere.
     for (what, life) in [("ike-lifetime", &tunnel.ike_lifetime), ("esp-lifetime", &tunnel.esp_lifetime)] {
-        if life.value > facts.longest_lifetime && facts.longest_lifetime < Duration::from_secs(365 * 86_400) {
+        if life.value > facts.longest_lifetime && facts.longest_lifetime < LONGEST {
             let longest = duration_words(facts.longest_lifetime);
             say(life.span, format!("{} has lifetimes of at most {longest}", title(site)), format!("Say `{what} = \"{longest}\"` or less."));
         }

@@ -15,7 +15,7 @@ use uspan_model::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
 /// A year stands for ever.
-const LONGEST: Duration = Duration::from_secs(365 * 86_400);
+pub(super) const LONGEST: Duration = Duration::from_secs(365 * 86_400);
 const USUAL: Duration = Duration::from_secs(86_400);
 const LIVENESS: [Duration; 2] = [Duration::from_secs(5), Duration::from_secs(3_600)];
 
