@@ -111,6 +111,13 @@ fn a_gateway_of_another_make_gets_a_list_and_everything_else_works() {
         let run = uspan(folder.path(), args);
         assert!(run.code == 0 && run.stdout.contains(says), "{args:?}: {}", run.all());
     }
+    // What their gateway does with a carrier nobody here knows; the page says that too.
+    let text = fs::read_to_string(&path).expect("read");
+    fs::write(folder.path().join("carried.span.toml"), text.replace("strength = \"common\"", "strength = \"common\"\ncarrier = \"gre\""))
+        .expect("written");
+    assert_eq!(uspan(folder.path(), &["report", "carried.span.toml", "-o", "carried.html"]).code, 0);
+    let page = fs::read_to_string(folder.path().join("carried.html")).expect("a page");
+    assert!(page.contains("It cannot be said whether it arrives: what coldstore routes") && !page.contains("It does not arrive"), "{page}");
     // Its sheet comes back with what no daemon here has.
     let form = ["sheet", "orchard.span.toml", "--partner", "coldstore", "--format", "markdown", "-o", "coldstore.md"];
     assert_eq!(uspan(folder.path(), &form).code, 0);

@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Actor, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Severity, Site,
-    Source, Tree, any_stops, covered, discreet, read_tree,
+    Actor, Aspect, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Severity,
+    Site, Source, Spot, Tree, Walk, any_stops, covered, discreet, read_tree,
 };
 
 use super::check::plan_of;
@@ -225,6 +225,13 @@ fn of_site(
 ) -> Option<Participant> {
     let site: &Site = description.sites.iter().find(|site| site.name.value == name)?;
     Some(handed_over(of_tree(site, standing.get(name)?, built), made))
+}
+
+/// The gateway of others at which a packet ends: what they have around its daemon decides, and nobody here knows that.
+pub fn hidden(parts: &[Participant; 2], walked: &Walk) -> Option<String> {
+    let hop = [Some(&walked.there), walked.back.as_ref()].into_iter().flatten().flat_map(|leg| &leg.hops).find(|hop| !hop.passes)?;
+    let Spot::Gateway(end) = hop.spot else { return None };
+    (hop.aspect != Aspect::Sa && parts[end].facts.is_run_by_others()).then(|| parts[end].name.clone())
 }
 
 /// What holds only if those who run a gateway set it as its list says; nothing where all are ours.

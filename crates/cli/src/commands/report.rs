@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Build, BuiltTunnel, Description, Flow, Rehearsal, Theme, Traffic, Walk, Walker, any_stops, draw, origins, rehearse, sheet, steps, walk,
+    Build, BuiltTunnel, Description, Flow, Rehearsal, Theme, Traffic, Walker, any_stops, draw, origins, rehearse, sheet, steps, walk,
 };
 
 use super::check::plan_few;
@@ -13,7 +13,7 @@ use crate::args::{Format, ReportArgs};
 use crate::failure::{CommandOutcome, Failure};
 use crate::files::input::Input;
 use crate::files::single;
-use crate::page::report::{self, ReportTunnel, SiteFiles};
+use crate::page::report::{self, ReportTunnel, ReportWalk, SiteFiles};
 use crate::show::{GOOD, ladder_svg, path_shown, styled};
 
 pub fn run(args: &ReportArgs) -> Result<CommandOutcome, Failure> {
@@ -59,7 +59,7 @@ fn host(net: IpNet) -> IpAddr {
 }
 
 /// A ping from the first pair of networks in both directions.
-fn walks(parts: &[Participant; 2], built: &BuiltTunnel) -> Vec<(String, Walk)> {
+fn walks(parts: &[Participant; 2], built: &BuiltTunnel) -> Vec<ReportWalk> {
     let crossing: Vec<_> = built.gateways[0].crossing().into_iter().collect();
     let Some((near, far)) = crossing.first().copied() else { return Vec::new() };
     // Whoever sends writes what the other end's network appears as.
@@ -75,7 +75,8 @@ fn walks(parts: &[Participant; 2], built: &BuiltTunnel) -> Vec<(String, Walk)> {
     };
     let walked = flows.into_iter().enumerate().filter_map(|(end, (from, to))| {
         let walk = walk(walkers(), &Flow { from, to, traffic: Traffic::Ping })?;
-        Some((format!("A ping from {} at {} to {to}", from, built.ends[end]), walk))
+        let hidden = parts::hidden(parts, &walk);
+        Some(ReportWalk { title: format!("A ping from {} at {} to {to}", from, built.ends[end]), walk, hidden })
     });
     walked.collect()
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde_json::{Value, json};
-use uspan_core::{Aspect, Flow, Spot, Walk, Walker, service, walk};
+use uspan_core::{Flow, Walk, Walker, service, walk};
 
 use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
@@ -48,12 +48,7 @@ pub fn run(args: &WalkArgs) -> Result<CommandOutcome, Failure> {
     let fine = ways.iter().all(|(_, walked)| walked.works() && walked.is_sure()) && ways.last().is_some_and(|(_, last)| !last.there.onward);
     let unsure = parts::unsure(ways.iter().flat_map(|(parts, _)| *parts)).filter(|_| fine);
     let fine = fine && unsure.is_none();
-    // Where it ends at a gateway of others, what they have around its daemon decides.
-    let hidden = ways.last().and_then(|(parts, walked)| {
-        let hop = [Some(&walked.there), walked.back.as_ref()].into_iter().flatten().flat_map(|leg| &leg.hops).find(|hop| !hop.passes)?;
-        let Spot::Gateway(end) = hop.spot else { return None };
-        (hop.aspect != Aspect::Sa && parts[end].facts.is_run_by_others()).then(|| parts[end].name.clone())
-    });
+    let hidden = ways.last().and_then(|(parts, walked)| parts::hidden(parts, walked));
     let parts: Vec<_> = ways.iter().map(|(parts, _)| *parts).collect();
     let ways: Vec<_> = ways.into_iter().map(|(parts, walked)| (walked, parts::shown(parts))).collect();
     if args.format == Format::Json {

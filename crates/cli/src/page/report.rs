@@ -14,10 +14,18 @@ pub struct ReportTunnel<'a> {
     pub picture: Option<String>,
     pub sheet: Option<Sheet>,
     pub rehearsal: Option<(Rehearsal, String)>,
-    pub walks: Vec<(String, Walk)>,
+    pub walks: Vec<ReportWalk>,
     pub steps: Option<Steps>,
     /// On whose doing the verdicts rest besides ours.
     pub provided: String,
+}
+
+/// A packet that was followed there and back.
+pub struct ReportWalk {
+    pub title: String,
+    pub walk: Walk,
+    /// The gateway of others at which it ends, where nobody here knows what becomes of it.
+    pub hidden: Option<String>,
 }
 
 /// The files of a site, and where their lines come from.
@@ -116,9 +124,9 @@ impl Report<'_> {
                 p { @if rehearsal.works() { "It comes up and gets new keys" (told.provided) "." } @else { span class="stop" { "It fails." } } }
                 details { summary { "Message by message" } figure { (PreEscaped(ladder)) } }
             }
-            @for (title, walk) in &told.walks {
-                h3 { (title) }
-                (self.walk(walk, told))
+            @for walked in &told.walks {
+                h3 { (walked.title) }
+                (self.walk(walked, told))
             }
             @if let Some(steps) = &told.steps { (after(steps)) }
         }
@@ -133,10 +141,18 @@ impl Report<'_> {
         ((!file.private).then(|| format!("#{}", anchor(&["f", site, &place.file, &line.to_string()]))), called)
     }
 
-    fn walk(&self, walk: &Walk, told: &ReportTunnel<'_>) -> Markup {
+    fn walk(&self, ReportWalk { walk, hidden, .. }: &ReportWalk, told: &ReportTunnel<'_>) -> Markup {
         let ends = &told.built.ends;
         html! {
-            p { @if walk.works() { "It arrives, and the answer comes back" (told.provided) "." } @else { span class="stop" { "It does not arrive, or its answer does not come back." } } }
+            p {
+                @if walk.works() {
+                    "It arrives, and the answer comes back" (told.provided) "."
+                } @else if let Some(name) = hidden {
+                    span class="stop" { "It cannot be said whether it arrives: what " (name) " routes, translates and filters nobody here knows." }
+                } @else {
+                    span class="stop" { "It does not arrive, or its answer does not come back." }
+                }
+            }
             (self.leg(&walk.there, ends))
             @if let Some(back) = &walk.back {
                 p { "And the answer:" }
