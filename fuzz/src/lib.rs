@@ -18,9 +18,10 @@ use uspan_core::{
 };
 
 /// The targets: each with the platform that reads its trees, and the path of a file that stands alone.
-pub const TREES: [(&str, &str, &str); 7] = [
+pub const TREES: [(&str, &str, &str); 8] = [
     ("strongswan", "strongswan", "etc/swanctl/swanctl.conf"),
     ("libreswan", "libreswan", "etc/ipsec.conf"),
+    ("starter", "strongswan-starter", "etc/ipsec.conf"),
     ("openiked", "openiked", "etc/iked.conf"),
     ("nftables", "strongswan", "etc/nftables.conf"),
     ("iptables", "strongswan", "etc/iptables/rules.v4"),
@@ -32,7 +33,7 @@ pub const TREES: [(&str, &str, &str); 7] = [
 pub fn is_of(target: &str, path: &str) -> bool {
     let begins: &[&str] = match target {
         "strongswan" => &["etc/swanctl", "etc/strongswan"],
-        "libreswan" => &["etc/ipsec"],
+        "libreswan" | "starter" => &["etc/ipsec"],
         "openiked" => &["etc/iked"],
         "nftables" => &["etc/nftables"],
         "iptables" => &["etc/iptables", "listing/ip"],

@@ -118,6 +118,11 @@ fn libreswan() {
 }
 
 #[test]
+fn starter() {
+    survives("strongswan-starter", &["etc/ipsec."]);
+}
+
+#[test]
 fn openiked() {
     survives("openiked", &["etc/iked"]);
 }

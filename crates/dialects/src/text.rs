@@ -10,7 +10,7 @@ use uspan_model::effort::Budget;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::GRE;
 use uspan_model::gateway::Tree;
-use uspan_model::key::Certificate;
+use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::source::{Place, Span};
 
 /// A prefix, or an address as the prefix of itself.
@@ -69,6 +69,17 @@ pub(crate) fn ip_port(name: &str) -> Option<Option<u16>> {
 pub(crate) struct Word {
     pub value: String,
     pub place: Place,
+}
+
+/// A public key of RSA as RFC 3110 has it, behind `0s` in base64: the length of the exponent, that, and the modulus.
+pub(crate) fn rsa_key(text: &str) -> Option<PublicKey> {
+    let bytes = base64_bytes(text.strip_prefix("0s")?)?;
+    let (length, rest) = match bytes.split_first()? {
+        (0, rest) => (usize::from(u16::from_be_bytes([*rest.first()?, *rest.get(1)?])), rest.get(2..)?),
+        (length, rest) => (usize::from(*length), rest),
+    };
+    let (exponent, modulus) = rest.split_at_checked(length)?;
+    (!modulus.is_empty()).then(|| PublicKey::of_rsa(modulus, exponent))
 }
 
 /// The name of an authority, for files and databases: the same for every tunnel that believes it.

@@ -1,6 +1,6 @@
 #!/bin/sh
-# install.sh CACHE - installs what the lab needs on Debian 12 (root, apt), and unpacks Libreswan, whose
-# package conflicts with strongSwan's, into CACHE/libreswan. Does nothing where all is there.
+# install.sh CACHE - installs what the lab needs on Debian 12 (root, apt), and unpacks what cannot be installed beside it into folders of
+# CACHE: Libreswan, whose package conflicts with strongSwan's, and the starter of strongSwan's older form. Does nothing where all is there.
 set -eu
 # What performs a proof is nobody's user, and reads this.
 umask 022
@@ -13,7 +13,7 @@ missing=
 for package in $need; do
   dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'install ok installed' || missing="$missing $package"
 done
-if [ -n "$missing" ] || [ ! -x "$cache/libreswan/usr/libexec/ipsec/pluto" ]; then
+if [ -n "$missing" ] || [ ! -x "$cache/libreswan/usr/libexec/ipsec/pluto" ] || [ ! -x "$cache/strongswan-starter/usr/lib/ipsec/starter" ]; then
   apt-get update -q
 fi
 # A service that starts by itself is not wanted here: policy-rc.d answers no for the time of the install.
@@ -26,13 +26,17 @@ if [ -n "$missing" ]; then
   # shellcheck disable=SC2086 # a list of words
   apt-get install -y -q --no-install-recommends $missing
 fi
-if [ ! -x "$cache/libreswan/usr/libexec/ipsec/pluto" ]; then
+# unpack PACKAGE PROGRAM
+unpack() {
+  [ ! -x "$cache/$1/$2" ] || return 0
   mkdir -p "$cache/download"
-  (cd "$cache/download" && rm -f libreswan_*.deb && apt-get download -q libreswan)
-  rm -rf "$cache/libreswan.new"
-  dpkg -x "$cache"/download/libreswan_*.deb "$cache/libreswan.new"
-  rm -rf "$cache/libreswan"
-  mv "$cache/libreswan.new" "$cache/libreswan"
-fi
+  (cd "$cache/download" && rm -f "$1"_*.deb && apt-get download -q "$1")
+  rm -rf "$cache/$1.new"
+  dpkg -x "$cache"/download/"$1"_*.deb "$cache/$1.new"
+  rm -rf "${cache:?}/$1"
+  mv "$cache/$1.new" "$cache/$1"
+}
+unpack libreswan usr/libexec/ipsec/pluto
+unpack strongswan-starter usr/lib/ipsec/starter
 # The daemons' programs are bound over folders that must be there, also where `/` cannot be written.
 mkdir -p /usr/libexec /usr/local/sbin

@@ -183,8 +183,8 @@ fn platform_of(context: &Context, folder: &Path, tree: &Tree, word: Option<&str>
     let there = context.profiles_of(tree);
     let words = |list: &[&Arc<Profile>]| list.iter().map(|profile| &*profile.word).collect::<Vec<_>>().join(", ");
     match (word, there.as_slice()) {
-        (Some(word), _) => context.profile(word).cloned().ok_or_else(|| {
-            let known: Vec<_> = context.profiles.iter().collect();
+        (Some(word), _) => context.reader(word).cloned().ok_or_else(|| {
+            let known: Vec<_> = context.readable().collect();
             Failure::Usage(format!("`{word}` is no platform; there are {}", words(&known)))
         }),
         (None, [one]) => Ok(Arc::clone(one)),

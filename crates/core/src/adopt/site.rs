@@ -80,7 +80,7 @@ impl SiteWriter<'_> {
         if !nets.is_empty() {
             parts.push(("inside", if inside.is_empty() { text("lan0") } else { list(&inside) }));
         }
-        say(table, "platform", text(&ends[end].facts.word));
+        say(table, "platform", text(ends[end].facts.written_as.as_ref().unwrap_or(&ends[end].facts.word)));
         say(table, "gateway", inline(parts));
         if !nets.is_empty() {
             say(table, "networks", inline(nets.iter().map(|(name, net)| (name, text(&net.to_string())))));

@@ -155,3 +155,87 @@ fn a_description_never_becomes_another_tunnel_in_silence() {
         assert_eq!(kinds(&pair), expected, "{esp:?} {more:?}");
     }
 }
+
+/// strongSwan's older form of [`SWAN`], as people write it.
+const OLDER: &str = "config setup\n\tuniqueids=yes\n\nconn %default\n\tikelifetime=4h\n\tkeylife=60m\n\trekeymargin=6m\n\tauthby=psk\n\nconn base\n\tright=198.51.100.20\n\t\
+rightid=@ffm.example.net\n\tleft=203.0.113.77\n\tleftid=@han.example.net\n\nconn han\n\talso=base\n\tleftsubnet=10.30.0.0/16\n\trightsubnet=10.20.0.0/16\n\t\
+ike=aes256-sha256-modp2048!\n\tesp=aes256-sha256!\n\tMORE\n\tauto=route\n";
+
+/// The gateway that has it, with a statement more, and the other one with swanctl.conf.
+fn older(more: &str) -> Pair {
+    let mut pair = Pair::of(["aes256-sha256-modp2048", ESP[0], ""], ["aes256-sha2;dh14", ESP[1], ""]);
+    pair.trees[1] = Tree::default();
+    pair.trees[1].add("etc/ipsec.conf", TreeFile::public(OLDER.replace("MORE", more)));
+    pair.trees[1].add(
+        "etc/ipsec.secrets",
+        TreeFile::private("@han.example.net @ffm.example.net : PSK \"not a real secret, only for this test\"\n".to_owned()),
+    );
+    pair.trees[1].add("etc/network/interfaces", TreeFile::public(IFACE.to_owned()));
+    pair
+}
+
+fn older_read(pair: &Pair) -> [(Gateway, Vec<Finding>); 2] {
+    [0, 1].map(|end| known::read_as(known::platform_of(&pair.trees[end]), &pair.trees[end]))
+}
+
+fn older_rehearsed(pair: &Pair) -> Rehearsal {
+    let read = older_read(pair);
+    let actors = [0, 1].map(|end| known::actor(pair.reading(&read, end), known::platform_of(&pair.trees[end])));
+    rehearse(actors, None).all.remove(0)
+}
+
+#[test]
+fn the_older_form_is_told_by_what_it_says() {
+    let pair = older("");
+    assert_eq!(known::platform_of(&pair.trees[1]).word, "strongswan-starter");
+    let libreswan = Pair::of(["aes256-sha256-modp2048", ESP[0], ""], ["aes256-sha2;dh14", ESP[1], ""]);
+    assert_eq!(known::platform_of(&libreswan.trees[1]).word, "libreswan");
+    // What both take is of either.
+    let mut tree = Tree::default();
+    tree.add("etc/ipsec.conf", TreeFile::public("conn a\n\tleft=192.0.2.1\n\tright=192.0.2.2\n\tauthby=secret\n\tauto=start\n".to_owned()));
+    assert_eq!(known::context().profiles_of(&tree).len(), 2);
+    // The packaged file, in which nothing stands, beside files of the newer form.
+    let mut tree = pair.trees[0].clone();
+    tree.add("etc/ipsec.conf", TreeFile::public("# ipsec.conf\nconfig setup\n\t# strictcrlpolicy=yes\n".to_owned()));
+    assert!(known::context().profiles_of(&tree).iter().all(|profile| profile.word != "strongswan-starter"));
+}
+
+#[test]
+fn the_older_form_is_read_and_rehearsed_as_the_newer_one() {
+    for (more, verdict) in [
+        ("", RehearsalVerdict::Up),
+        ("mobike=no", RehearsalVerdict::Up),
+        ("keyexchange=ikev1", RehearsalVerdict::Fails),
+        ("type=transport", RehearsalVerdict::Fails),
+        ("leftsubnet=10.31.0.0/16", RehearsalVerdict::Fails),
+        ("rightsourceip=10.9.0.0/24", RehearsalVerdict::Unknown),
+        ("sha256_96=yes", RehearsalVerdict::Unknown),
+        // A word that is no value costs the connection; a keyword that is none is passed over.
+        ("mobike=maybe", RehearsalVerdict::Fails),
+        ("mobkie=no", RehearsalVerdict::Up),
+    ] {
+        let pair = older(more);
+        let rehearsal = older_rehearsed(&pair);
+        assert_eq!(rehearsal.verdict(), verdict, "{more}: {:#?}", rehearsal.failures);
+    }
+    let mut broken = older("");
+    broken.trees[1].add("etc/ipsec.conf", TreeFile::public(OLDER.replace("MORE", "leftcert = a = b")));
+    assert_eq!(older_rehearsed(&broken).stage(), Some(Stage::Load));
+}
+
+#[test]
+fn the_older_form_is_taken_over_into_the_newer_one() {
+    let pair = older("");
+    let read = older_read(&pair);
+    let ends = [0, 1].map(|end| Adoptee { reading: pair.reading(&read, end), facts: known::platform_of(&pair.trees[end]) });
+    let adopted = adopt(ends);
+    assert!(
+        !adopted.notes.iter().any(|note| [NoteKind::LeftOut, NoteKind::AnotherTunnel, NoteKind::Disagrees].contains(&note.kind)),
+        "{:#?}",
+        adopted.notes
+    );
+    let context = known::context();
+    let (description, findings) = Description::parse(&Source::new("d", adopted.text.as_str()), context);
+    assert!(!any_stops(&findings), "{findings:#?}\n{}", adopted.text);
+    assert!(description.sites.iter().all(|site| site.platform.value.word == "strongswan"), "{}", adopted.text);
+}

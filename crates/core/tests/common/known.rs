@@ -20,7 +20,7 @@ pub fn cases(few: u32) -> u32 {
 
 /// The platform of a word.
 pub fn platform(word: &str) -> &'static Profile {
-    CONTEXT.profile(word).unwrap_or_else(|| panic!("{word} is no platform"))
+    CONTEXT.reader(word).unwrap_or_else(|| panic!("{word} is no platform"))
 }
 
 /// A platform by its place.

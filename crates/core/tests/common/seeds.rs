@@ -63,6 +63,11 @@ pub const WORDS: &[&str] = &[
     "0x",
     "0s",
     "include ",
+    " : PSK ",
+    "auto=add\n",
+    "ca x\n",
+    "\"C=US, O=x\"",
+    "%dynamic[tcp/1]",
     "also=",
     "alsoflip=",
     "conn %default\n",
@@ -176,6 +181,17 @@ pub const FOREIGN: &[(&str, &str)] = &[
         "# x\n*nat\n:POSTROUTING ACCEPT [0:0]\n-A POSTROUTING ! -d 10.0.0.0/8,172.16.0.0/12 -o wan+ -m comment --comment \"all of it\" -j MASQUERADE\n-A POSTROUTING -s 10.1.0.0/16 -j SNAT --to-source 198.51.100.20\nCOMMIT\n\
          *filter\n:INPUT DROP [1:2]\n:FORWARD DROP [0:0]\n:x - [0:0]\n[1:2] -A INPUT -i lo -j ACCEPT\n-A INPUT -p udp -m multiport --dports 500,4500 -j ACCEPT\n-A FORWARD -m conntrack --ctstate RELATED,ESTABLISHED -j ACCEPT\n\
          -A FORWARD -m policy --dir in --pol ipsec --strict -g x\n-A x -m limit --limit 5/sec -j LOG --log-prefix \"a b\"\n-A x -j REJECT --reject-with icmp-port-unreachable\nCOMMIT\n",
+    ),
+    (
+        "etc/ipsec.conf",
+        "# starter\nconfig setup\n\tuniqueids=yes\n\tcharondebug=\"ike 2\"\n\nca own\n\tcacert=own.pem\n\tauto=add\n\nconn %default\n\tkeyexchange=ikev2\n\tikelifetime=60m\n\tkeylife=20m\n\trekeymargin=3m\n\
+         \nconn base\n\tleft=198.51.100.20\n\tleftid=@packhouse.example.net\n\tleftsubnet=10.41.0.0/22,10.42.0.0/24[tcp/443]\n\tauthby=psk\n\tleftfirewall=yes\n\
+         conn harvest\n\talso=base\n\tright=203.0.113.77\n\trightid=\"C=US, O=Alder Creek\"\n\trightsubnet=10.73.16.0/20\n\tike=aes256-sha256-modp2048!\n\tesp=aes128gcm16-ecp256,aes-sha1!\n\tdpdaction=restart\n\tauto=route\n\
+         include ipsec.d/*.conf\n",
+    ),
+    (
+        "etc/ipsec.secrets",
+        "# x\n@packhouse.example.net 203.0.113.77 : PSK \"not a secret\"\n: RSA own.pem \"x\"\n: PSK 0x6162\ninclude ipsec.d/*.secrets\n",
     ),
     (
         "listing/ip-address",

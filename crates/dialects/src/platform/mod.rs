@@ -18,6 +18,11 @@ pub fn built_in() -> Vec<Arc<Profile>> {
     [strongswan::base(), libreswan::base(), openiked::base()].map(Arc::new).into()
 }
 
+/// Those whose files are read, and never written.
+pub fn read_only() -> Vec<Arc<Profile>> {
+    vec![Arc::new(strongswan::starter())]
+}
+
 /// A gateway that is none of them.
 pub fn other() -> Arc<Profile> {
     Arc::new(other::base())

@@ -35,7 +35,7 @@ pub(crate) const fn text(text: &'static str) -> Text {
 }
 
 /// A platform in one release: all that the program knows about it.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct Profile {
     /// The word in descriptions.
     pub word: Text,
@@ -45,6 +45,8 @@ pub struct Profile {
     pub release: Text,
     /// Who runs it.
     pub run_by: RunBy,
+    /// The platform that its tunnels are written for, where its own files are only read.
+    pub written_as: Option<Text>,
     /// The manual pages the facts were taken from, and how they were checked.
     pub source: Text,
     /// What must be installed for all of them to hold.
@@ -287,8 +289,14 @@ pub trait Family: Sync + fmt::Debug {
     /// Adds to a gateway that was read what goes from hand to hand, and stands in none of its files.
     fn hand_over(&self, _read: &mut Gateway, _planned: &Gateway) {}
 
-    /// Whether files of a tree are for it.
+    /// Whether files of a tree are for it, by their names.
     fn is_of(&self, tree: &Tree) -> bool;
+
+    /// How many statements of a tree it does not take: of two platforms whose files have the same names that one has them which takes
+    /// more.
+    fn misfits(&self, _profile: &Profile, _tree: &Tree) -> usize {
+        0
+    }
 
     /// The commands that take keys and certificates from a tree into a database of the daemon's, before it takes up the
     /// rest; nothing where it reads them from files.
@@ -392,6 +400,12 @@ impl Profile {
     /// Whether ESP can count in 64 bits.
     pub fn has_long_sequence_numbers(&self) -> bool {
         self.sequence_numbers.contains(&64)
+    }
+}
+
+impl fmt::Debug for Profile {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.word, self.release)
     }
 }
 

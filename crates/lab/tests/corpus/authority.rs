@@ -154,8 +154,30 @@ impl Authority {
         Authority { certificate: read("ca.crt"), hosts: hosts.into() }
     }
 
+    /// The same of the older form.
+    fn supply_older(&self, tree: &mut Tree, text: &str) {
+        for (key, value) in text.lines().filter_map(|line| line.split_once('=')) {
+            let file = value.trim().trim_matches('"');
+            let path = format!("etc/ipsec.d/certs/{file}");
+            let of = self.hosts.iter().find(|(host, _)| file.starts_with(host)).map(|(_, files)| files);
+            if let Some([certificate, _, public]) = of.filter(|_| !tree.files.contains_key(&path)) {
+                match key.trim() {
+                    "leftcert" | "rightcert" => tree.add(path, TreeFile::public(certificate.clone())),
+                    "leftsigkey" | "rightsigkey" => tree.add(path, TreeFile::public(public.clone())),
+                    _ => {}
+                }
+            }
+        }
+        tree.add("etc/ipsec.d/cacerts/strongswanCert.pem", TreeFile::public(self.certificate.clone()));
+    }
+
     /// Adds what the files of a host name and do not have.
     pub fn supply(&self, tree: &mut Tree) {
+        if let Some(file) = tree.files.get("etc/ipsec.conf") {
+            let text = file.text.clone();
+            self.supply_older(tree, &text);
+            return;
+        }
         let text = tree.files["etc/swanctl/swanctl.conf"].text.clone();
         let mut add = |path: String, text: &str| {
             if !tree.files.contains_key(&path) {

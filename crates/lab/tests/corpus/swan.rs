@@ -8,8 +8,11 @@ use uspan_core::{Tree, TreeFile};
 use super::authority::Authority;
 use super::scenario::{Outcome, Scenario, protection, take};
 
+/// Its main files, and the platforms in the program's words that they are of.
+const MAIN: [(&str, &str); 2] = [("etc/swanctl/swanctl.conf", "strongswan"), ("etc/ipsec.conf", "strongswan-starter")];
+
 /// Words of what is not a tunnel between two gateways.
-const BESIDE: [&str; 10] = ["dnssec", "vips", "eap", "xauth", "pools", "mediat", "%dynamic", "radius", "attest", "tnc"];
+const BESIDE: [&str; 11] = ["dnssec", "vips", "eap", "xauth", "pools", "mediat", "%dynamic", "radius", "attest", "tnc", "sourceip"];
 
 /// What stands for the addresses of its hosts (`testing/testing.conf`), the longer names first.
 const ADDRESSES: [(&str, &str); 16] = [
@@ -71,7 +74,7 @@ fn scenario(hosts: &Path, folder: &Path, authority: &Authority) -> Option<Scenar
     let mut trees = [Tree::default(), Tree::default()];
     for (end, host) in both.iter().enumerate() {
         let own = folder.join("hosts").join(host).join("etc");
-        if !own.join("swanctl/swanctl.conf").is_file() {
+        if !own.join("swanctl/swanctl.conf").is_file() && !own.join("ipsec.conf").is_file() {
             return None;
         }
         take(&mut trees[end], &own, "etc");
@@ -83,16 +86,20 @@ fn scenario(hosts: &Path, folder: &Path, authority: &Authority) -> Option<Scenar
         }
         authority.supply(&mut trees[end]);
     }
-    let text = trees.iter().map(|tree| tree.files["etc/swanctl/swanctl.conf"].text.clone()).collect::<String>();
+    let main = |tree: &Tree| MAIN.iter().find_map(|(path, _)| tree.files.get(*path)).map_or_else(String::new, |file| file.text.clone());
+    let text = trees.iter().map(main).collect::<String>();
     if BESIDE.iter().any(|word| text.contains(word)) || folder.to_string_lossy().contains("dnssec") {
         return None;
     }
     let commands = [read(&folder.join("pretest.dat")), read(&folder.join("evaltest.dat"))].concat();
-    let opened = commands.lines().find_map(|line| line.split_once("--initiate --child ")?.1.split_whitespace().next().map(str::to_owned));
+    let up = |line: &str| line.split_once("--initiate --child ").or(line.split_once("ipsec up ")).map(|(_, rest)| rest.to_owned());
+    let opened = commands.lines().find_map(|line| up(line)?.split_whitespace().next().map(str::to_owned));
     let (outcome, protected) = told(&read(&folder.join("evaltest.dat")));
     Some(Scenario {
         name: format!("strongswan/{}/{}", name[1], name[0]),
-        platforms: ["strongswan"; 2],
+        platforms: trees
+            .each_ref()
+            .map(|tree| MAIN.iter().find(|(path, _)| tree.files.contains_key(*path)).map_or("strongswan", |(_, word)| word)),
         hosts: both,
         whole: trees.clone(),
         trees,
@@ -109,11 +116,11 @@ fn told(checks: &str) -> (Outcome, Option<String>) {
         let parts: Vec<_> = line.split("::").collect();
         let [_, command, text, wanted] = parts.as_slice() else { continue };
         let yes = wanted.trim() == "YES";
-        if command.contains("--list-sas") {
+        if command.contains("--list-sas") || command.contains("ipsec status") {
             let installed = text.contains("INSTALLED");
             up |= installed && yes;
             down |= !yes && (installed || text.contains("ESTABLISHED") || *text == ".*" || text.contains("version"));
-            if installed && yes && protected.is_none() {
+            if (installed || command.contains("statusall")) && yes && protected.is_none() {
                 protected = protection_of(text);
             }
         }
@@ -127,6 +134,12 @@ fn told(checks: &str) -> (Outcome, Option<String>) {
 }
 
 fn protection_of(text: &str) -> Option<String> {
+    // The older form shows it as `AES_CBC_128/HMAC_SHA1_96`.
+    if let Some((before, hash)) = text.split_once("/HMAC_").filter(|_| !text.contains("INSTALLED")) {
+        let cipher = before.rsplit(['*', ' ', '.']).next()?;
+        let (name, bits) = cipher.rsplit_once('_').filter(|(_, bits)| bits.parse::<u16>().is_ok()).unwrap_or((cipher, ""));
+        return protection((name, bits), hash.split(['.', ' ', ':']).next().unwrap_or_default());
+    }
     let child = &text[text.find("INSTALLED")?..];
     if !child.contains("ESP") {
         return None;

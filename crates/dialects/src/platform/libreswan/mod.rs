@@ -13,6 +13,7 @@ mod write;
 use profile::BASE;
 
 use crate::dialect::{Remarks, Unwritable};
+use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, Profile, TakeOut};
 use crate::text::authority_name;
 use uspan_model::finding::Finding;
@@ -35,6 +36,13 @@ impl Family for Libreswan {
 
     fn is_of(&self, tree: &Tree) -> bool {
         tree.files.keys().any(|path| path.starts_with("etc/ipsec."))
+    }
+
+    fn misfits(&self, profile: &Profile, tree: &Tree) -> usize {
+        let loaded = syntax::load(tree);
+        let of = |sections: &[Section], settings: &[_]| misfits(profile, sections, settings);
+        let connections = loaded.connections.iter().map(|one| of(&[Section::Connection, Section::Child], &one.settings));
+        of(&[Section::Daemon], &loaded.setup) + connections.sum::<usize>()
     }
 
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {

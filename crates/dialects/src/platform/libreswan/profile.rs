@@ -54,6 +54,7 @@ pub(super) const BASE: Profile = Profile {
     title: text("Libreswan 4.10 (Debian 12)"),
     release: text("4.10"),
     run_by: RunBy::Us,
+    written_as: None,
     source: text("ipsec.conf(5), ipsec.secrets(5), algparse -v"),
     packages: text("libreswan"),
     files: text("/etc/ipsec.d"),

@@ -18,14 +18,14 @@ use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, signatures};
 use crate::network::addresses;
 use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, name_refused, read_section};
 use crate::profile::{OF_CERTIFICATE, Profile, implied, v1_patience};
-use crate::text::Word;
+use crate::text::{Word, rsa_key};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
     Bearing, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime,
     Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree,
 };
-use uspan_model::key::{Certificate, PublicKey, base64_bytes};
+use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
 
@@ -358,7 +358,7 @@ impl IpsecReader<'_> {
             let Some(said) = section.get(key).filter(|_| methods[usize::from(theirs)].value == Method::Certificate) else { continue };
             match said.value.as_str() {
                 "%cert" | "%none" => {}
-                text => match raw_rsa(text) {
+                text => match rsa_key(text) {
                     Some(public) => keys.push((public, theirs)),
                     None => {
                         self.say(&rules::DEVICE_UNKNOWN, &said.place, format!("`{key}` is no key that is understood"));
@@ -561,17 +561,6 @@ impl IpsecReader<'_> {
             dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
         }
     }
-}
-
-/// A public key of RSA as RFC 3110 has it, behind `0s` in base64: the length of the exponent, that, and the modulus.
-fn raw_rsa(text: &str) -> Option<PublicKey> {
-    let bytes = base64_bytes(text.strip_prefix("0s")?)?;
-    let (length, rest) = match bytes.split_first()? {
-        (0, rest) => (usize::from(u16::from_be_bytes([*rest.first()?, *rest.get(1)?])), rest.get(2..)?),
-        (length, rest) => (usize::from(*length), rest),
-    };
-    let (exponent, modulus) = rest.split_at_checked(length)?;
-    (!modulus.is_empty()).then(|| PublicKey::of_rsa(modulus, exponent))
 }
 
 /// A secret as the daemon decodes it: in quotes literally, otherwise `0x` is hexadecimal.

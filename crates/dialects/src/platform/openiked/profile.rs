@@ -44,6 +44,7 @@ pub(super) const BASE: Profile = Profile {
     title: text("OpenIKED 7.2 (Debian 12)"),
     release: text("7.2"),
     run_by: RunBy::Us,
+    written_as: None,
     source: text("iked.conf(5), ikectl(8); ESP as seen in the lab"),
     packages: text("openiked"),
     files: text("/etc/iked.conf, /etc/iked.d"),

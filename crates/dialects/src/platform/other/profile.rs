@@ -25,6 +25,7 @@ pub(super) const BASE: Profile = Profile {
     title: text("a gateway of another make"),
     release: text(""),
     run_by: RunBy::Others,
+    written_as: None,
     source: text("RFC 7296, RFC 2409, RFC 4301; what it can do in truth its owner says"),
     packages: text(""),
     files: text("none: a list of parameters"),

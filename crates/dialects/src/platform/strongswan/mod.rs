@@ -5,6 +5,7 @@ mod offers;
 mod profile;
 mod proposal;
 mod read;
+mod starter;
 mod statements;
 mod syntax;
 mod write;
@@ -19,6 +20,11 @@ use uspan_model::gateway::{Connection, Gateway, Tree};
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
     Profile { statements: statements::statements().into(), ..BASE }
+}
+
+/// The same daemon with the files of its starter.
+pub(super) fn starter() -> Profile {
+    starter::base()
 }
 
 /// What its releases have in common.

@@ -53,6 +53,7 @@ pub(super) const BASE: Profile = Profile {
     title: text("strongSwan 5.9.8 (Debian 12)"),
     release: text("5.9.8"),
     run_by: RunBy::Us,
+    written_as: None,
     source: text("swanctl.conf(5), strongswan.conf(5), swanctl --list-algs"),
     packages: text("charon-systemd strongswan-swanctl libstrongswan-standard-plugins libstrongswan-extra-plugins"),
     files: text("/etc/swanctl/conf.d"),

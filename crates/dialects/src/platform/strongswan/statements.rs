@@ -40,7 +40,7 @@ fn write_method(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>> {
     }
 }
 
-fn read_method(text: &str) -> Option<Value> {
+pub(super) fn read_method(text: &str) -> Option<Value> {
     let signs = |way: &str| ["pubkey", "rsa", "ecdsa", "ed25519", "ed448", "bliss", "ike"].contains(&way);
     match text {
         "psk" => Some(Value::Method(Method::SharedSecret)),
@@ -237,7 +237,7 @@ fn write_endpoint(_: &Profile, value: &Value) -> Result<String, Vec<Unwritable>>
     Ok(address_text::endpoint(end, "%any"))
 }
 
-fn read_endpoint(_: &Profile, text: &str) -> Option<Value> {
+pub(super) fn read_endpoint(_: &Profile, text: &str) -> Option<Value> {
     let one = |text: &str| match text {
         "%any" | "%any4" | "%any6" => Some(Endpoint::Anywhere),
         net if net.contains('/') => net.parse().ok().map(Endpoint::Within),

@@ -13,7 +13,7 @@ pub(crate) use codec::{of_another_kind, words};
 pub use field::{Field, ProtocolPort, Selector, Value};
 pub use list::Statements;
 pub use record::Record;
-pub(crate) use record::{Counts, LineLayout, is_known, name_refused, name_unknown, read_section, spelled_section, write_section};
+pub(crate) use record::{Counts, LineLayout, is_known, misfits, name_refused, name_unknown, read_section, spelled_section, write_section};
 
 use std::borrow::Cow;
 
@@ -73,6 +73,19 @@ pub enum Admits {
     List(&'static [&'static str]),
     /// No number without a percent sign.
     Percent,
+    /// One of these words, and nothing else.
+    Exactly(&'static [&'static str]),
+    /// One of these words, or a whole number in digits up to this base, with one of these units behind it.
+    Number {
+        /// The words.
+        words: &'static [&'static str],
+        /// The base of the digits.
+        base: u32,
+        /// The units, of which an empty one is none.
+        units: &'static [&'static str],
+    },
+    /// A mark and its mask, each a number or the word for one of its own.
+    Mark,
 }
 
 impl Admits {
@@ -89,6 +102,19 @@ impl Admits {
                 is_number(text) || text == "%forever" || items.all(|item| words.contains(&item.strip_prefix("no-").unwrap_or(item)))
             }
             Admits::Percent => !is_number(text) && text != "%forever",
+            Admits::Exactly(words) => words.contains(&text),
+            Admits::Number { words, base, units } => {
+                let digits = text.find(|c: char| !c.is_digit(*base)).unwrap_or(text.len());
+                words.contains(&text) || digits > 0 && units.contains(&&text[digits..])
+            }
+            Admits::Mark => {
+                let number = |text: &str| match text.strip_prefix("0x") {
+                    Some(digits) => u32::from_str_radix(digits, 16).is_ok(),
+                    None => text.parse::<u32>().is_ok(),
+                };
+                let (mark, mask) = text.split_once('/').map_or((text, None), |(mark, mask)| (mark, Some(mask)));
+                (number(mark) || ["%unique", "%unique-dir"].contains(&mark)) && mask.is_none_or(number)
+            }
         }
     }
 }
@@ -248,6 +274,16 @@ impl Statement {
     /// The same with what follows from the other fields without it.
     pub(crate) fn or_derived(self, derive: fn(&Profile, &Record) -> Option<Value>) -> Statement {
         Statement { default: Default::Derived(derive), ..self }
+    }
+
+    /// The same, of which the daemon's parser takes this.
+    pub(crate) fn admitting(self, admits: Admits) -> Statement {
+        Statement { admits, ..self }
+    }
+
+    /// The same of another keyword.
+    pub(crate) fn called(self, keyword: String) -> Statement {
+        Statement { keyword: Cow::Owned(keyword), ..self }
     }
 
     /// The same, written only where the value is not the one that holds without it.

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 
 use super::field::FieldValue;
-use super::{Codec, Default, Field, Says, Section, Statement, Value, Writes};
+use super::{Admits, Codec, Default, Field, Says, Section, Statement, Value, Writes};
 use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::{Profile, Text};
 use crate::text::Word;
@@ -174,6 +174,21 @@ pub(crate) enum Counts {
 /// Whether a row of sections is for a keyword.
 pub(crate) fn is_known(profile: &Profile, sections: &[Section], keyword: &Word) -> bool {
     profile.statements.find(sections, &keyword.value).is_some()
+}
+
+/// How many statements of sections are none that the platform takes.
+pub(crate) fn misfits(profile: &Profile, sections: &[Section], found: Found<'_>) -> usize {
+    let fits = |keyword: &Word, value: &Word| {
+        let Some(row) = profile.statements.find(sections, &keyword.value) else { return false };
+        let text = value.value.as_str();
+        // Where its parser is known to take any text, whether that is a value.
+        let is_value = || {
+            let wrong = row.field().map_or_else(Vec::new, |(_, codec)| codec.read(profile, text).wrong);
+            row.is_aside || row.admits != Admits::Any || wrong.iter().all(|part| row.beside.is_some_and(|takes| takes(profile, part)))
+        };
+        text.is_empty() || !row.refuses(text) && is_value()
+    };
+    found.iter().filter(|(keyword, value)| !fits(keyword, value)).count()
 }
 
 /// Names the statements of sections that no row is for.
