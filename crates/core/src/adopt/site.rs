@@ -80,6 +80,13 @@ impl SiteWriter<'_> {
         if !nets.is_empty() {
             parts.push(("inside", if inside.is_empty() { text("lan0") } else { list(&inside) }));
         }
+        if ends[end].facts.written_as.is_some() {
+            let title = &ends[end].facts.title;
+            self.note(
+                "files",
+                format!("they are of {title}, which is only read: the same daemon gets files of its newer form, and the old ones must go"),
+            );
+        }
         say(table, "platform", text(ends[end].facts.written_as.as_ref().unwrap_or(&ends[end].facts.word)));
         say(table, "gateway", inline(parts));
         if !nets.is_empty() {

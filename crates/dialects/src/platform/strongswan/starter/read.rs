@@ -48,7 +48,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         connection.remainder.0.retain(|one| one.bearing == Bearing::Refused || !idle(&one.keyword));
         let (own_identity, theirs) = (connection.ike().local_identity.value.clone(), connection.ike().remote_identity.value.clone());
         if let Some(shown) = keys.own {
-            let certificate = if let Shown::Certificate(certificate) = &shown { Some(certificate.clone()) } else { None };
+            let certificate = if let EndProof::Certificate(certificate) = &shown { Some(certificate.clone()) } else { None };
             gateway.key_pairs.push(KeyPair { identity: own_identity, public: shown.public(), certificate, private: None });
         }
         if let Some(shown) = keys.theirs {
@@ -115,24 +115,24 @@ fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
 }
 
 /// A certificate or a bare key that a file holds.
-enum Shown {
+enum EndProof {
     Certificate(Certificate),
     Key(PublicKey),
 }
 
-impl Shown {
+impl EndProof {
     fn public(&self) -> PublicKey {
         match self {
-            Shown::Certificate(certificate) => certificate.public(),
-            Shown::Key(key) => key.clone(),
+            EndProof::Certificate(certificate) => certificate.public(),
+            EndProof::Key(key) => key.clone(),
         }
     }
 }
 
 /// What the two ends prove themselves with.
 struct ShownKeys {
-    own: Option<Shown>,
-    theirs: Option<Shown>,
+    own: Option<EndProof>,
+    theirs: Option<EndProof>,
 }
 
 /// The keywords of an end: its address, method, identity, certificate, bare key.
@@ -245,7 +245,7 @@ impl StarterReader<'_> {
         record: &mut Record,
         end: usize,
         at: &Endpoint,
-    ) -> (Setting<Method>, Setting<Identity>, Option<Shown>) {
+    ) -> (Setting<Method>, Setting<Identity>, Option<EndProof>) {
         let keywords = &ENDS[end];
         // What either end says by itself goes before what is said for both.
         let each = ENDS.iter().any(|end| record.place(end.method).is_some() || record.doubt(end.method).is_some());
@@ -262,11 +262,11 @@ impl StarterReader<'_> {
         let shown = self.shown(stated, record, keywords);
         match &shown {
             // An identity that the certificate does not have is not used.
-            Some(Shown::Certificate(certificate)) if !certificate.names(&identity.value) => {
+            Some(EndProof::Certificate(certificate)) if !certificate.names(&identity.value) => {
                 identity.value = certificate.distinguished_name().map_or(Identity::Implied(OF_CERTIFICATE), Identity::Subject);
             }
-            Some(Shown::Certificate(_)) => {}
-            Some(Shown::Key(_)) => method.value = Method::PublicKey,
+            Some(EndProof::Certificate(_)) => {}
+            Some(EndProof::Key(_)) => method.value = Method::PublicKey,
             None if end == 0 => {
                 let (keyword, named) = (keywords.certificate.1, record.place(keywords.certificate.0).cloned());
                 if named.is_none() {
@@ -283,19 +283,20 @@ impl StarterReader<'_> {
     }
 
     /// The certificate or bare key that an end names.
-    fn shown(&mut self, stated: &StarterConnection, record: &mut Record, keywords: &EndKeywords) -> Option<Shown> {
+    fn shown(&mut self, stated: &StarterConnection, record: &mut Record, keywords: &EndKeywords) -> Option<EndProof> {
         let file = |tree: &Tree, name: &str| {
             let path = name.strip_prefix('/').map_or_else(|| format!("{CERTIFICATES}/{name}"), str::to_owned);
             tree.files.get(&path).map(|file| file.text.clone())
         };
-        let take = |text: &str| Certificate::from_pem(text).map(Shown::Certificate).or_else(|| PublicKey::from_pem(text).map(Shown::Key));
+        let take =
+            |text: &str| Certificate::from_pem(text).map(EndProof::Certificate).or_else(|| PublicKey::from_pem(text).map(EndProof::Key));
         for (field, keyword) in [keywords.certificate, keywords.key] {
             let Some(named) = stated.get(keyword).filter(|named| record.value::<String>(field).is_some() && named.value != "%cert") else {
                 continue;
             };
             let bare = keyword == keywords.key.1;
             let found = match named.value.strip_prefix("dns:").filter(|_| bare) {
-                Some(key) => rsa_key(key).map(Shown::Key),
+                Some(key) => rsa_key(key).map(EndProof::Key),
                 None => file(self.tree, &named.value).and_then(|text| take(&text)),
             };
             if found.is_some() {
