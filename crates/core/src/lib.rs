@@ -64,11 +64,11 @@ pub use uspan_judge::walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
 pub use uspan_model::duration::{duration_words, parse_duration};
 pub use uspan_model::finding::{CATALOGUE, Finding, Rule, Severity, any_stops, finding_reference, in_reading_order, nearest, rule};
 pub use uspan_model::gateway::{
-    Action, Bearing, BgpSession, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Filter, FilterForm, FilterRule, GRE, Gateway,
-    Hook, Identity, Ike, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Keying, KnownAddresses, Lifetime, Method, Mode, NatRule,
-    NatTarget, OnDeadPeer, Opening, Origin, OwnAddress, Packet, PacketAt, PassedInterface, Passing, PinnedKey, Ports, Proposal, Protection,
-    Protocol, ReadAt, Remainder, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret, Test, Through, Traffic,
-    Transport, Tree, TreeFile, TunnelInterface, Unmodelled, Verdict, What, service, service_names,
+    Action, Bearing, BgpSession, Certification, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Filter, FilterForm, FilterRule,
+    GRE, Gateway, Hook, Identity, Ike, IkeVersion, InterfaceKind, JoinedFile, KeyPair, Keying, KnownAddresses, Lifetime, Method, Mode,
+    NatRule, NatTarget, OnDeadPeer, Opening, Origin, OwnAddress, Packet, PacketAt, PassedInterface, Passing, PinnedKey, Ports, Proposal,
+    Protection, Protocol, ReadAt, Remainder, Route, RoutingTable, Ruleset, SERVICES, SegmentLimit, Setting, SharedSecret, Test, Through,
+    Traffic, Transport, Tree, TreeFile, TunnelInterface, Unmodelled, Verdict, What, service, service_names, usual_ports,
 };
 pub use uspan_model::key::{Certificate, KeyFile, KeyKind, LAB_ORGANISATION, PublicKey};
 pub use uspan_model::origins::{Origins, origins};

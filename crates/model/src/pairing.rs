@@ -116,6 +116,9 @@ fn kinship(one: &Connection, other: &Connection, crossed: bool) -> usize {
     }
     let alike = |same: bool, worth: usize| if same { worth } else { 0 };
     let places = ends(one).iter().zip(&their_ends).filter(|(a, b)| a == b && a.address().is_some()).count();
-    let names = ids(one).iter().zip(&their_ids).filter(|(a, b)| a == b).count();
-    4 * places + 4 * names + alike(one.name == other.name, 1)
+    // Who takes anybody, or does not say who it is, may be meant; who expects somebody else is not.
+    let is_open = |id: &Identity| matches!(id, Identity::Anybody | Identity::Implied(_));
+    let named = |(a, b): (&Identity, &Identity)| if a == b { 4 } else { alike(is_open(a) || is_open(b), 1) };
+    let names: usize = ids(one).iter().zip(&their_ids).map(named).sum();
+    4 * places + names + alike(one.name == other.name, 1)
 }

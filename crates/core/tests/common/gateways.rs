@@ -193,6 +193,8 @@ pub fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                         proposals: Setting::planned(ike),
                         lifetime: life,
                         liveness: Setting::planned(watched.then(|| std::time::Duration::from_secs(interval))),
+                        ports: usual_ports(),
+                        certification: Certification::default(),
                         persistent: Setting::planned(persistent),
                     })),
                     interface: Setting::planned(interface.filter(|_| facts.is_steered_by_routes())),

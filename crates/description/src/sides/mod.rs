@@ -15,9 +15,9 @@ use uspan_dialects::dialect::Remarks;
 use uspan_dialects::profile::InterfaceName;
 use uspan_model::digest::digest;
 use uspan_model::gateway::{
-    BgpSession, Carrier, Child, Connection, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterRule, GRE, Gateway, Hook, Ike,
-    InterfaceKind, KeyPair, Keying, Method, Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Remainder, Route,
-    RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict,
+    BgpSession, Carrier, Certification, Child, Connection, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterRule, GRE, Gateway,
+    Hook, Ike, InterfaceKind, KeyPair, Keying, Method, Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Remainder, Route,
+    RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict, usual_ports,
 };
 use uspan_model::key::Certificate;
 use uspan_model::mtu::segment_limit;
@@ -193,6 +193,8 @@ impl SideBuilder<'_> {
                 proposals: Setting::planned(agreement.ike.clone()),
                 lifetime: Setting::planned(agreement.ike_lifetime),
                 liveness: Setting::planned(agreement.liveness),
+                ports: usual_ports(),
+                certification: Certification::default(),
                 persistent: Setting::planned(agreement.opening[self.end].opens()),
             })),
             interface: Setting::planned(

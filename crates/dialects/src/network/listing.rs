@@ -10,7 +10,7 @@ use uspan_model::source::Source;
 /// `ip address`.
 pub(super) const ADDRESSES: &str = "listing/ip-address";
 /// `ip route` and `ip -6 route`.
-const ROUTES: [(&str, bool); 2] = [("listing/ip-route", true), ("listing/ip6-route", false)];
+pub(super) const ROUTES: [(&str, bool); 2] = [("listing/ip-route", true), ("listing/ip6-route", false)];
 
 /// Addresses that hosts elsewhere can reach. Total.
 pub(super) fn of_listing(source: &Source) -> Vec<OwnAddress> {

@@ -7,7 +7,7 @@ mod listing;
 mod read;
 mod write;
 
-pub use addresses::addresses;
+pub use addresses::{addresses, own_address};
 pub use listing::routing_table;
 pub use read::read;
 pub use write::write;

@@ -1,6 +1,7 @@
 //! Who is believed by a key or a certificate.
 
 use uspan_model::gateway::{Connection, Gateway, Method};
+use uspan_model::key::Certificate;
 
 /// What becomes of what a gateway signs with.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,6 +16,10 @@ pub(crate) enum KeyFit {
     NotPinned,
     /// The peer has no authority that issued the certificate.
     NotIssued,
+    /// The peer takes certificates of another authority alone.
+    OfAnother,
+    /// It is not shown, and the peer has not got it.
+    Withheld,
 }
 
 /// How a gateway that signs and the peer that judges it fit, each with its connection, where there is no shared secret.
@@ -25,7 +30,17 @@ pub(crate) fn key_fit((signer, shows): (&Gateway, &Connection), (judge, judges):
         if judge.pinned_key(judges) == Some(&own.public()) {
             return KeyFit::Believed;
         }
-        return if judge.authorities.iter().any(|issuer| own.issued_by(issuer)) { KeyFit::Believed } else { KeyFit::NotIssued };
+        if shows.ike().certification.withheld.value {
+            return KeyFit::Withheld;
+        }
+        let wanted = &judges.ike().certification.issuer.value;
+        let issued = judge.authorities.iter().filter(|issuer| own.issued_by(issuer));
+        let fits = |issuer: &Certificate| wanted.is_none() || issuer.distinguished_name() == *wanted;
+        return match issued.map(fits).max() {
+            None => KeyFit::NotIssued,
+            Some(false) => KeyFit::OfAnother,
+            Some(true) => KeyFit::Believed,
+        };
     }
     match signer.own_key(shows) {
         None => KeyFit::NoKey,

@@ -88,6 +88,16 @@ impl Play<'_> {
                 }
             }
         }
+        // Whom none of the connections that are understood knows, another one may know.
+        if matches!(self.rehearsal.stage(), Some(Stage::Answer | Stage::Authentication)) {
+            let end = self.responder();
+            let others = self.hearing().into_iter().filter(|one| !std::ptr::eq(*one, self.connections[end]));
+            let of_identity = |one: &Connection| one.ike().local_identity.doubt().or(one.ike().remote_identity.doubt()).cloned();
+            all.extend(others.filter_map(of_identity).map(|place| {
+                let spelling = self.actors[end].reading.spelling(&place);
+                Doubt { end, stage: Stage::Authentication, about: Parameter::Identity.words().to_owned(), place, spelling }
+            }));
+        }
         let Some(first) = all.iter().map(|doubt| doubt.stage).min() else { return };
         all.sort_by_key(|doubt| doubt.stage);
         let known =

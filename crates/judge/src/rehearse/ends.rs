@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use super::{Actor, Cause, Cure, Play, Stage};
 use uspan_dialects::profile::Line;
-use uspan_model::gateway::{Carrier, Connection, Endpoint, is_private};
+use uspan_model::gateway::{Carrier, Connection, Endpoint, IKE_PORT, is_private};
 use uspan_model::parameter::Parameter;
 
 /// The connections of a gateway, found by the peer that they are for.
@@ -66,6 +66,9 @@ fn places(actor: &Actor<'_>, own: &Connection, peers: &Connection) -> EndAddress
     EndAddresses { own: actor.stands.own.or(said), reached: actor.stands.reached.or(reached) }
 }
 
+/// The UDP port of IKE behind NAT devices (RFC 7296 section 2.23).
+const NAT_PORT: u16 = 4500;
+
 impl<'a> Play<'a> {
     pub(super) fn places(&self, end: usize) -> EndAddresses {
         places(&self.actors[end], self.connections[end], self.connections[1 - end])
@@ -115,6 +118,14 @@ impl<'a> Play<'a> {
             _ => {}
         }
         let gateway = self.actors[responder].reading.gateway;
+        let sent_to = initiating.ike().ports.value[1];
+        let listens = |port: u16| gateway.connections.iter().any(|connection| connection.ike().ports.value[0] == port);
+        if ![IKE_PORT, NAT_PORT].contains(&sent_to) && !listens(sent_to) {
+            let reason = format!("{} sends to UDP {sent_to}, where {} does not listen.", self.name(initiator), self.name(responder));
+            let cures = vec![self.cure(initiator, &initiating.ike().ports, format!("write {IKE_PORT}"))];
+            let told = [Some(Line::Unanswered), None];
+            return Some(Unheard { cause: Cause::at(Parameter::Address, responder), reason, told, cures });
+        }
         let (from, to) = (here.reached?, there.own?);
         let place = gateway.admits(from.into(), to.into(), &Carrier::Ike.traffic()).stopped().map(Option::<&_>::cloned)?;
         let reason = format!("The filter of {} does not let UDP 500 in from {from}.", self.name(responder));

@@ -102,6 +102,15 @@ impl<'a> Play<'a> {
         shows.ike().local_method.value == Method::Certificate && own().is_some_and(|own| own.names(&judges.ike().remote_identity.value))
     }
 
+    /// Those of several connections whose authority issued the certificate of the initiator; all where none is of it.
+    pub(super) fn of_issuer<'c>(&self, initiating: &Connection, candidates: Vec<&'c Connection>) -> Vec<&'c Connection> {
+        let gateways = [self.initiator, self.responder()].map(|end| self.actors[end].reading.gateway);
+        let fits = |one: &&&Connection| key_fit((gateways[0], initiating), (gateways[1], one)) != KeyFit::OfAnother;
+        let signs = candidates.len() > 1 && initiating.ike().local_method.value == Method::Certificate;
+        let fitting: Vec<_> = if signs { candidates.iter().filter(fits).copied().collect() } else { Vec::new() };
+        if fitting.is_empty() { candidates } else { fitting }
+    }
+
     /// What one end alone logs.
     fn told(&self, end: usize, line: Line) -> [Option<Line>; 2] {
         if end == self.initiator { [Some(line), None] } else { [None, Some(line)] }
@@ -161,16 +170,35 @@ impl<'a> Play<'a> {
                 }
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
-                if !named && !own.names(&shows.ike().local_identity.value) {
+                if !named && !judges.ike().certification.any_name.value && !own.names(&shows.ike().local_identity.value) {
                     let is = shows.ike().local_identity.value.words();
                     let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
                     let reason = format!("The certificate of {} does not name {is}.", names[0]);
                     return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });
                 }
-                let unknown = key_fit((shower, shows), (judge, judges)) == KeyFit::NotIssued;
-                let reason = format!("{} has no authority that issued the certificate of {}.", names[1], names[0]);
-                let cures = || vec![at(other, "install the certificate of the authority that issued the peer's")];
-                unknown.then(|| Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures: cures() })
+                let (reason, cures) = match key_fit((shower, shows), (judge, judges)) {
+                    KeyFit::NotIssued => (
+                        format!("{} has no authority that issued the certificate of {}.", names[1], names[0]),
+                        vec![at(other, "install the certificate of the authority that issued the peer's")],
+                    ),
+                    KeyFit::OfAnother => {
+                        let certification = &judges.ike().certification;
+                        let wanted = certification.issuer.value.as_ref().map_or_else(String::new, ToString::to_string);
+                        (
+                            format!(
+                                "{} takes certificates of the authority {wanted} alone, and that of {} is of another.",
+                                names[1], names[0]
+                            ),
+                            vec![self.cure(other, &certification.issuer, "name the authority that issued the peer's")],
+                        )
+                    }
+                    KeyFit::Withheld => (
+                        format!("{} does not show its certificate, and {} has not got it.", names[0], names[1]),
+                        vec![self.cure(end, &shows.ike().certification.withheld, "show it")],
+                    ),
+                    KeyFit::Believed | KeyFit::NoKey | KeyFit::NoCertificate | KeyFit::NotPinned => return None,
+                };
+                Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures })
             }
         }
     }

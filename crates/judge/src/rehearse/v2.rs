@@ -11,7 +11,7 @@ use crate::fits::selectors::{Wanted, answer, taken};
 use uspan_dialects::profile::{Answering, AskedIdentity, FurtherChild, Line, Narrowing, PfsGroup, Refusal, TransportMode, WithIkeSa};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
-use uspan_model::gateway::{Child, Connection, Identity, IkeVersion, Mode, Proposal, listed};
+use uspan_model::gateway::{Child, Connection, Identity, IkeVersion, Mode, Origin, Proposal, listed};
 use uspan_model::parameter::Parameter;
 
 impl<'a> Play<'a> {
@@ -134,6 +134,7 @@ impl<'a> Play<'a> {
                 && (asked || self.behaviour(responder).asked_identity == AskedIdentity::Ignored)
         };
         let known: Vec<_> = able.into_iter().filter(known).collect();
+        let known = self.of_issuer(initiating, known);
         // Who is not asked for transport mode takes tunnel mode.
         let tunnel = first.mode.value == Mode::Tunnel;
         let mode = |connection: &&Connection| tunnel || connection.children.iter().any(|child| child.mode == first.mode);
@@ -333,7 +334,11 @@ impl<'a> Play<'a> {
         // Who asks for everything, or says that a part is enough, takes what the other end has of it.
         let says =
             |child: &Child, wanted: Wanted| child.narrowing.value == Some(true) || kept.same(&wanted) || kept.is_of_everything(&wanted);
-        let whole = kept.same(sent_back) && says(asked, Wanted::by_initiator(asked)) && says(own, Wanted::by_responder(own));
+        // Who names no network asks for its own address, and is served by whoever grants it with others.
+        let asks_for_itself = asked.local.origin == Origin::Default || asked.remote.origin == Origin::Default;
+        let whole = kept.same(sent_back)
+            && says(asked, Wanted::by_initiator(asked))
+            && (says(own, Wanted::by_responder(own)) || asks_for_itself && kept.same(&Wanted::by_initiator(asked)));
         let mut names = [String::new(), String::new()];
         names[initiator].clone_from(&asked.name);
         names[responder].clone_from(&own.name);

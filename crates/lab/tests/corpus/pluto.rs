@@ -101,8 +101,9 @@ fn database(issued: &Issued, folder: &Path, host: &str) -> Option<Database> {
                 match options.iter().filter(|option| !["-4", "-6", "-46", "--46"].contains(option)).copied().collect::<Vec<_>>().as_slice()
                 {
                     ["--nokeys" | "--nokey"] => {}
-                    ["--x509"] => {
-                        found.import(issued, &format!("real/mainca/{host}.all.p12"))?;
+                    ["--x509"] | ["--x509", "--nsspw"] | ["--x509", "--x509name", _] => {
+                        let own = options.iter().skip_while(|option| **option != "--x509name").nth(1).copied().unwrap_or(host);
+                        found.import(issued, &format!("real/mainca/{own}.all.p12"))?;
                         for other in ["west", "east", "north"].iter().filter(|other| **other != host) {
                             found.import(issued, &format!("real/mainca/{other}.end.cert"))?;
                         }
@@ -117,6 +118,13 @@ fn database(issued: &Issued, folder: &Path, host: &str) -> Option<Database> {
             }
             [.., "-D", "-n", nickname] if line.contains("certutil") => found.remove(nickname),
             ["ipsec", "certutil", "-L", ..] => {}
+            [.., "-A", "-n", nickname, "-t", "P,,", "-d", _, "-i", file] if line.contains("certutil") => {
+                let name = file.rsplit('/').next().unwrap_or_default().trim_end_matches(".crt");
+                if name != *nickname {
+                    return None;
+                }
+                found.import(issued, &format!("real/mainca/{name}.end.cert"))?;
+            }
             _ if ["certutil", "pk12util", "crlutil", "x509/", "modutil"].iter().any(|word| line.contains(word)) => return None,
             _ => {}
         }

@@ -9,6 +9,7 @@ use crate::algorithm::{Kind, Transform};
 use crate::identity::Identity;
 use crate::parameter::Parameter;
 use crate::source::Place;
+use crate::subject::Subject;
 
 /// Version of the key exchange.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -247,6 +248,36 @@ pub struct Ike {
     pub liveness: Setting<Option<Duration>>,
     /// Whether it tries for ever to reach the peer.
     pub persistent: Setting<bool>,
+    /// The UDP ports of IKE: the own one beside [`IKE_PORT`], and that of the peer.
+    pub ports: Setting<[u16; 2]>,
+    /// What certificates are asked for, and given.
+    pub certification: Certification,
+}
+
+/// The UDP port of IKE (RFC 7296 section 2).
+pub const IKE_PORT: u16 = 500;
+
+/// What is said of certificates, beside who proves itself with one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Certification {
+    /// The authority that the peer's certificate must be from; `None` is any that is believed.
+    pub issuer: Setting<Option<Subject>>,
+    /// Whether the peer's certificate may leave out the identity that the peer says it has.
+    pub any_name: Setting<bool>,
+    /// Whether the own certificate is kept from the peer, which must have it then.
+    pub withheld: Setting<bool>,
+}
+
+impl Default for Certification {
+    fn default() -> Certification {
+        let no = Setting::default_of(false);
+        Certification { issuer: Setting::default_of(None), any_name: no.clone(), withheld: no }
+    }
+}
+
+/// The usual ports.
+pub fn usual_ports() -> Setting<[u16; 2]> {
+    Setting::default_of([IKE_PORT; 2])
 }
 
 impl Connection {
@@ -294,6 +325,10 @@ impl Connection {
             (Parameter::Identity, true, ike.remote_identity.doubt()),
             (Parameter::Authentication, false, ike.local_method.doubt()),
             (Parameter::Authentication, true, ike.remote_method.doubt()),
+            (Parameter::Address, false, ike.ports.doubt()),
+            (Parameter::Authentication, true, ike.certification.issuer.doubt()),
+            (Parameter::Authentication, true, ike.certification.any_name.doubt()),
+            (Parameter::Authentication, false, ike.certification.withheld.doubt()),
             (Parameter::IkeLifetime, false, ike.lifetime.doubt()),
         ];
         for child in &self.children {
@@ -323,6 +358,7 @@ impl Connection {
                 remote_identity: ike.local_identity,
                 local_method: ike.remote_method,
                 remote_method: ike.local_method,
+                ports: ike.ports.map(|[own, far]| [far, own]),
                 ..*ike
             })),
             children: self.children.into_iter().map(turn).collect(),

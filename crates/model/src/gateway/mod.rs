@@ -22,7 +22,8 @@ mod unmodelled;
 pub use crate::identity::Identity;
 pub use carrier::Carrier;
 pub use connection::{
-    Child, Connection, Dscp, Encapsulation, Exchange, GRE, Ike, IkeVersion, Keying, Lifetime, Method, Mode, OnDeadPeer, Opening,
+    Certification, Child, Connection, Dscp, Encapsulation, Exchange, GRE, IKE_PORT, Ike, IkeVersion, Keying, Lifetime, Method, Mode,
+    OnDeadPeer, Opening, usual_ports,
 };
 pub use difference::{ike_differences, rule_differences};
 pub use endpoint::is_private;
@@ -124,6 +125,23 @@ pub fn listed<T: ToString>(items: &[T]) -> String {
 }
 
 impl Gateway {
+    /// Adds a connection; where there is one with the same peer, whose IKE SA it shares whatever it is called, only its Child SAs.
+    pub fn take_up(&mut self, mut new: Connection) {
+        let mut children = std::mem::take(&mut new.children);
+        for known in &mut self.connections {
+            let theirs = std::mem::take(&mut known.children);
+            let name = std::mem::replace(&mut known.name, new.name.clone());
+            let same = *known == new;
+            (known.children, known.name) = (theirs, name);
+            if same {
+                known.remainder.take(new.remainder);
+                known.children.append(&mut children);
+                return;
+            }
+        }
+        self.connections.push(Connection { children, ..new });
+    }
+
     /// The secret this gateway would use with a peer: the entry that names both identities; else one for the peer alone,
     /// for itself alone, or for anybody.
     pub fn secret_for(&self, connection: &Connection) -> Option<&Secret> {

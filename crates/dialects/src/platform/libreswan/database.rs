@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use super::syntax::ConfSection;
-use uspan_model::gateway::{Gateway, Tree};
+use uspan_model::gateway::Tree;
 use uspan_model::key::Certificate;
 use uspan_model::subject::Subject;
 
@@ -51,48 +51,27 @@ impl Database {
         entry.certificate.as_ref().filter(|_| entry.has_key || !with_key)
     }
 
-    /// The authority that the peer's certificate must be from, where one is named that is among those that are believed. `%same` is
-    /// the one that is named for the own end, or that of the own certificate (ipsec.conf(5), `rightca`).
-    pub(super) fn issuer_of_peer(&self, section: &ConfSection) -> Option<Subject> {
-        let named = |said: &str| Subject::read(said.trim_matches('"'));
-        let wanted = match section.get("rightca")?.value.as_str() {
-            "%same" => match section.get("leftca") {
+    /// The authority that the peer's certificate must be from: the one that is named, whatever it is; none where what is named is no name of
+    /// one, which the daemon ignores. Nothing where that is not known. `%same` is the one that is named for the own end, or that of the own
+    /// certificate (ipsec.conf(5), `rightca`).
+    pub(super) fn issuer_of_peer(&self, section: &ConfSection) -> Option<Option<Subject>> {
+        let named = |said: &str| match said.trim_matches('"') {
+            said if said.contains('=') => Subject::read(said).map(Some),
+            _ => Some(None),
+        };
+        match section.get("rightca")?.value.as_str() {
+            "%any" => Some(None),
+            "%same" => match section.get("leftca").filter(|said| said.value != "%same") {
                 Some(said) => named(&said.value),
                 None => {
                     let own = self.certificate(&section.get("leftcert")?.value, true)?;
-                    self.authorities.iter().find(|authority| own.issued_by(authority))?.distinguished_name()
+                    let issuer = self.authorities.iter().find(|authority| own.issued_by(authority))?;
+                    issuer.distinguished_name().map(Some)
                 }
             },
             said => named(said),
-        }?;
-        self.authorities.iter().any(|authority| authority.distinguished_name().as_ref() == Some(&wanted)).then_some(wanted)
-    }
-
-    /// Gives a gateway the authorities that are believed: all, or the one that is named for all peers.
-    pub(super) fn believe(&self, gateway: &mut Gateway, issuers: &[Option<Subject>]) {
-        let only = one_issuer(issuers);
-        if only.is_some() {
-            for connection in &mut gateway.connections {
-                connection.remainder.0.retain(|one| one.keyword != "rightca");
-            }
         }
-        let believed = |authority: &&Certificate| only.is_none_or(|only| authority.distinguished_name().as_ref() == Some(only));
-        gateway.authorities.extend(self.authorities.iter().filter(believed).cloned());
     }
-
-    /// Whether `rightca` or `leftca` names the one authority that the daemon believes, so that it excludes none.
-    pub(super) fn believes_only(&self, said: &str) -> bool {
-        let [one] = self.authorities.as_slice() else { return false };
-        let Some(subject) = one.distinguished_name() else { return false };
-        said == "%same" || Subject::read(said.trim_matches('"')) == Some(subject)
-    }
-}
-
-/// The authority that the certificates of all peers must be from, where one is named and is the same for all: then it is the only one that is
-/// believed.
-fn one_issuer(issuers: &[Option<Subject>]) -> Option<&Subject> {
-    let first = issuers.first()?.as_ref()?;
-    issuers.iter().all(|issuer| issuer.as_ref() == Some(first)).then_some(first)
 }
 
 /// Whether a word is the trust of an entry: flags for three uses (certutil(1), `-t`).

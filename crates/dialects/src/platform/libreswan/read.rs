@@ -15,7 +15,7 @@ use super::proposal::complete;
 use super::statements::identity;
 use super::syntax::{ConfSection, LoadedConf, load, parse_secrets};
 use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, signatures};
-use crate::network::addresses;
+use crate::network::{addresses, own_address};
 use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, name_refused, read_section};
 use crate::profile::{OF_CERTIFICATE, Profile, implied, v1_patience};
 use crate::text::{Word, rsa_key};
@@ -28,6 +28,7 @@ use uspan_model::gateway::{
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
 use uspan_model::source::{Place, Source};
+use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -35,19 +36,15 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let LoadedConf { connections: sections, setup, mut findings } = load(tree);
     let daemon = read_section(profile, &[Section::Daemon], &setup, Counts::Last, &mut findings);
     let database = Database::read(tree);
-    let mut reader = IpsecReader { profile, own: own.as_ref(), database: database.as_ref(), findings: &mut findings };
+    let mut reader = IpsecReader { profile, tree, own: own.as_ref(), database: database.as_ref(), findings: &mut findings };
     let lost = reader.refused_file(&sections, &setup);
     if lost.is_some() {
         reader.known(&sections, &setup);
     }
     let addresses: Vec<_> = addresses(tree).into_iter().map(|own| own.address.addr()).collect();
     let turned = |section: ConfSection| if names_itself_right(&section, &addresses) { section.turned() } else { section };
-    let mut issuers = Vec::new();
     for section in sections.into_iter().filter(is_used).map(turned) {
         if let Some((mut connection, keys)) = reader.connection(&section) {
-            if connection.ike().remote_method.value == Method::Certificate {
-                issuers.push(database.as_ref().and_then(|database| database.issuer_of_peer(&section)));
-            }
             connection.remainder.take(daemon.remainder.clone());
             forget_revocation(&mut connection);
             if let Some((keyword, place)) = &lost {
@@ -74,7 +71,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
                     true => gateway.pinned.push(PinnedKey { identity, public: key }),
                 }
             }
-            merge(&mut gateway.connections, connection);
+            gateway.take_up(connection);
         }
     }
     gateway.key_pairs.dedup();
@@ -92,7 +89,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     keys(&mut gateway, own, tree, &mut findings);
     if let Some(database) = &database {
-        database.believe(&mut gateway, &issuers);
+        gateway.authorities.extend(database.authorities.iter().cloned());
     }
     let old = daemon.value::<bool>(Field::OldVersion) == Some(true);
     for connection in gateway.connections.iter_mut().filter(|connection| connection.version() == IkeVersion::V1 && !old) {
@@ -158,22 +155,6 @@ fn keys(gateway: &mut Gateway, certificate: Option<Certificate>, tree: &Tree, fi
     gateway.authorities.extend(others.filter_map(|(_, file)| Certificate::from_pem(&file.text)));
 }
 
-/// Adds a connection, or its child to the connection with the same peer settings.
-fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
-    let mut children = std::mem::take(&mut new.children);
-    for known in connections.iter_mut().rev() {
-        let theirs = std::mem::take(&mut known.children);
-        let same = *known == new;
-        known.children = theirs;
-        if same {
-            known.remainder.take(new.remainder);
-            known.children.append(&mut children);
-            return;
-        }
-    }
-    connections.push(Connection { children, ..new });
-}
-
 /// Whether certificates were called back matters where there are any.
 fn forget_revocation(connection: &mut Connection) {
     let methods = [connection.ike().local_method.value, connection.ike().remote_method.value];
@@ -192,6 +173,7 @@ type RawKeys = Vec<(PublicKey, bool)>;
 
 struct IpsecReader<'a> {
     profile: &'a Profile,
+    tree: &'a Tree,
     /// The gateway's certificate; nothing where there is none.
     own: Option<&'a Certificate>,
     /// What its database holds, by nickname; nothing where that was not listed.
@@ -295,6 +277,8 @@ impl IpsecReader<'_> {
         {
             one.bearing = Bearing::ChildSa;
         }
+        let mut certification = record.certification();
+        certification.issuer = self.issuer(section, &mut record);
         let connection = Connection {
             interface: record.optional::<u32>(Field::InterfaceOut).map(|id| id.filter(|id| *id > 0)),
             name: section.base.as_ref().unwrap_or(&section.name.value).clone(),
@@ -311,6 +295,8 @@ impl IpsecReader<'_> {
                 // In IKEv2 a timeout beside the interval is ignored.
                 liveness,
                 persistent: record.setting_or(Field::Tries, 0u32).map(|tries| tries == 0),
+                ports: record.ports(),
+                certification,
             })),
             local,
             remote,
@@ -390,7 +376,6 @@ impl IpsecReader<'_> {
                 record.remainder.add(key, &named.place, Bearing::Authentication);
             }
         }
-        self.issuers(section, record);
         if signs(0) && section.get("leftcert").is_none() && self.own.is_none() {
             let message = format!("`{}` does not say with which key this end signs", section.name.value);
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, message);
@@ -398,16 +383,17 @@ impl IpsecReader<'_> {
         }
     }
 
-    /// Which authority is to have issued a certificate changes nothing where the daemon believes one alone, and it is that; for its own
-    /// end the certificate says it.
-    fn issuers(&self, section: &ConfSection, record: &mut Record) {
-        let Some(database) = self.database else { return };
-        let shows = section.get("leftcert").is_some_and(|named| database.certificate(&named.value, true).is_some());
-        let is_idle = |keyword: &str| {
-            let said = section.get(keyword);
-            said.is_some_and(|said| database.believes_only(&said.value) || keyword == "leftca" && shows)
-        };
-        record.remainder.0.retain(|one| !(["leftca", "rightca"].contains(&&*one.keyword) && is_idle(&one.keyword)));
+    /// The authority that the peer's certificate must be from. For the own end the certificate says it.
+    fn issuer(&self, section: &ConfSection, record: &mut Record) -> Setting<Option<Subject>> {
+        let any = Setting::default_of(None);
+        let Some(database) = self.database else { return any };
+        if section.get("leftcert").is_some_and(|named| database.certificate(&named.value, true).is_some()) {
+            record.remainder.0.retain(|one| one.keyword != "leftca");
+        }
+        let Some(said) = section.get("rightca") else { return any };
+        let Some(issuer) = database.issuer_of_peer(section) else { return any };
+        record.remainder.0.retain(|one| one.keyword != "rightca");
+        Setting::stated(issuer, said.place.clone())
     }
 
     /// The key pair of a connection whose certificate was listed, and the peer's key of its. An identity that the certificate is to say
@@ -439,12 +425,12 @@ impl IpsecReader<'_> {
     }
 
     /// The networks of an end: a list of them, one, or the end itself.
-    fn networks(record: &Record, [each, one, address]: [Field; 3], end: &Endpoint) -> Setting<Vec<IpNet>> {
+    fn networks(record: &Record, [each, one, address]: [Field; 3], known: Option<IpAddr>) -> Setting<Vec<IpNet>> {
         // Nothing stands behind an end that names no network; whose address is not known, nor is that.
-        let own = end.address().map(IpNet::from).into_iter().collect();
+        let own = known.map(IpNet::from).into_iter().collect();
         let nets = |list: Vec<Selector>| list.into_iter().filter_map(|selector| selector.net).collect();
         record.setting(each).or(record.setting(one)).map(|setting| setting.map(nets)).unwrap_or_else(|| match record.place(address) {
-            Some(place) if *end == Endpoint::Anywhere => Setting::unknown(own, place.clone()),
+            Some(place) if known.is_none() => Setting::unknown(own, place.clone()),
             _ => Setting::default_of(own),
         })
     }
@@ -458,8 +444,10 @@ impl IpsecReader<'_> {
         ike: (bool, &[Transform]),
         version: IkeVersion,
     ) -> Vec<Child> {
-        let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors, Field::LocalAddress], ends[0]);
-        let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors, Field::RemoteAddress], ends[1]);
+        let says_none = record.place(Field::LocalSelectors).is_none() && record.place(Field::LocalSelectorsEach).is_none();
+        let known = ends[0].address().or_else(|| if says_none { own_address(self.tree, ends[1]) } else { None });
+        let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors, Field::LocalAddress], known);
+        let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors, Field::RemoteAddress], ends[1].address());
         let whole = self.child(section, record, ike, version);
         let alone = local.value.len() == 1 && remote.value.len() == 1;
         // An end that is not known yet has its networks then.

@@ -14,8 +14,9 @@ use crate::text::{Opened, Word};
 use uspan_model::algorithm::Kind;
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
-    Bearing, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair, Keying, Lifetime,
-    Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, ReadAt, Remainder, Setting, SharedSecret, Tree,
+    Bearing, Certification, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, KeyPair,
+    Keying, Lifetime, Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, ReadAt, Remainder, Setting, SharedSecret,
+    Tree, usual_ports,
 };
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
@@ -332,6 +333,8 @@ impl IkedReader<'_> {
                 proposals: offers(Field::IkeProposals, self.profile.offers.ike(IkeVersion::V2)),
                 lifetime: life(ike),
                 liveness: Setting::default_of(None),
+                ports: usual_ports(),
+                certification: Certification::default(),
                 persistent: Setting::default_of(opening.value.start),
             })),
             interface: Setting::default_of(None),

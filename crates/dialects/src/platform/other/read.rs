@@ -11,8 +11,8 @@ use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Se
 use crate::text::Word;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{
-    Bearing, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, Keying, Lifetime, Method,
-    Mode, Opening, Proposal, ReadAt, Remainder, Setting, Tree,
+    Bearing, Certification, Child, Connection, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, Ike, IkeVersion, Keying,
+    Lifetime, Method, Mode, Opening, Proposal, ReadAt, Remainder, Setting, Tree, usual_ports,
 };
 use uspan_model::source::{Place, Source};
 
@@ -123,6 +123,8 @@ impl ListReader<'_> {
                 proposals: record.setting_or::<Vec<Proposal>>(Field::IkeProposals, Vec::new()),
                 lifetime: hard.map(|hard| Lifetime { hard, margin: hard.saturating_sub(soft) }),
                 liveness: record.optional(Field::Liveness),
+                ports: usual_ports(),
+                certification: Certification::default(),
                 persistent: record.setting_or(Field::Tries, 1u32).map(|tries| tries == 0),
             })),
             interface: record.optional(Field::InterfaceOut),

@@ -7,6 +7,7 @@ use ipnet::IpNet;
 use super::statements::{patience, read_identity};
 use super::syntax::{SettingsSection, load};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
+use crate::network::own_address;
 use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_refused, read_section};
 use crate::profile::{OF_CERTIFICATE, Profile, implied};
 use crate::text::Opened;
@@ -31,7 +32,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     for path in files {
         let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
-        let mut reader = SwanctlReader { profile, findings: &mut findings };
+        let mut reader = SwanctlReader { profile, tree, findings: &mut findings };
         reader.sections(&root, &["connections", "secrets", "authorities", "pools"]);
         for (key, _) in &root.settings {
             reader.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
@@ -94,6 +95,7 @@ const ENDS: [&str; 2] = ["local", "remote"];
 
 struct SwanctlReader<'a> {
     profile: &'a Profile,
+    tree: &'a Tree,
     findings: &'a mut Vec<Finding>,
 }
 
@@ -203,6 +205,8 @@ impl SwanctlReader<'_> {
                 lifetime: soft.map(|soft| Lifetime { hard: soft + over, margin: over }),
                 liveness,
                 persistent: tries.map(|tries| tries == 0),
+                ports: record.ports(),
+                certification: record.certification(),
             })),
             local,
             remote,
@@ -286,10 +290,12 @@ impl SwanctlReader<'_> {
         let mut record = self.record(Section::Child, section);
         self.sections(section, &[]);
         let [local, remote] = [(Field::LocalSelectors, ends[0]), (Field::RemoteSelectors, ends[1])].map(|(field, end)| {
+            let is_own = field == Field::LocalSelectors;
             let mut stated = record.setting_or::<Vec<Selector>>(field, Vec::new());
             // `dynamic` is the address of the end itself.
-            let own = end.address().map(IpNet::from);
-            if own.is_none() && stated.value.iter().any(|selector| selector.net.is_none()) {
+            let asks = stated.value.iter().any(|selector| selector.net.is_none());
+            let own = end.address().or_else(|| if is_own && asks { own_address(self.tree, ends[1]) } else { None }).map(IpNet::from);
+            if own.is_none() && asks {
                 let place = stated.origin.place().unwrap_or(&section.name.place).clone();
                 self.say(&rules::DEVICE_UNKNOWN, &place, "`dynamic` is the address of an end that the files do not show".to_owned());
                 stated.origin = Origin::Unknown(place);

@@ -115,6 +115,8 @@ pub(super) fn statements() -> Vec<Statement> {
         // Some peers do not ask for it.
         row(Connection, "send_cert", Field::ShowsCertificate, words([("always", Value::Flag(true))])).aside_else()
             .spares("peers of the hub are shown a certificate whether they ask or not"),
+        // A peer may have it from elsewhere then.
+        Statement::bearing(Connection, "send_cert", ["ifasked", "always"], Bearing::Authentication),
         row(LocalEnd, "auth", Field::LocalMethod, METHODS).or("pubkey").beside(is_other_method),
         row(LocalEnd, "pubkeys", Field::LocalKey, FILES),
         row(LocalEnd, "certs", Field::LocalCertificate, FILES),
@@ -135,8 +137,8 @@ pub(super) fn statements() -> Vec<Statement> {
         row(Child, "copy_dscp", Field::Dscp, dscp()).or("out").unless_default().beside(|_, text| text == "in"),
         row(Child, "replay_window", Field::ReplayWindow, Codec::Number).or("32"),
         // What has no field: what carries it, who is let in from a distance,
-        Statement::only(Connection, "local_port", ["500"]),
-        Statement::only(Connection, "remote_port", ["500"]),
+        row(Connection, "local_port", Field::OwnPort, Codec::Number).or("500").unwritten(),
+        row(Connection, "remote_port", Field::PeerPort, Codec::Number).or("500").unwritten(),
         Statement::only(Connection, "vips", []),
         Statement::only(Connection, "pools", []),
         Statement::only(Connection, "mediation", ["no"]),

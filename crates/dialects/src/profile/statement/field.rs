@@ -43,6 +43,14 @@ pub enum Field {
     OldVersion,
     /// Whether the own certificate is shown to peers that do not ask for it.
     ShowsCertificate,
+    /// Whether the own certificate is shown at all.
+    GivesCertificate,
+    /// Whether the peer's certificate must have the identity that the peer says it has.
+    NamesPeer,
+    /// The UDP port of IKE.
+    OwnPort,
+    /// The same of the peer.
+    PeerPort,
     /// Proposals for the IKE SA.
     IkeProposals,
     /// When the IKE SA is replaced at the latest.
@@ -111,7 +119,8 @@ impl Field {
         match self {
             Field::LocalAddress | Field::RemoteAddress => "an address or a name",
             Field::Version => "an IKE version",
-            Field::Aggressive | Field::Encapsulation | Field::Pfs | Field::Narrowing => "yes or no",
+            Field::OwnPort | Field::PeerPort => "a port",
+            Field::Aggressive | Field::Encapsulation | Field::Pfs | Field::Narrowing | Field::NamesPeer => "yes or no",
             Field::LocalIdentity | Field::RemoteIdentity => "an identity",
             Field::Proofs | Field::LocalMethod | Field::RemoteMethod => "a way to prove an identity",
             Field::LocalKey | Field::RemoteKey | Field::LocalCertificate | Field::RemoteCertificate | Field::Authority => {
@@ -120,7 +129,7 @@ impl Field {
             Field::NoScript => "a script",
             Field::OldVersion => "what becomes of IKEv1",
             Field::SaProtocol => "ESP or AH",
-            Field::ShowsCertificate => "a time at which a certificate is shown",
+            Field::ShowsCertificate | Field::GivesCertificate => "a time at which a certificate is shown",
             Field::IkeProposals | Field::EspProposals | Field::AhProposals => "a proposal",
             Field::IkeSoftLife
             | Field::IkeHardLife

@@ -8,7 +8,7 @@ use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::{Profile, Text};
 use crate::text::Word;
 use uspan_model::finding::{self as rules, Finding, Rule};
-use uspan_model::gateway::{Bearing, Origin, ReadAt, Remainder, Setting};
+use uspan_model::gateway::{Bearing, Certification, IKE_PORT, Origin, ReadAt, Remainder, Setting};
 use uspan_model::origins::FollowedKeys;
 use uspan_model::source::Place;
 
@@ -88,6 +88,30 @@ impl Record {
     /// Whether statements stood there that no row is for.
     pub(crate) fn has_strangers(&self) -> bool {
         self.remainder.0.iter().any(|one| one.keyword.is_empty())
+    }
+
+    /// The ports of IKE that two fields say.
+    pub(crate) fn ports(&self) -> Setting<[u16; 2]> {
+        let [own, peer] = [Field::OwnPort, Field::PeerPort].map(|field| self.setting_or(field, u32::from(IKE_PORT)));
+        let port = |one: &Setting<u32>| u16::try_from(one.value).unwrap_or(IKE_PORT);
+        let value = [port(&own), port(&peer)];
+        let wrong = [&own, &peer].into_iter().find(|one| u16::try_from(one.value).is_err()).and_then(|one| one.origin.place().cloned());
+        let doubt = wrong.or(own.doubt().cloned()).or(peer.doubt().cloned());
+        let origin = match doubt {
+            Some(place) => Origin::Unknown(place),
+            None if own.origin == Origin::Default => peer.origin,
+            None => own.origin,
+        };
+        Setting { value, origin }
+    }
+
+    /// What two fields say of certificates.
+    pub(crate) fn certification(&self) -> Certification {
+        Certification {
+            any_name: self.setting_or(Field::NamesPeer, true).map(|named| !named),
+            withheld: self.setting_or(Field::GivesCertificate, true).map(|given| !given),
+            ..Certification::default()
+        }
     }
 
     /// Where a field is said, if it is said at all.

@@ -9,7 +9,7 @@ use ipnet::IpNet;
 use super::statements::{MARGIN, is_elsewhere};
 use super::syntax::{LoadedStarter, StarterConnection, load};
 use super::{AUTHORITIES, CERTIFICATES, SWITCHES, secrets};
-use crate::network::addresses;
+use crate::network::{addresses, own_address};
 use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, read_section};
 use crate::profile::{OF_CERTIFICATE, Profile, implied, v1_patience};
 use crate::text::{Word, rsa_key};
@@ -20,6 +20,7 @@ use uspan_model::gateway::{
 };
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::source::Place;
+use uspan_model::subject::Subject;
 
 /// What a connection says is one section in the daemon's eyes.
 const SECTIONS: [Section; 2] = [Section::Connection, Section::Child];
@@ -42,9 +43,8 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
         let ike = connection.ike();
         let signs = [&ike.local_method, &ike.remote_method].map(|method| method.value != Method::SharedSecret);
-        // Whether certificates were called back matters where there are any; and an authority where it alone is believed does not.
-        let believed = stated.get("rightca").is_some_and(|wanted| are_all(&issuers, &wanted.value));
-        let idle = |keyword: &str| keyword == "strictcrlpolicy" && signs == [false; 2] || keyword == "rightca" && (believed || !signs[1]);
+        // Whether certificates were called back matters where there are any.
+        let idle = |keyword: &str| keyword == "strictcrlpolicy" && signs == [false; 2] || keyword == "rightca" && !signs[1];
         connection.remainder.0.retain(|one| one.bearing == Bearing::Refused || !idle(&one.keyword));
         let (own_identity, theirs) = (connection.ike().local_identity.value.clone(), connection.ike().remote_identity.value.clone());
         if let Some(shown) = keys.own {
@@ -54,7 +54,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         if let Some(shown) = keys.theirs {
             gateway.pinned.push(PinnedKey { identity: theirs, public: shown.public() });
         }
-        merge(&mut gateway.connections, connection);
+        gateway.take_up(connection);
     }
     gateway.key_pairs.dedup();
     gateway.pinned.dedup();
@@ -89,29 +89,6 @@ fn is_used(stated: &StarterConnection) -> bool {
 fn names_itself_right(stated: &StarterConnection, own: &[IpAddr]) -> bool {
     let right = stated.get("right").map_or("", |value| value.value.as_str());
     right.split([',', ' ']).any(|one| one.parse().is_ok_and(|address| own.contains(&address)))
-}
-
-/// Whether the authorities that are believed are all of one name.
-fn are_all(issuers: &[Certificate], name: &str) -> bool {
-    let wanted = uspan_model::subject::Subject::read(name);
-    wanted.is_some() && !issuers.is_empty() && issuers.iter().all(|issuer| issuer.distinguished_name() == wanted)
-}
-
-/// Adds a connection, or its children to the one with the same peer.
-fn merge(connections: &mut Vec<Connection>, mut new: Connection) {
-    let mut children = std::mem::take(&mut new.children);
-    for known in connections.iter_mut() {
-        let (theirs, name) = (std::mem::take(&mut known.children), std::mem::replace(&mut known.name, new.name.clone()));
-        let same = *known == new;
-        known.children = theirs;
-        known.name = name;
-        if same {
-            known.remainder.take(new.remainder);
-            known.children.append(&mut children);
-            return;
-        }
-    }
-    connections.push(Connection { children, ..new });
 }
 
 /// A certificate or a bare key that a file holds.
@@ -214,6 +191,12 @@ impl StarterReader<'_> {
         let [(local_method, local_identity, own), (remote_method, remote_identity, theirs)] =
             [0, 1].map(|end| self.proof(stated, &mut record, end, [&local.value, &remote.value][end]));
         let children = vec![self.child(stated, &mut record, [&local.value, &remote.value], liveness.value.is_some(), margin)];
+        let mut certification = record.certification();
+        let wanted = stated.get("rightca").and_then(|said| Some((Subject::read(&said.value)?, said)));
+        if let Some((issuer, said)) = wanted {
+            certification.issuer = Setting::stated(Some(issuer), said.place.clone());
+            record.remainder.0.retain(|one| one.keyword != "rightca");
+        }
         let connection = Connection {
             interface: Setting::default_of(None),
             name: stated.name.value.clone(),
@@ -229,6 +212,8 @@ impl StarterReader<'_> {
                 lifetime: record.setting_or(Field::IkeHardLife, Duration::ZERO).map(|hard| Lifetime { hard, margin }),
                 liveness,
                 persistent: record.setting_or(Field::Tries, 3u32).map(|tries| tries == 0),
+                ports: record.ports(),
+                certification,
             })),
             local,
             remote,
@@ -336,7 +321,7 @@ impl StarterReader<'_> {
                 limits.push([(None, Some(0))]);
             }
             ports[end] = own_ports.first().copied().flatten();
-            let own = ends[end].address().map(IpNet::from);
+            let own = ends[end].address().or_else(|| if end == 0 { own_address(self.tree, ends[1]) } else { None }).map(IpNet::from);
             if own.is_none() && nets.value.iter().any(|one| one.net.is_none()) {
                 let place = nets.origin.place().unwrap_or(whole).clone();
                 self.say(&rules::DEVICE_UNKNOWN, &place, "what it carries is the address of an end that the files do not show".to_owned());

@@ -96,11 +96,12 @@ pub(super) fn statements() -> Vec<Statement> {
         // What has no field: who may be believed,
         Statement::bearing(Connection, "rightca", ["%any"], Bearing::Authentication),
         Statement::aside(Connection, "leftca", ["%any"], "which certificates the peer is asked for"),
+        // A peer may have it from elsewhere then.
         Statement::bearing(Connection, "leftsendcert", ["always", "ifasked", "yes"], Bearing::Authentication).admitting(Admits::Exactly(SENT)),
         Statement::aside(Connection, "rightsendcert", ["always", "ifasked", "yes"], "whether the peer is asked for a certificate").admitting(Admits::Exactly(SENT)),
         // what carries it,
-        Statement::only(Connection, "leftikeport", ["500"]).admitting(WHOLE),
-        Statement::only(Connection, "rightikeport", ["500"]).admitting(WHOLE),
+        row(Connection, "leftikeport", Field::OwnPort, Codec::Number).or("500").admitting(WHOLE),
+        row(Connection, "rightikeport", Field::PeerPort, Codec::Number).or("500").admitting(WHOLE),
         Statement::bearing(Child, "sha256_96", ["no"], Bearing::ChildSa).admitting(Admits::Exactly(YES)),
         Statement::bearing(Child, "installpolicy", ["yes"], Bearing::ChildSa).admitting(Admits::Exactly(YES)),
         // and whom another daemon helps to find.

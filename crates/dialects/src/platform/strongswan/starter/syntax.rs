@@ -146,7 +146,7 @@ impl Loading<'_> {
                 Ok(StarterStatement::Setup) => self.current = Current::Setup,
                 Ok(StarterStatement::Authority) => self.current = Current::Authority,
                 Ok(StarterStatement::Connection(name)) => {
-                    self.current = Current::Connection(self.section(Word { value: name, place: place() }))
+                    self.current = Current::Connection(self.section(Word { value: name, place: place() }));
                 }
                 Ok(StarterStatement::Setting(keyword, value)) => self.setting(keyword, value, place()),
                 Err(why) => self.break_off(why.to_owned(), place()),
