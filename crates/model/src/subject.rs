@@ -69,6 +69,16 @@ impl Subject {
         Subject(self.0.iter().rev().cloned().collect())
     }
 
+    /// Whether it has the parts of another one, in whatever order.
+    pub fn has_parts_of(&self, other: &Subject) -> bool {
+        let sorted = |subject: &Subject| {
+            let mut parts = subject.0.clone();
+            parts.sort();
+            parts
+        };
+        sorted(self) == sorted(other)
+    }
+
     /// With a slash before each part, and names as OpenSSL has them (openssl(1), `-subj`).
     pub fn slashed(&self) -> String {
         let name = |short| if short == "E" { LONG_MAIL } else { short };

@@ -133,6 +133,15 @@ pub enum UnsaidIdentity {
     AsRead,
 }
 
+/// Whether the order of a subject's parts matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SubjectOrder {
+    /// It does.
+    Kept,
+    /// It does not.
+    Any,
+}
+
 /// As whom a peer counts that shows a certificate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ByCertificate {
@@ -260,6 +269,8 @@ pub struct Behaviour {
     pub unsaid_identity: Observed<UnsaidIdentity>,
     /// As whom a peer with a certificate counts.
     pub by_certificate: Observed<ByCertificate>,
+    /// Whether subjects of certificates are the same in whatever order their parts stand.
+    pub subjects: Observed<SubjectOrder>,
     /// What it offers in IKEv1.
     pub offer_v1: Observed<OfferV1>,
     /// What it takes in IKEv1 by default.

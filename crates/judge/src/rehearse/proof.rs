@@ -2,8 +2,9 @@
 
 use super::{Cause, Cure, Play, Stage};
 use crate::fits::keys::{KeyFit, key_fit};
-use uspan_dialects::profile::{AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, UnsaidIdentity};
+use uspan_dialects::profile::{AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, SubjectOrder, UnsaidIdentity};
 use uspan_model::gateway::{Connection, Identity, Method, Origin};
+use uspan_model::key::Certificate;
 use uspan_model::parameter::Parameter;
 use uspan_model::secret::Secret;
 
@@ -93,13 +94,26 @@ impl<'a> Play<'a> {
     /// Whether an end counts as the one that a connection of the other expects.
     pub(super) fn is_taken(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
         let by_certificate = self.behaviour(1 - end).by_certificate == ByCertificate::AsExpected && self.is_certified(end, shows, judges);
-        judges.ike().remote_identity.value.takes(&self.shown(end, shows)) || by_certificate || takes_certificate(judges)
+        self.takes(1 - end, &judges.ike().remote_identity.value, &self.shown(end, shows)) || by_certificate || takes_certificate(judges)
     }
 
     /// Whether an end's certificate names whom the other expects.
     fn is_certified(&self, end: usize, shows: &Connection, judges: &Connection) -> bool {
         let own = || self.actors[end].reading.gateway.own_certificate(shows);
-        shows.ike().local_method.value == Method::Certificate && own().is_some_and(|own| own.names(&judges.ike().remote_identity.value))
+        shows.ike().local_method.value == Method::Certificate
+            && own().is_some_and(|own| self.has_name(1 - end, own, &judges.ike().remote_identity.value))
+    }
+
+    /// Whether an end that expects an identity takes a shown one for it.
+    fn takes(&self, end: usize, expected: &Identity, shown: &Identity) -> bool {
+        expected.takes(shown) || self.behaviour(end).subjects == SubjectOrder::Any && has_same_parts(expected, shown)
+    }
+
+    /// Whether an end finds an identity in a certificate.
+    fn has_name(&self, end: usize, certificate: &Certificate, identity: &Identity) -> bool {
+        let subject = || certificate.distinguished_name().map(Identity::Subject);
+        let unordered = || self.behaviour(end).subjects == SubjectOrder::Any && subject().is_some_and(|own| has_same_parts(&own, identity));
+        certificate.names(identity) || unordered()
     }
 
     /// Those of several connections whose authority issued the certificate of the initiator; all where none is of it.
@@ -126,7 +140,7 @@ impl<'a> Play<'a> {
         let unsaid = matches!(shown, Identity::Implied(_)) && self.behaviour(end).unsaid_identity == UnsaidIdentity::OfCertificateOrAsked;
         let counts = unsaid || self.behaviour(other).by_certificate == ByCertificate::AsExpected;
         let named = takes_certificate(judges) || counts && self.is_certified(end, shows, judges);
-        if !named && !judges.ike().remote_identity.value.takes(&shown) {
+        if !named && !self.takes(other, &judges.ike().remote_identity.value, &shown) {
             let (is, wants) = (shown.words(), judges.ike().remote_identity.value.words());
             let cures = vec![
                 self.cure(other, &judges.ike().remote_identity, format!("write {is}")),
@@ -170,7 +184,7 @@ impl<'a> Play<'a> {
                 }
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
-                if !named && !judges.ike().certification.any_name.value && !own.names(&shows.ike().local_identity.value) {
+                if !named && !judges.ike().certification.any_name.value && !self.has_name(other, own, &shows.ike().local_identity.value) {
                     let is = shows.ike().local_identity.value.words();
                     let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
                     let reason = format!("The certificate of {} does not name {is}.", names[0]);
@@ -202,6 +216,11 @@ impl<'a> Play<'a> {
             }
         }
     }
+}
+
+/// Whether two identities are subjects that differ only in the order of their parts.
+fn has_same_parts(one: &Identity, other: &Identity) -> bool {
+    matches!((one, other), (Identity::Subject(one), Identity::Subject(other)) if one.has_parts_of(other))
 }
 
 /// Whether a connection takes for its peer whoever shows a certificate that is believed, whatever name the peer says and the certificate

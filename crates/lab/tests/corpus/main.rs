@@ -133,7 +133,7 @@ fn judge(scenario: &Scenario) -> Judged<'_> {
         .flat_map(|pair| &pair.parameters)
         .filter(|row| row.gravity == Gravity::Fatal)
         // The suite tells of the Child SA that is opened first, whatever comes of others.
-        .filter(|row| row.children[0].is_none() && row.children[1].is_none() || row.children[0] == scenario.opened || !names_child)
+        .filter(|row| row.child.is_none() || row.child == scenario.opened || !names_child)
         // The suite does not wait for new keys.
         .filter(|row| !row.practice.contains("until its first rekey"));
     let fatal =

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Preference, Refusal, SecretFor, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -20,6 +20,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     asked_identity: Observed::new(AskedIdentity::Ignored, "the lab: it answers whatever IDr says, and sends IDr for names alone"),
     unsaid_identity: Observed::new(UnsaidIdentity::AsRead, "ipsec.conf(5), `leftid`: the address of the end"),
     by_certificate: Observed::new(ByCertificate::AsExpected, "the lab: the names of the certificate count, not the identity that is shown"),
+    subjects: Observed::new(SubjectOrder::Any, "the daemon's own comparison, `match_dn_unordered`; its suite, ikev2-x509-ecdsa-01"),
     offer_v1: Observed::new(OfferV1::All, "messages watched in the lab"),
     unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::Anything, "the lab, without `ike`"),
     long_numbers_v1: Observed::new(LongNumbersV1::Never, "the lab: the SAs have 32 bits whatever `esn` says"),

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Preference, Refusal, SecretFor, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -20,6 +20,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     asked_identity: Observed::new(AskedIdentity::Heeded, "the lab: no policy is found for another IDr than `srcid`"),
     unsaid_identity: Observed::new(UnsaidIdentity::AsRead, "iked.conf(5), `srcid`: the name of the machine"),
     by_certificate: Observed::new(ByCertificate::Named, "the lab: without `dstid` no certificate is taken"),
+    subjects: Observed::new(SubjectOrder::Kept, "iked.conf(5), `srcid`: the name as openssl(1) prints it"),
     offer_v1: Observed::new(OfferV1::All, "it does not speak IKEv1"),
     unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::OwnList, "it does not speak IKEv1"),
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "it does not speak IKEv1"),

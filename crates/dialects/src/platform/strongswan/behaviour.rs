@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Preference, Refusal, SecretFor, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -20,6 +20,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     asked_identity: Observed::new(AskedIdentity::Heeded, "the lab: AUTHENTICATION_FAILED where IDr is no connection's own identity"),
     unsaid_identity: Observed::new(UnsaidIdentity::OfCertificateOrAsked, "swanctl.conf(5), `id`: the subject of the certificate; the lab: with a secret it answers as whoever is asked for"),
     by_certificate: Observed::new(ByCertificate::AsSaid, "the lab: constraint check on the identity that the peer shows"),
+    subjects: Observed::new(SubjectOrder::Kept, "strongswan.conf(5), `rdn_matching`: strict"),
     offer_v1: Observed::new(OfferV1::FirstValues, "messages watched in the lab: one value of each kind in phase 1 and quick mode"),
     unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::OwnList, "the lab, without `proposals`"),
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "the lab, with `esn` in IKEv1"),
