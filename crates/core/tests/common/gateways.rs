@@ -130,6 +130,7 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
             remote: Setting::planned(vec![remote]),
             protocol: Setting::planned(protocol),
             ports: Setting::planned(protocol.filter(|one| *one == 6).map_or([None, None], |_| [None, Some(window as u16)])),
+            of_peer: false,
             narrowing: Setting::planned(None),
             pfs: ReadAt::default(),
             esp: Setting::planned(esp),

@@ -330,6 +330,7 @@ impl SideBuilder<'_> {
             remote: Setting::planned(remote),
             protocol: Setting::planned(None),
             ports: Setting::planned([None, None]),
+            of_peer: false,
             narrowing: Setting::planned(None),
             pfs: ReadAt::default(),
             esp: Setting::planned(agreement.esp.clone()),

@@ -12,12 +12,14 @@ mod unfit;
 mod v1;
 mod v2;
 
+use std::borrow::Cow;
+
 use ipnet::IpNet;
 
-use crate::actor::Actor;
+use crate::actor::{Actor, ReadGateway};
 use uspan_dialects::profile::{Behaviour, Line};
 use uspan_model::algorithm::Transform;
-use uspan_model::gateway::{Child, Connection, Endpoint, IkeVersion, Setting};
+use uspan_model::gateway::{Child, Connection, Endpoint, Gateway, IkeVersion, Setting};
 use uspan_model::pairing::Pairing;
 use uspan_model::parameter::Parameter;
 use uspan_model::source::Place;
@@ -253,6 +255,8 @@ pub fn outcome_only(actors: [Actor<'_>; 2], initiator: Option<usize>) -> Rehears
 }
 
 fn negotiate(actors: [Actor<'_>; 2], initiator: Option<usize>, read: bool) -> Rehearsals {
+    let met = [0, 1].map(|end| met(actors[end].reading.gateway, actors[1 - end]));
+    let actors = [0, 1].map(|end| Actor { reading: ReadGateway { gateway: &met[end], ..actors[end].reading }, ..actors[end] });
     let gateways = actors.each_ref().map(|actor| actor.reading.gateway);
     let couples = Pairing::of(gateways, actors.each_ref().map(|actor| actor.reading.ends_open), true);
     let listeners = [0, 1].map(|end| Listeners::of(couples.connections(end)));
@@ -271,6 +275,27 @@ fn negotiate(actors: [Actor<'_>; 2], initiator: Option<usize>, read: bool) -> Re
     }
     rehearsals.alone = couples.alone().map(|list| list.into_iter().map(|connection| connection.name.clone()).collect());
     rehearsals
+}
+
+/// A gateway as it is once the peer is there: what it carries for a peer that may be anywhere is the address which that has.
+fn met<'a>(gateway: &'a Gateway, peer: Actor<'_>) -> Cow<'a, Gateway> {
+    if !gateway.connections.iter().any(|connection| connection.children.iter().any(|child| child.of_peer)) {
+        return Cow::Borrowed(gateway);
+    }
+    let mut whole = gateway.clone();
+    for connection in &mut whole.connections {
+        let own = connection.local.value.address();
+        let meant =
+            peer.reading.gateway.connections.iter().filter(|theirs| own.is_none_or(|own| theirs.remote.value.takes(own) != Some(false)));
+        let mut addresses: Vec<_> = meant.filter_map(|theirs| theirs.local.value.address()).chain(peer.stands.own).collect();
+        addresses.sort_unstable();
+        addresses.dedup();
+        let [address] = addresses.as_slice() else { continue };
+        for child in connection.children.iter_mut().filter(|child| child.of_peer) {
+            child.remote = Setting::default_of(vec![IpNet::from(*address)]);
+        }
+    }
+    Cow::Owned(whole)
 }
 
 /// The end that opens a connection by itself; where both do or neither, the first one that knows where its peer is.

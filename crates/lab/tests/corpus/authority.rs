@@ -35,6 +35,19 @@ const AUTHORITIES: [(&str, &str); 5] = [
     ("fake/mainec", "ec -pkeyopt ec_paramgen_curve:secp384r1"),
 ];
 
+/// Those of one authority that are made for more (`testing/x509/dist_certs.py`): `none` has no subjectAltName.
+const SPECIAL: &[(&str, &str)] = &[
+    ("key4096", ""),
+    ("west-nosan", "none"),
+    ("east-nosan", "none"),
+    ("west-eku-ipsecIKE", ""),
+    ("west-ekuCritical", ""),
+    ("west-ekuCritical-eku-ipsecIKE", ""),
+    ("usage-client", ""),
+    ("usage-server", ""),
+    ("usage-both", ""),
+];
+
 impl Issued {
     pub fn new() -> Issued {
         let mut all = BTreeMap::new();
@@ -54,22 +67,23 @@ impl Issued {
             let west = ",IP:192.1.2.45,IP:2001:db8:1:2::45";
             let east = ",IP:192.1.2.23,IP:2001:db8:1:2::23";
             let plain = [("west", west), ("east", east), ("north", "")];
-            // Those of one authority that are made for more (`testing/x509/dist_certs.py`); without a subjectAltName where it has none.
-            let special: &[_] =
-                if path == "real/mainca" { &[("key4096", ""), ("west-nosan", "none"), ("east-nosan", "none")] } else { &[] };
+            let special: &[_] = if path == "real/mainca" { SPECIAL } else { &[] };
             for (host, addresses) in plain.iter().chain(special) {
                 let host = format!("{begin}{host}");
                 let (name, own) =
                     (format!("{host}.{domain}"), subject(&format!("{host}.{domain}"), &format!("user-{host}@testing.libreswan.org")));
-                let named = match *addresses {
+                let critical = if host.contains("ekuCritical") { "critical," } else { "" };
+                let purposes = if host.contains("eku-ipsecIKE") { "1.3.6.1.5.5.7.3.17" } else { "serverAuth,clientAuth" };
+                let alternative = match *addresses {
                     "none" => String::new(),
-                    addresses => format!("subjectAltName=DNS:{name},email:{host}@{domain}{addresses}"),
+                    addresses => format!("subjectAltName=DNS:{name},email:{host}@{domain}{addresses}\n"),
                 };
+                let named = format!("{alternative}extendedKeyUsage={critical}{purposes}");
                 openssl(
                     folder.path(),
                     &format!(
                         "openssl req -newkey {key} -nodes -keyout {host}.key -out {host}.csr -subj '{own}' 2>/dev/null
-                         echo '{named}' > {host}.ext
+                         printf '%s\n' '{named}' > {host}.ext
                          openssl x509 -req -in {host}.csr -CA root.crt -CAkey root.key -CAcreateserial -days 3650 -extfile {host}.ext \
                            -out {host}.crt 2>/dev/null"
                     ),

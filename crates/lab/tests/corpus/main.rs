@@ -21,8 +21,8 @@ use known::{actor, context, platform, read_as};
 use rebuilt::{Rebuilt, rebuilt};
 use scenario::{Outcome, Scenario};
 use uspan_core::{
-    Actor, ComparedPair, Finding, Gateway, Gravity, OwnEnd, ReadGateway, Rehearsal, RehearsalVerdict, Severity, Tree, compare_ends,
-    covered, rehearse,
+    Actor, ComparedPair, Finding, Gateway, Gravity, IkeVersion, OwnEnd, Parameter, ReadGateway, Rehearsal, RehearsalVerdict, Severity,
+    Tree, compare_ends, covered, rehearse,
 };
 
 /// The suite is of 7.4. That 7.2 does otherwise was seen in the lab.
@@ -45,6 +45,12 @@ const EXCEPTIONS: &[(&str, &str)] = &[
     ("openiked/run-fragmentation", NEWER),
     ("openiked/run-transport", NEWER),
 ];
+
+/// Pairs that come up, of which comparing them calls something fatal, rightly.
+const FATAL: &[(&str, &str)] = &[(
+    "strongswan/route-based/net2net-xfrmi-ike",
+    "one end has two hosts in two Child SAs, the other one SA for their whole network: what it sends to others finds none",
+)];
 
 /// What the program says.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -125,6 +131,7 @@ fn judge(scenario: &Scenario) -> Judged<'_> {
         let mut children = whole[0].connections.iter().filter(|one| one.name == pair.names[0]).flat_map(|one| &one.children);
         scenario.opened.as_ref().is_none_or(|name| pair.names[0] == *name || children.any(|child| child.name == *name))
     };
+    let meant_v2 = whole[0].connections.iter().all(|one| one.version() == IkeVersion::V2);
     let names_child = whole[0].connections.iter().flat_map(|one| &one.children).any(|child| Some(&child.name) == scenario.opened.as_ref());
     let rows = compared
         .pairs
@@ -134,8 +141,8 @@ fn judge(scenario: &Scenario) -> Judged<'_> {
         .filter(|row| row.gravity == Gravity::Fatal)
         // The suite tells of the Child SA that is opened first, whatever comes of others.
         .filter(|row| row.child.is_none() || row.child == scenario.opened || !names_child)
-        // The suite does not wait for new keys.
-        .filter(|row| !row.practice.contains("until its first rekey"));
+        // The suite does not wait for new keys; the first Child SA of IKEv2 comes without a group of its own.
+        .filter(|row| !(row.practice.contains("until its first rekey") || row.parameter == Parameter::Pfs && meant_v2));
     let fatal =
         rows.map(|row| format!("fatal {}: {} / {}: {}", row.name, row.values[0].value, row.values[1].value, row.practice)).collect();
     let adopted = came.all.iter().find(named).or(came.all.first()).filter(|_| matches!(said, Said::Up(_)));
@@ -206,7 +213,7 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
         }
         if one.scenario.outcome == Outcome::Up {
             count("up in the suite");
-            if !one.fatal.is_empty() {
+            if !one.fatal.is_empty() && !FATAL.iter().any(|(name, _)| one.scenario.name == *name) {
                 count("up in the suite, and compared as fatal");
             }
         }
@@ -241,6 +248,9 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
     for (name, why) in EXCEPTIONS {
         println!("not judged: {name}: {why}");
     }
+    for (name, why) in FATAL {
+        println!("fatal, rightly: {name}: {why}");
+    }
     if let Some(path) = std::env::var_os("USPAN_CORPUS_REPORT") {
         std::fs::write(path, &told).expect("written");
     }
@@ -249,6 +259,9 @@ fn what_the_daemons_own_suites_say_is_what_is_said_here() {
     let (pairs, agrees) = (sum("pairs"), sum("agrees"));
     let wrong = sum("WRONG: up, and is not") + sum("WRONG: another protection");
     let fails = sum("WRONG: fails, and does not");
+    let (told_by, cannot) = (sum("told by the suite"), sum("cannot say"));
+    assert!(cannot * 100 <= told_by * 12, "of {told_by} that the suite tells, {cannot} cannot be said:\n{told}");
+    assert_eq!(sum("up in the suite, and compared as fatal"), 0, "compared as fatal, and up:\n{told}");
     let (same, lost) = (sum("adopted, and the same when built"), sum("LOST: adopted, and another tunnel"));
     let told_of = sum("adopted, and another tunnel, which is told");
     assert_eq!(lost, 0, "adopted as another tunnel, and nothing says so:\n{told}");

@@ -117,6 +117,10 @@ fn database(issued: &Issued, folder: &Path, host: &str) -> Option<Database> {
                 }
             }
             [.., "-D", "-n", nickname] if line.contains("certutil") => found.remove(nickname),
+            ["ipsec", "pk12util", .., "-i", file] if file.starts_with("/testing/x509/pkcs12/mainca/") => {
+                let name = file.rsplit('/').next().unwrap_or_default().trim_end_matches(".p12");
+                found.import(issued, &format!("real/mainca/{name}.all.p12"))?;
+            }
             ["ipsec", "certutil", "-L", ..] => {}
             [.., "-A", "-n", nickname, "-t", "P,,", "-d", _, "-i", file] if line.contains("certutil") => {
                 let name = file.rsplit('/').next().unwrap_or_default().trim_end_matches(".crt");

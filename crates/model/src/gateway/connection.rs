@@ -381,6 +381,8 @@ pub struct Child {
     pub local: Setting<Vec<IpNet>>,
     /// Remote traffic selectors.
     pub remote: Setting<Vec<IpNet>>,
+    /// Whether the remote one is the address of a peer that may be anywhere: it is known once the peer is there.
+    pub of_peer: bool,
     /// The IP protocol that they are limited to (RFC 7296 section 3.13.1), for example [`GRE`].
     pub protocol: Setting<Option<u8>>,
     /// The ports that they are limited to, local and remote; `None` is any.

@@ -96,6 +96,21 @@ impl Certificate {
         self.parsed(|parsed| parsed.is_ca()).unwrap_or(false)
     }
 
+    /// Whether it may be used for what IKE needs: where it is limited to purposes (RFC 5280 section 4.2.1.12), one of them is IKE
+    /// (RFC 4945 section 5.1.3.12), or what daemons take for it.
+    pub fn is_for_ike(&self) -> bool {
+        const IKE: &str = "1.3.6.1.5.5.7.3.17";
+        let of = |parsed: &X509Certificate<'_>| match parsed.extended_key_usage() {
+            Ok(Some(purposes)) => {
+                let purposes = purposes.value;
+                purposes.any || purposes.server_auth || purposes.client_auth || purposes.other.iter().any(|one| one.to_id_string() == IKE)
+            }
+            Ok(None) => true,
+            Err(_) => false,
+        };
+        self.parsed(of).unwrap_or(false)
+    }
+
     /// Whether an authority issued it: the names fit and the signature holds.
     pub fn issued_by(&self, authority: &Certificate) -> bool {
         let Some(pem) = contents(&authority.0) else { return false };

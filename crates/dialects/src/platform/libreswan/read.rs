@@ -413,6 +413,10 @@ impl IpsecReader<'_> {
                 None => connection.remainder.add(key, &named.place, Bearing::Authentication),
             }
         }
+        // Whether the daemon takes it for another purpose is not known.
+        for (named, _) in [own, theirs].into_iter().flatten().filter(|(_, certificate)| !certificate.is_for_ike()) {
+            connection.remainder.add("leftcert", &named.place, Bearing::Authentication);
+        }
         let pair = own.map(|(_, certificate)| KeyPair {
             identity: ike.local_identity.value.clone(),
             public: certificate.public(),
@@ -448,7 +452,8 @@ impl IpsecReader<'_> {
         let known = ends[0].address().or_else(|| if says_none { own_address(self.tree, ends[1]) } else { None });
         let local = Self::networks(record, [Field::LocalSelectorsEach, Field::LocalSelectors, Field::LocalAddress], known);
         let remote = Self::networks(record, [Field::RemoteSelectorsEach, Field::RemoteSelectors, Field::RemoteAddress], ends[1].address());
-        let whole = self.child(section, record, ike, version);
+        let mut whole = self.child(section, record, ike, version);
+        whole.of_peer = *ends[1] == Endpoint::Anywhere && remote.value.is_empty() && remote.doubt().is_some();
         let alone = local.value.len() == 1 && remote.value.len() == 1;
         // An end that is not known yet has its networks then.
         if local.value.is_empty() || remote.value.is_empty() {
@@ -535,6 +540,7 @@ impl IpsecReader<'_> {
             protocol: limited,
             ports,
             esp,
+            of_peer: false,
             narrowing: record.optional(Field::Narrowing),
             pfs: record.read_at(Field::Pfs),
             sequence_numbers: record.read_at(Field::SequenceNumbers),

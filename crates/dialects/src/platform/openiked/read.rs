@@ -297,6 +297,7 @@ impl IkedReader<'_> {
             ports: Setting::default_of([None, None]),
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
+            of_peer: false,
             narrowing: Setting::default_of(None),
             esp: protection(offers(Field::EspProposals, self.profile.offers.esp(IkeVersion::V2)), is_ah),
             mode: record.setting_or(Field::Mode, Mode::Tunnel),

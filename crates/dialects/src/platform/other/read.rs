@@ -156,6 +156,7 @@ impl ListReader<'_> {
                 let remote = record.value::<ProtocolPort>(Field::RemoteProtocol);
                 [local, remote].map(|limit| limit.and_then(|limit| limit.port))
             }),
+            of_peer: false,
             narrowing: Setting::default_of(None),
             pfs: ReadAt::default(),
             esp: record.setting_or(Field::EspProposals, Vec::new()),

@@ -319,6 +319,7 @@ impl SwanctlReader<'_> {
         let soft: Duration = record.value(Field::EspSoftLife).unwrap_or_default();
         let life = record.setting_or(Field::EspHardLife, Duration::ZERO);
         let remainder = std::mem::take(&mut record.remainder);
+        let of_peer = *ends[1] == Endpoint::Anywhere && remote.value.is_empty() && remote.doubt().is_some();
         let child = Child {
             name: section.name.value.clone(),
             protocol: Setting { value: protocols.first().copied().flatten(), origin: local.origin.clone() },
@@ -327,6 +328,7 @@ impl SwanctlReader<'_> {
             remote: remote.map(prefixes),
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
+            of_peer,
             narrowing: Setting::default_of(None),
             esp: protection(&record),
             mode: record.setting_or(Field::Mode, Mode::Tunnel),

@@ -345,6 +345,7 @@ impl StarterReader<'_> {
                 None => record.setting_or(Field::EspProposals, Vec::new()),
             },
         };
+        let of_peer = *ends[1] == Endpoint::Anywhere && remote.value.is_empty() && remote.doubt().is_some();
         Child {
             name: stated.name.value.clone(),
             protocol: Setting { value: protocol, origin: local.origin.clone() },
@@ -353,6 +354,7 @@ impl StarterReader<'_> {
             remote,
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
+            of_peer,
             narrowing: Setting::default_of(None),
             esp,
             mode: record.setting_or(Field::Mode, Mode::Tunnel),
