@@ -1,7 +1,7 @@
 //! What of two connections a description does not say: what is left out, and what would make it another tunnel.
 
 use super::{Adopted, Adoptee, Counterparts, Note, NoteKind};
-use uspan_model::gateway::{Bearing, Child, Connection, GRE, IKE_PORT, Method, Protocol, Unmodelled};
+use uspan_model::gateway::{Bearing, Certification, Child, Connection, GRE, IKE_PORT, Ike, Method, Protocol, Unmodelled};
 use uspan_model::key::{KeyKind, PublicKey};
 use uspan_model::parameter::Parameter;
 use uspan_model::source::Place;
@@ -51,19 +51,8 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             );
             note("authentication", text, ike.local_method.origin.place(), NoteKind::AnotherTunnel);
         }
-        let certification = &ike.certification;
-        if certification.any_name.value {
-            let text = "the peer's certificate may leave out the name that it says, which a description does not say".to_owned();
-            note("authentication", text, certification.any_name.origin.place(), NoteKind::AnotherTunnel);
-        }
-        if certification.withheld.value {
-            let text = "the own certificate is kept from the peer, which a description does not say: it will be shown".to_owned();
-            note("authentication", text, certification.withheld.origin.place(), NoteKind::LeftOut);
-        }
-        if ike.ports.value != [IKE_PORT; 2] {
-            let [own, peer] = ike.ports.value;
-            let text = format!("IKE on UDP {own} to {peer}, which a description does not say");
-            note("ports", text, ike.ports.origin.place(), NoteKind::AnotherTunnel);
+        for (about, text, place, kind) in of_ike(ike) {
+            note(about, text, place, kind);
         }
         let own_key = ends[end].reading.gateway.own_key(connection).and_then(PublicKey::kind);
         if ike.local_method.value == Method::PublicKey && matches!(own_key, Some(KeyKind::Rsa(_))) {
@@ -101,6 +90,26 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             }
         }
     }
+}
+
+/// What of IKE with a peer a description does not say: what it is about, what it is, where it stands.
+fn of_ike(ike: &Ike) -> Vec<(&'static str, String, Option<&Place>, NoteKind)> {
+    let Certification { any_name, withheld, .. } = &ike.certification;
+    let mut lost = Vec::new();
+    if any_name.value {
+        let text = "the peer's certificate may leave out the name that it says, which a description does not say".to_owned();
+        lost.push(("authentication", text, any_name.origin.place(), NoteKind::AnotherTunnel));
+    }
+    if withheld.value {
+        let text = "the own certificate is kept from the peer, which a description does not say: it will be shown".to_owned();
+        lost.push(("authentication", text, withheld.origin.place(), NoteKind::LeftOut));
+    }
+    if ike.ports.value != [IKE_PORT; 2] {
+        let [own, peer] = ike.ports.value;
+        let text = format!("IKE on UDP {own} to {peer}, which a description does not say");
+        lost.push(("ports", text, ike.ports.origin.place(), NoteKind::AnotherTunnel));
+    }
+    lost
 }
 
 /// What carries what the gateways themselves send, where others carry networks.

@@ -190,30 +190,34 @@ impl<'a> Play<'a> {
                     let reason = format!("The certificate of {} does not name {is}.", names[0]);
                     return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });
                 }
-                let (reason, cures) = match key_fit((shower, shows), (judge, judges)) {
-                    KeyFit::NotIssued => (
-                        format!("{} has no authority that issued the certificate of {}.", names[1], names[0]),
-                        vec![at(other, "install the certificate of the authority that issued the peer's")],
-                    ),
-                    KeyFit::OfAnother => {
-                        let certification = &judges.ike().certification;
-                        let wanted = certification.issuer.value.as_ref().map_or_else(String::new, ToString::to_string);
-                        (
-                            format!(
-                                "{} takes certificates of the authority {wanted} alone, and that of {} is of another.",
-                                names[1], names[0]
-                            ),
-                            vec![self.cure(other, &certification.issuer, "name the authority that issued the peer's")],
-                        )
-                    }
-                    KeyFit::Withheld => (
-                        format!("{} does not show its certificate, and {} has not got it.", names[0], names[1]),
-                        vec![self.cure(end, &shows.ike().certification.withheld, "show it")],
-                    ),
-                    KeyFit::Believed | KeyFit::NoKey | KeyFit::NoCertificate | KeyFit::NotPinned => return None,
-                };
+                let (reason, cures) = self.uncertified(end, shows, judges)?;
                 Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures })
             }
+        }
+    }
+
+    /// Why an end's certificate is not believed, and what to do.
+    fn uncertified(&self, end: usize, shows: &Connection, judges: &Connection) -> Option<(String, Vec<Cure>)> {
+        let other = 1 - end;
+        let (shower, judge) = (self.name(end), self.name(other));
+        let gateways = [end, other].map(|at| self.actors[at].reading.gateway);
+        match key_fit((gateways[0], shows), (gateways[1], judges)) {
+            KeyFit::NotIssued => {
+                let what = "install the certificate of the authority that issued the peer's".to_owned();
+                let cures = vec![Cure { end: other, place: None, spelling: None, what }];
+                Some((format!("{judge} has no authority that issued the certificate of {shower}."), cures))
+            }
+            KeyFit::OfAnother => {
+                let issuer = &judges.ike().certification.issuer;
+                let wanted = issuer.value.as_ref().map_or_else(String::new, ToString::to_string);
+                let reason = format!("{judge} takes certificates of the authority {wanted} alone, and that of {shower} is of another.");
+                Some((reason, vec![self.cure(other, issuer, "name the authority that issued the peer's")]))
+            }
+            KeyFit::Withheld => {
+                let cures = vec![self.cure(end, &shows.ike().certification.withheld, "show it")];
+                Some((format!("{shower} does not show its certificate, and {judge} has not got it."), cures))
+            }
+            KeyFit::Believed | KeyFit::NoKey | KeyFit::NoCertificate | KeyFit::NotPinned => None,
         }
     }
 }
