@@ -26,13 +26,9 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
         for one in &connection.remainder.0 {
             let text = spelled(&one.place);
             match kind_of(one) {
-                NoteKind::AnotherTunnel => {
-                    note(
-                        "a statement",
-                        format!("`{text}` is not understood: the tunnel may be another one without it"),
-                        Some(&one.place),
-                        NoteKind::AnotherTunnel,
-                    );
+                kind @ NoteKind::AnotherTunnel => {
+                    let text = format!("`{text}` is not understood: the tunnel may be another one without it");
+                    note("a statement", text, Some(&one.place), kind);
                 }
                 kind => note("a setting", format!("`{text}` is left out: a description does not say that"), Some(&one.place), kind),
             }
