@@ -254,7 +254,29 @@ pub fn verify(platform: &Profile, packet_filter: &dyn PacketFilter, tree: &Tree)
 /// Reads a gateway from its files, with the packet filters whose files stand there.
 pub fn read_tree(context: &Context, platform: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let filters: Vec<_> = context.filters.iter().copied().filter(|filter| filter.is_of(tree)).collect();
-    read_gateway(platform, &filters, tree)
+    let (gateway, mut findings) = read_gateway(platform, &filters, tree);
+    findings.extend(doubles(&gateway));
+    (gateway, findings)
+}
+
+/// Child SAs of which two carry the same to the same peer.
+fn doubles(gateway: &Gateway) -> Vec<Finding> {
+    let mut known = BTreeMap::new();
+    let mut found = Vec::new();
+    for connection in &gateway.connections {
+        for child in connection.children.iter().filter(|child| child.remote.doubt().is_none()) {
+            let what = (&connection.remote.value, &child.local.value, &child.remote.value, child.protocol.value, child.ports.value);
+            let Some(other) = known.insert(what, &child.name) else { continue };
+            let message = format!("`{other}` and `{}` carry the same to the same peer", child.name);
+            let finding = Finding::new(&rules::DEFINED_TWICE, message);
+            let place = child.remote.origin.place().or(child.opening.origin.place()).or(connection.remote.origin.place());
+            found.push(match place {
+                Some(place) => finding.at(place.clone()),
+                None => finding,
+            });
+        }
+    }
+    found
 }
 
 /// Takes out connections with more pairs of selectors than any has: what they cross would be worked out for each.

@@ -19,7 +19,7 @@ mod sheet;
 mod steps;
 
 // The whole way.
-pub use adopt::{Adopted, Adoptee, Note, NoteKind, adopt};
+pub use adopt::{Adopted, Adoptee, Defined, Leaving, LeavingPart, Note, NoteKind, adopt, defined, leaving, stop};
 pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, changes};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};

@@ -1,6 +1,7 @@
 //! What the readers of all platforms share.
 
 use std::net::IpAddr;
+use std::ops::Range;
 
 use glob::{MatchOptions, Pattern};
 use ipnet::IpNet;
@@ -80,6 +81,34 @@ pub(crate) fn rsa_key(text: &str) -> Option<PublicKey> {
     };
     let (exponent, modulus) = rest.split_at_checked(length)?;
     (!modulus.is_empty()).then(|| PublicKey::of_rsa(modulus, exponent))
+}
+
+/// Bytes of a file with the line end behind them.
+pub(crate) fn with_line_end(tree: &Tree, path: &str, bytes: Range<usize>) -> Range<usize> {
+    let text = tree.files.get(path).map_or("", |file| file.text.as_str());
+    let end = text.get(bytes.end..).map_or(bytes.end, |rest| bytes.end + line_end(rest));
+    bytes.start..(end + 1).min(text.len())
+}
+
+/// The section of ipsec.conf(5) that a place is in, where it is that of a connection: from its heading to its last setting.
+pub(crate) fn conn_at(text: &str, at: usize) -> Option<Range<usize>> {
+    let (mut start, mut section, mut end) = (0, None, 0);
+    for line in text.split_inclusive('\n') {
+        let (from, to) = (start, start + line.len());
+        start = to;
+        let is_heading = !line.starts_with([' ', '\t', '#', '\r', '\n']);
+        if is_heading {
+            if section.is_some_and(|section: usize| (section..end).contains(&at)) {
+                break;
+            }
+            let name = line.strip_prefix("conn").filter(|rest| rest.starts_with([' ', '\t'])).map(str::trim);
+            section = name.filter(|name| !name.starts_with("%default")).map(|_| from);
+            end = to;
+        } else if line.starts_with([' ', '\t']) && !line.trim().is_empty() && !line.trim().starts_with('#') {
+            end = to;
+        }
+    }
+    section.map(|section| section..end).filter(|section| section.contains(&at))
 }
 
 /// The name of an authority, for files and databases: the same for every tunnel that believes it.
@@ -185,6 +214,15 @@ pub(crate) fn glob(pattern: &str, path: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_connection_is_its_section() {
+        let text = "# x\nconfig setup\n\ta=b\n\nconn one\n\tc=d\n\n# two\nconn two # e\n  f=g\n\t# h\n";
+        let found = |what: &str| conn_at(text, text.find(what).expect("there")).map(|range| &text[range]);
+        assert_eq!(found("c=d"), Some("conn one\n\tc=d\n"));
+        assert_eq!(found("f=g"), Some("conn two # e\n  f=g\n"));
+        assert_eq!((found("a=b"), found("# two")), (None, None));
+    }
 
     #[test]
     fn wildcards_stay_within_a_folder() {

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use uspan_core::{Adopted, Adoptee, Note, NoteKind, adopt, any_stops, compare_same, read_tree, shown};
+use uspan_core::{Adopted, Adoptee, Leaving, LeavingPart, Note, NoteKind, adopt, any_stops, compare_same, leaving, read_tree, shown};
 
 use super::check::plan;
 use super::parts::{self, Participant};
@@ -28,12 +28,28 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
     adopted.text.insert_str(0, &head);
     let folder = args.output.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let files: Vec<(PathBuf, &uspan_core::Secret)> = adopted.secrets.iter().map(|(file, secret)| (folder.join(file), secret)).collect();
+    let goes: Vec<(PathBuf, Leaving)> = (0..2)
+        .map(|end| {
+            let part = &parts[end];
+            let left = leaving(&part.name, &part.facts, &part.gateway, &part.defined, &adopted.taken[end]);
+            (folder.join(format!("old/{}.sh", adopted.sites[end])), left)
+        })
+        .collect();
     let shown: Vec<(PathBuf, &String)> = adopted.shown.iter().map(|(file, pem)| (folder.join(file), pem)).collect();
-    for path in files.iter().map(|(path, _)| path).chain(shown.iter().map(|(path, _)| path)).chain([&args.output]) {
+    for path in files
+        .iter()
+        .map(|(path, _)| path)
+        .chain(shown.iter().map(|(path, _)| path))
+        .chain(goes.iter().map(|(path, _)| path))
+        .chain([&args.output])
+    {
         single::vacant(path, args.replace)?;
     }
     for (path, pem) in &shown {
         single::text(path, pem, args.replace)?;
+    }
+    for (path, left) in &goes {
+        single::text(path, &left.script, args.replace)?;
     }
     for (path, kept) in &files {
         single::secret(path, kept.expose(), args.replace)?;
@@ -52,7 +68,8 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         let keys: Vec<_> = shown.iter().map(|(path, _)| path.as_path()).collect();
         let fine = !stops && !fatal && !lost;
         let told = parts::Told::of(&planned, &read).with(&parts);
-        print_json(fine, Some((&args.output, &written, &keys)), (&adopted, &parts), &changes, &told)?;
+        let written = WrittenFiles { description: &args.output, secrets: &written, keys: &keys, goes: &goes };
+        print_json(fine, Some(&written), (&adopted, &parts), &changes, &told)?;
     } else {
         parts::print_findings(&parts);
         for note in &adopted.notes {
@@ -61,6 +78,9 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         findings::print(&planned.findings, &read.source);
         for (site, what) in &changes {
             super::print_line(&format!("{} {site}: {what}", styled(CARE, "changes")))?;
+        }
+        for (part, (path, left)) in parts.iter().zip(&goes) {
+            super::print_line(&must_go(&part.name, path, left))?;
         }
         super::print_line(&closing(args, &files, &shown, (fatal, lost), stops))?;
     }
@@ -80,10 +100,39 @@ fn note_json(note: &Note, parts: &[Participant; 2]) -> serde_json::Value {
     })
 }
 
+/// What was written.
+struct WrittenFiles<'a> {
+    description: &'a Path,
+    secrets: &'a [&'a Path],
+    keys: &'a [&'a Path],
+    /// What takes the old definitions out of each gateway.
+    goes: &'a [(PathBuf, Leaving)],
+}
+
+/// What must go from a gateway, for people.
+fn must_go(name: &str, script: &Path, left: &Leaving) -> String {
+    let room = columns().min(120).saturating_sub(8);
+    let mut lines = vec![format!("{} {}", styled(CARE, "goes   "), styled(HEADING, &format!("what stands on {name} before")))];
+    let mut add = |text: &str| lines.extend(wrapped(text, room).iter().map(|line| format!("        {line}")));
+    for part in &left.parts {
+        let (first, last) = part.lines;
+        let place = if first == last { format!("line {first}") } else { format!("lines {first} to {last}") };
+        add(&format!("/{}, {place}: {}", part.file, part.what));
+    }
+    left.by_hand.iter().for_each(|text| add(&format!("by hand: {text}")));
+    add(&format!("run {} there, as root, before the new files are put into place", path_shown(script)));
+    lines.join("\n") + "\n"
+}
+
+fn leaving_json(site: &str, (script, left): &(PathBuf, Leaving)) -> serde_json::Value {
+    let part = |part: &LeavingPart| json!({ "file": format!("/{}", part.file), "lines": [part.lines.0, part.lines.1], "what": part.what });
+    json!({ "site": site, "script": script, "parts": left.parts.iter().map(part).collect::<Vec<_>>(), "by_hand": left.by_hand })
+}
+
 /// What came of it, for programs: what was written, if anything was.
 fn print_json(
     fine: bool,
-    written: Option<(&Path, &[&Path], &[&Path])>,
+    written: Option<&WrittenFiles<'_>>,
     (adopted, parts): (&Adopted, &[Participant; 2]),
     changes: &[(String, String)],
     told: &parts::Told,
@@ -91,9 +140,10 @@ fn print_json(
     let changed = |(site, what): &(String, String)| json!({ "site": site, "what": what });
     super::print_json(&json!({
         "fine": fine,
-        "description": written.map(|(description, ..)| description),
-        "secrets": written.map_or(&[][..], |(_, secrets, _)| secrets),
-        "keys": written.map_or(&[][..], |(.., keys)| keys),
+        "description": written.map(|written| written.description),
+        "secrets": written.map_or(&[][..], |written| written.secrets),
+        "keys": written.map_or(&[][..], |written| written.keys),
+        "goes": written.map_or(&[][..], |written| written.goes).iter().zip(&adopted.sites).map(|(goes, site)| leaving_json(site, goes)).collect::<Vec<_>>(),
         "notes": adopted.notes.iter().map(|note| note_json(note, parts)).collect::<Vec<_>>(),
         "changes": changes.iter().map(changed).collect::<Vec<_>>(),
         "findings": findings::json_among(&told.found, &told.sources),

@@ -6,8 +6,8 @@ use std::sync::Arc;
 
 use ipnet::IpNet;
 use uspan_core::{
-    Actor, Aspect, Build, BuiltTunnel, Context, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway, Severity,
-    Site, Source, Spot, Tree, Walk, any_stops, covered, discreet, read_tree,
+    Actor, Aspect, Build, BuiltTunnel, Context, Defined, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway,
+    Severity, Site, Source, Spot, Tree, Walk, any_stops, covered, defined, discreet, read_tree,
 };
 
 use super::check::plan_of;
@@ -35,6 +35,8 @@ pub struct Participant {
     pub beyond: Vec<IpNet>,
     /// What was found while they were read.
     pub findings: Vec<Finding>,
+    /// What defines its tunnels, where its files were read from a folder.
+    pub defined: Defined,
     /// Its files by the path that places name, each called as the user would open it.
     pub sources: BTreeMap<String, Source>,
 }
@@ -155,6 +157,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
     let context = input::context();
     let platform = platform_of(&context, folder, &tree, word, option)?;
     let (gateway, found) = read_tree(&context, &platform, &tree);
+    let defined = defined(&platform, &tree, &gateway);
     // From here on nothing is at hand that may not be shown.
     let tree = covered(&tree);
     let mut found = discreet(found, &tree);
@@ -175,6 +178,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
         shares_internet: None,
         beyond: Vec::new(),
         findings: found,
+        defined,
         sources,
     })
 }
@@ -266,5 +270,16 @@ fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Participant {
     let (facts, stands) = (Arc::clone(&site.platform.value), site.stands());
     let shares_internet = Some(site.shares_internet);
     let beyond = site.networks.iter().filter(|network| network.beyond.is_some()).map(|network| network.prefix.value).collect();
-    Participant { name: name.clone(), facts, tree, gateway, stands, shares_internet, beyond, findings, sources }
+    Participant {
+        name: name.clone(),
+        facts,
+        tree,
+        gateway,
+        stands,
+        shares_internet,
+        beyond,
+        findings,
+        defined: Defined::default(),
+        sources,
+    }
 }

@@ -4,7 +4,8 @@ use std::path::Path;
 
 use serde_json::{Value, json};
 use uspan_core::{
-    BuiltTunnel, ComparedParameter, Description, Gravity, Method, Parameter, Profile, ReadGateway, Site, any_stops, compare_same,
+    Build, BuiltTunnel, ComparedParameter, Description, Gravity, Method, Parameter, Profile, ReadGateway, Site, Tree, any_stops,
+    compare_same, stop,
 };
 
 use super::check::{plan, plan_of};
@@ -28,7 +29,7 @@ struct Moved {
 
 /// What JSON says of a site that was not moved.
 fn empty(site: &str, from: Option<&str>, to: &str) -> Value {
-    json!({ "site": site, "from": from, "to": to, "tunnels": [], "peers_changed": [], "written": null })
+    json!({ "site": site, "from": from, "to": to, "tunnels": [], "peers_changed": [], "goes": [], "written": null })
 }
 
 pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bool, format: Format) -> Result<CommandOutcome, Failure> {
@@ -71,6 +72,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         .filter(|(peer, tree)| *peer != name && replanned.trees.get(*peer) != Some(tree))
         .map(|(peer, _)| peer.clone())
         .collect();
+    let goes = must_go(site, &planned, &replanned);
     if let Some(path) = output {
         single::text(path, &text, replace)?;
     }
@@ -82,6 +84,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
             "to": to,
             "tunnels": moved.iter().map(as_json).collect::<Vec<_>>(),
             "peers_changed": peers,
+            "goes": goes,
             "findings": findings::json(&replanned.findings, &after.source),
             "written": output,
         }))?;
@@ -91,6 +94,7 @@ pub fn run(file: &Path, name: &str, to: &str, output: Option<&Path>, replace: bo
         for one in &moved {
             super::print_line(&told(one))?;
         }
+        super::print_line(&going(name, &goes))?;
         super::print_line(&closing(file, name, output, &peers))?;
     }
     Ok(CommandOutcome::Fine)
@@ -155,6 +159,25 @@ fn told(moved: &Moved) -> String {
     for (i, text) in moved.left.iter().enumerate() {
         add(if i == 0 { "by hand" } else { "" }, text);
     }
+    lines.join("\n") + "\n"
+}
+
+/// The commands that take the old platform off a gateway: its daemon stops for good, and its files go, the secrets with them.
+fn must_go(site: &Site, before: &Build, after: &Build) -> Vec<String> {
+    let none = Tree::default();
+    let [old, new] = [before, after].map(|build| build.trees.get(&site.name.value).unwrap_or(&none));
+    let gone = old.files.keys().filter(|path| !new.files.contains_key(*path)).map(|path| path_word(Path::new(&format!("/{path}"))));
+    let gone: Vec<_> = gone.collect();
+    let mut commands = stop(&site.platform.value);
+    if !gone.is_empty() {
+        commands.push(format!("rm -f {}", gone.join(" ")));
+    }
+    commands
+}
+
+fn going(site: &str, commands: &[String]) -> String {
+    let mut lines = vec![styled(HEADING, &format!("Must go from {site} before the new files are taken up, as root"))];
+    lines.extend(commands.iter().map(|command| format!("  {command}")));
     lines.join("\n") + "\n"
 }
 

@@ -1,7 +1,7 @@
 //! Pairs in which something was changed at random, on either side, once or several times: what `rehearse` says of them is
 //! what the daemons make of them.
 
-use crate::known;
+use crate::{hand, known};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
@@ -201,11 +201,11 @@ impl Rng {
         z ^ (z >> 31)
     }
 
-    fn below(&mut self, limit: usize) -> usize {
+    pub fn below(&mut self, limit: usize) -> usize {
         usize::try_from(self.next() % limit as u64).expect("small")
     }
 
-    fn of<'a, T>(&mut self, list: &'a [T]) -> &'a T {
+    pub fn of<'a, T>(&mut self, list: &'a [T]) -> &'a T {
         &list[self.below(list.len())]
     }
 
@@ -433,13 +433,20 @@ fn left_out(rng: &mut Rng, word: &str, tree: &mut Tree) -> Option<String> {
     Some(format!("without `{what}`"))
 }
 
-/// Changed pairs, the same ones for the same seed.
-pub fn cases(seed: u64, count: usize) -> Vec<Case> {
-    let supplied = supplied();
-    (0..count).map(|number| case(seed, number, &supplied)).collect()
+/// Whether files are as this program writes them, or as hands do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Spelling {
+    Written,
+    ByHand,
 }
 
-fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
+/// Changed pairs, the same ones for the same seed.
+pub fn cases(seed: u64, count: usize, spelling: Spelling) -> Vec<Case> {
+    let supplied = supplied();
+    (0..count).map(|number| case(seed, number, &supplied, spelling)).collect()
+}
+
+fn case(seed: u64, number: usize, supplied: &Supplied, spelling: Spelling) -> Case {
     let mut rng = Rng(seed.wrapping_mul(0x1_0000_0001).wrapping_add(number as u64));
     loop {
         let platforms = *rng.of(&ordered_pairs());
@@ -471,6 +478,12 @@ fn case(seed: u64, number: usize, supplied: &Supplied) -> Case {
         }
         if changes.is_empty() {
             continue;
+        }
+        if spelling == Spelling::ByHand {
+            for (end, site) in ["packhouse", "coldstore"].into_iter().enumerate() {
+                let tree = built.trees.get_mut(site).expect("a tree");
+                changes.extend(hand::respelled(&mut rng, platforms[end], tree).iter().map(|what| format!("{site}: {what}")));
+            }
         }
         let trees = ["packhouse", "coldstore"].map(|site| built.trees[site].clone());
         let read = [0, 1].map(|end| known::read_as(known::platform(platforms[end]), &trees[end]));

@@ -9,6 +9,7 @@
 #[path = "../common/mod.rs"]
 mod common;
 mod fidelity;
+mod hand;
 #[path = "../../../core/tests/common/known.rs"]
 mod known;
 mod sabotage;
@@ -366,11 +367,24 @@ fn boot(kernel: &Path, folder: &Path, init: &Path) -> String {
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn rehearsals_and_the_daemons_agree() {
     let _turn = turn();
+    agree(fidelity::Spelling::Written, 330, 16);
+}
+
+/// The same of pairs as hands write them: other spellings, another order, statements beside that change nothing.
+#[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
+fn rehearsals_of_hand_spelled_pairs_and_the_daemons_agree() {
+    let _turn = turn();
+    agree(fidelity::Spelling::ByHand, 300, 8);
+}
+
+/// Lets the daemons negotiate pairs, as many in a run of the whole lab and in any other, and holds them against what is rehearsed.
+fn agree(spelling: fidelity::Spelling, in_whole: u64, in_part: u64) {
     let number = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
     let whole = std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
     let seed = number("USPAN_SEED").unwrap_or(1);
-    let count = number("USPAN_PAIRS").unwrap_or(if whole { 330 } else { 16 });
-    let mut cases = fidelity::cases(seed, usize::try_from(count).expect("a number"));
+    let count = number("USPAN_PAIRS").unwrap_or(if whole { in_whole } else { in_part });
+    let mut cases = fidelity::cases(seed, usize::try_from(count).expect("a number"), spelling);
     let wanted = match std::env::var("USPAN_ONLY") {
         Ok(some) => {
             let wanted: BTreeSet<usize> = some.split(',').map(|text| text.parse().expect("a number")).collect();
@@ -402,7 +416,7 @@ fn rehearsals_and_the_daemons_agree() {
         unsaid.iter().for_each(|text| say(text));
     }
     let right = told.len() - wrong.len();
-    say(&format!("seed {seed}: {right} of {} pairs as rehearsed, {} of {lines} log lines", told.len(), lines - unsaid.len()));
+    say(&format!("{spelling:?}, seed {seed}: {right} of {} pairs as rehearsed, {} of {lines} log lines", told.len(), lines - unsaid.len()));
     // One in a hundred may be an accident of the lab; each is told.
     assert!(seen.is_some() || wrong.len() * 100 <= told.len(), "{}", wrong.join("\n"));
 }

@@ -3,6 +3,7 @@
 //! Nothing is papered over: where the two ends disagree, one value is taken and the other one is told; what the files do not
 //! show is told too.
 
+mod leaving;
 mod lost;
 mod site;
 mod tunnel;
@@ -13,6 +14,7 @@ use std::collections::HashMap;
 use ipnet::IpNet;
 use toml_edit::{DocumentMut, InlineTable, Item, Table, Value};
 
+pub use leaving::{Defined, Leaving, LeavingPart, defined, leaving, stop};
 use site::SiteWriter;
 
 use uspan_description::description::is_name;
@@ -86,6 +88,10 @@ pub struct Adopted {
     pub shown: BTreeMap<String, String>,
     /// Everything to be told.
     pub notes: Vec<Note>,
+    /// What the sites are called in it.
+    pub sites: [String; 2],
+    /// The connections of each end that are taken over.
+    pub taken: [Vec<String>; 2],
 }
 
 /// A text, with nothing in it that misleads.
@@ -165,6 +171,8 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
             });
         }
     }
+    adopted.sites = site_names(ends);
+    adopted.taken = [0, 1].map(|end| pairs.iter().map(|pair| pair.connections[end].name.clone()).collect());
     let nets = [0, 1].map(|end| networks(&pairs, end));
     let [mut sites, mut tunnels] = [Table::new(), Table::new()];
     sites.set_implicit(true);

@@ -99,13 +99,15 @@ secrets {
 
 #[test]
 fn included_files_stand_where_they_are_included_and_what_comes_later_counts() {
-    let gateway = clean(&[
+    let (gateway, found) = read(&[
         (MAIN, "connections {\n  a {\n    dpd_delay = 1s\n    include parts/*.part\n    encap = no\n  }\n}\ninclude conf.d/*.conf\n"),
         ("etc/swanctl/parts/1.part", "dpd_delay = 2s\nencap = yes\nlocal {\n auth = psk\n}\nremote {\n auth = psk\n}\n"),
         ("etc/swanctl/parts/2.part", "remote_addrs = 203.0.113.1\n"),
         ("etc/swanctl/conf.d/x.conf", "connections {\n  a {\n    remote_addrs = 203.0.113.77\n    dpd_delay =\n  }\n}\n"),
         ("etc/swanctl/conf.d/not-included", "connections {\n"),
     ]);
+    let told = "US810 `a` stands in /etc/swanctl/swanctl.conf, too: the daemon makes one of both, and what comes later counts";
+    assert_eq!(found, [told]);
     let connection = &gateway.connections[0];
     assert_eq!(gateway.connections.len(), 1);
     assert_eq!(connection.remote.value.to_string(), "203.0.113.77");

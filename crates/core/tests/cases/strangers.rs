@@ -239,3 +239,54 @@ fn the_older_form_is_taken_over_into_the_newer_one() {
     assert!(!any_stops(&findings), "{findings:#?}\n{}", adopted.text);
     assert!(description.sites.iter().all(|site| site.platform.value.word == "strongswan"), "{}", adopted.text);
 }
+
+#[test]
+fn what_must_go_is_the_section_and_the_secret_of_what_is_taken() {
+    let goes = |tree: &Tree, taken: &str| {
+        let platform = known::platform_of(tree);
+        let (gateway, _) = known::read_as(platform, tree);
+        let left = leaving("han", platform, &gateway, &defined(platform, tree, &gateway), &[taken.to_owned()]);
+        let parts = left.parts.iter().map(|part| {
+            let text: Vec<&str> =
+                tree.files[&part.file].text.lines().skip(part.lines.0 - 1).take(part.lines.1 + 1 - part.lines.0).collect();
+            (
+                part.file.clone(),
+                text.first().copied().unwrap_or_default().trim().to_owned(),
+                text.last().copied().unwrap_or_default().trim().to_owned(),
+            )
+        });
+        (parts.collect::<Vec<_>>(), left.by_hand.len(), left.script)
+    };
+    let of = |file: &str, first: &str, last: &str| (file.to_owned(), first.to_owned(), last.to_owned());
+    let secret = ": PSK \"not a real secret, only for this test\"";
+    let pair = Pair::of(["aes256-sha256-modp2048", ESP[0], ""], ["aes256-sha2;dh14", ESP[1], ""]);
+    let (parts, by_hand, script) = goes(&pair.trees[0], "han");
+    assert_eq!(
+        parts,
+        [
+            of("etc/swanctl/swanctl.conf", "han {", "}"),
+            of("etc/swanctl/swanctl.conf", SWAN.lines().last().expect("a line"), SWAN.lines().last().expect("a line"))
+        ]
+    );
+    assert!(by_hand == 0 && script.contains("swanctl --terminate --ike han") && !script.contains("not a real secret"), "{script}");
+    let (parts, ..) = goes(&pair.trees[1], "ffm");
+    assert_eq!(parts, [of("etc/ipsec.conf", "conn ffm", "auto=add"), of("etc/ipsec.secrets", secret, secret)]);
+    let other = older("");
+    let (parts, _, script) = goes(&other.trees[1], "han");
+    assert_eq!(parts[..2], [of("etc/ipsec.conf", "conn base", "leftid=@han.example.net"), of("etc/ipsec.conf", "conn han", "auto=route")]);
+    assert!(script.contains("systemctl disable --now strongswan-starter"), "{script}");
+    let text = "set passive\nikev2 \"ffm\" active esp \\\n\tfrom 10.30.0.0/16 to 10.20.0.0/16 peer 198.51.100.20 \\\n\tpsk \"x\"\nikev2 \"b\" esp from 10.1.0.0/16 to 10.2.0.0/16 peer 192.0.2.1 psk \"y\"\n";
+    let (parts, by_hand, _) = goes(&Tree::of("etc/iked.conf", text), "ffm");
+    assert_eq!((parts, by_hand), (vec![of("etc/iked.conf", "ikev2 \"ffm\" active esp \\", "psk \"x\"")], 1));
+}
+
+#[test]
+fn old_and_new_beside_each_other_are_seen() {
+    let mut pair = older("");
+    let conf = pair.trees[1].files["etc/ipsec.conf"].text.clone();
+    let again = conf[conf.find("conn han").expect("there")..].replace("conn han", "conn han_net");
+    pair.trees[1].add("etc/ipsec.conf", TreeFile::public(conf + &again));
+    let found: Vec<_> =
+        older_read(&pair)[1].1.iter().filter(|finding| finding.rule.code == "US810").map(|finding| finding.message.clone()).collect();
+    assert_eq!(found, ["`han` and `han_net` carry the same to the same peer"]);
+}

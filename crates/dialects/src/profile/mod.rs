@@ -17,6 +17,7 @@ pub use offers::{DefaultProposal, DefaultProposals};
 
 use std::borrow::Cow;
 use std::fmt;
+use std::ops::Range;
 use std::time::Duration;
 
 use statement::Statements;
@@ -111,6 +112,8 @@ pub struct Profile {
     pub defaults: Cow<'static, [(Text, Text)]>,
     /// Shell commands that make the gateway take up its files, for people; `{}` is a child's name.
     pub take_up: Cow<'static, [Text]>,
+    /// The units of systemd that run it.
+    pub services: Cow<'static, [Text]>,
     /// What that interrupts.
     pub take_up_interrupts: Observed<Interrupts>,
     /// What to look at once it runs, in order: what it shows, the shell command with `{}` for the tunnel's name, and what is seen
@@ -296,6 +299,17 @@ pub trait Family: Sync + fmt::Debug {
     /// more.
     fn misfits(&self, _profile: &Profile, _tree: &Tree) -> usize {
         0
+    }
+
+    /// The bytes of the definition of a connection that a place in a file is in: a section, a policy. Nothing where it is in none, or that is
+    /// no whole one.
+    fn definition_at(&self, _path: &str, _text: &str, _at: usize) -> Option<Range<usize>> {
+        None
+    }
+
+    /// Where each shared secret stands by itself, and the identities that it is for.
+    fn secrets_at(&self, _tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {
+        Vec::new()
     }
 
     /// The commands that take keys and certificates from a tree into a database of the daemon's, before it takes up the

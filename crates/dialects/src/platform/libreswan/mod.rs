@@ -10,14 +10,16 @@ mod statements;
 mod syntax;
 mod write;
 
+use std::ops::Range;
+
 use profile::BASE;
 
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, Profile, TakeOut};
-use crate::text::authority_name;
+use crate::text::{authority_name, conn_at, with_line_end};
 use uspan_model::finding::Finding;
-use uspan_model::gateway::{Gateway, Tree};
+use uspan_model::gateway::{Gateway, Identity, Tree};
 use uspan_model::key::{Certificate, KeyKind};
 
 /// The release of Debian 12.
@@ -47,6 +49,15 @@ impl Family for Libreswan {
 
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(profile, tree)
+    }
+
+    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
+        conn_at(text, at)
+    }
+
+    fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {
+        let stated = read::secrets(tree, &mut Vec::new()).into_iter();
+        stated.map(|one| (one.path.to_owned(), with_line_end(tree, one.path, one.span.range()), one.identities)).collect()
     }
 
     fn bring_in(&self, tree: &Tree) -> Vec<String> {

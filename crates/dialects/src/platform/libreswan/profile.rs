@@ -96,6 +96,7 @@ pub(super) const BASE: Profile = Profile {
         (text("PFS"), text("on, with the group of the IKE SA")),
     ]),
     take_up: Cow::Borrowed(&[text("ipsec auto --rereadsecrets"), text("ipsec auto --add {}")]),
+    services: Cow::Borrowed(&[text("ipsec")]),
     take_up_interrupts: Observed::new(Interrupts::ItsTunnels, "the lab: `ipsec auto --add` of a connection that is up closes its SAs"),
     looks: Cow::Borrowed(&[
         (text("the IKE SA and the ESP SAs"), text("ipsec whack --status | grep '\"{}'"), text("`established IKE SA` once, and `established Child SA` for each pair of networks")),

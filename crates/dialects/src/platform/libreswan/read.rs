@@ -27,7 +27,7 @@ use uspan_model::gateway::{
 };
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
-use uspan_model::source::{Place, Source};
+use uspan_model::source::{Place, Source, Span};
 use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
@@ -76,14 +76,12 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     gateway.key_pairs.dedup();
     gateway.pinned.dedup();
-    let main = tree.files.get_key_value(SECRETS).map(|(path, file)| (path.as_str(), file));
-    for (path, file) in main.into_iter().chain(tree.in_folder(FOLDER, ".secrets")) {
-        let source = Source::new(path, file.text.as_str());
-        for entry in parse_secrets(&source, &mut findings) {
-            let identities: Vec<_> = entry.identities.iter().filter_map(|text| identity(text)).collect();
-            match decode_secret(&entry.secret) {
-                Some(secret) => gateway.secrets.push(SharedSecret::between(identities, secret)),
-                None => findings.push(Finding::new(&rules::DEVICE_VALUE, "the secret cannot be decoded").at(source.place(entry.span))),
+    for StatedSecret { path, span, identities, secret } in secrets(tree, &mut findings) {
+        match secret {
+            Some(secret) => gateway.secrets.push(SharedSecret::between(identities, secret)),
+            None => {
+                let place = Place { file: path.into(), span };
+                findings.push(Finding::new(&rules::DEVICE_VALUE, "the secret cannot be decoded").at(place));
             }
         }
     }
@@ -105,6 +103,30 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     (gateway, findings)
+}
+
+/// A secret of a file: nothing of it where it cannot be decoded.
+pub(super) struct StatedSecret<'a> {
+    pub path: &'a str,
+    pub span: Span,
+    pub identities: Vec<Identity>,
+    secret: Option<Secret>,
+}
+
+/// The secrets of the files of secrets.
+pub(super) fn secrets<'a>(tree: &'a Tree, findings: &mut Vec<Finding>) -> Vec<StatedSecret<'a>> {
+    let main = tree.files.get_key_value(SECRETS).map(|(path, file)| (path.as_str(), file));
+    let mut all = Vec::new();
+    for (path, file) in main.into_iter().chain(tree.in_folder(FOLDER, ".secrets")) {
+        let source = Source::new(path, file.text.as_str());
+        all.extend(parse_secrets(&source, findings).into_iter().map(|entry| StatedSecret {
+            path,
+            span: entry.span,
+            identities: entry.identities.iter().filter_map(|text| identity(text)).collect(),
+            secret: decode_secret(&entry.secret),
+        }));
+    }
+    all
 }
 
 /// Whether a section is a connection that is used. Without `auto` one waits for somebody who adds it; a policy without SAs is none.

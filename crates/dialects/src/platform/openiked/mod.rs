@@ -9,6 +9,8 @@ mod statements;
 mod syntax;
 mod write;
 
+use std::ops::Range;
+
 use profile::BASE;
 
 use crate::dialect::{Remarks, Unwritable};
@@ -36,6 +38,25 @@ impl Family for Openiked {
 
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(profile, tree)
+    }
+
+    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
+        let mut start = 0;
+        let mut policy = None;
+        for line in text.split_inclusive('\n') {
+            let (from, to) = (start, start + line.len());
+            start = to;
+            let first = *policy.get_or_insert(from);
+            // A policy goes on where a line ends in a backslash.
+            if line.trim_end_matches(['\n', '\r']).ends_with('\\') {
+                continue;
+            }
+            policy = None;
+            if (first..to).contains(&at) {
+                return text[first..].trim_start().starts_with("ikev2").then_some(first..to);
+            }
+        }
+        None
     }
 
     fn take_out(&self, gateway: &Gateway) -> TakeOut {

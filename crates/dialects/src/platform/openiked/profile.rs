@@ -84,6 +84,7 @@ pub(super) const BASE: Profile = Profile {
         (text("own identity"), text("the name of the machine")),
     ]),
     take_up: Cow::Borrowed(&[text("ikectl reload")]),
+    services: Cow::Borrowed(&[text("openiked")]),
     take_up_interrupts: Observed::new(Interrupts::Nothing, "ikectl(8), `reload`; the lab, with changed files"),
     looks: Cow::Borrowed(&[
         (text("the IKE SA and the ESP SAs"), text("ikectl show sa"), text("`iked_sas:` with `ESTABLISHED` for the peer, and ESP SAs below it")),

@@ -58,6 +58,7 @@ pub(super) const BASE: Profile = Profile {
     behaviour: BEHAVIOUR,
     defaults: Cow::Borrowed(&[]),
     take_up: Cow::Borrowed(&[]),
+    services: Cow::Borrowed(&[]),
     take_up_interrupts: assumed(Interrupts::ItsTunnels),
     looks: Cow::Borrowed(&[]),
     open: Cow::Borrowed(&[]),

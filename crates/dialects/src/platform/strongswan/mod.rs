@@ -10,12 +10,14 @@ mod statements;
 mod syntax;
 mod write;
 
+use std::ops::Range;
+
 use profile::BASE;
 
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::{Family, Profile, TakeOut};
 use uspan_model::finding::Finding;
-use uspan_model::gateway::{Connection, Gateway, Tree};
+use uspan_model::gateway::{Connection, Gateway, Identity, Tree};
 
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
@@ -42,6 +44,19 @@ impl Family for Strongswan {
 
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         read::read(profile, tree)
+    }
+
+    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
+        syntax::sections_of(text, "connections").into_iter().find(|(_, range)| range.contains(&at)).map(|(_, range)| range)
+    }
+
+    fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {
+        let swanctl = tree.files.iter().filter(|(path, _)| path.starts_with("etc/swanctl/") && path.ends_with(".conf"));
+        let stated = swanctl.flat_map(|(path, file)| {
+            let sections = syntax::sections_of(&file.text, "secrets").into_iter().filter(|(name, _)| name.starts_with("ike"));
+            sections.map(move |(_, range)| (path.clone(), range.clone(), read::identities_in(&file.text[range])))
+        });
+        stated.collect()
     }
 
     fn take_out(&self, gateway: &Gateway) -> TakeOut {

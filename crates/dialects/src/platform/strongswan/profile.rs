@@ -93,6 +93,7 @@ pub(super) const BASE: Profile = Profile {
         (text("opens"), text("never by itself")),
     ]),
     take_up: Cow::Borrowed(&[text("swanctl --load-all")]),
+    services: Cow::Borrowed(&[text("strongswan")]),
     take_up_interrupts: Observed::new(Interrupts::Nothing, "swanctl(8), `--load-all`; the lab, with changed files"),
     looks: Cow::Borrowed(&[
         (text("the IKE SA and the ESP SAs"), text("swanctl --list-sas --ike {}"), text("`ESTABLISHED`, and below it `INSTALLED` for each pair of networks")),

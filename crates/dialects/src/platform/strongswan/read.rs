@@ -1,11 +1,12 @@
 //! Reads swanctl.conf(5) snippets into a gateway. What is left out becomes the default of 5.9.8.
 
+use std::collections::HashSet;
 use std::time::Duration;
 
 use ipnet::IpNet;
 
 use super::statements::{patience, read_identity};
-use super::syntax::{SettingsSection, load};
+use super::syntax::{SettingsSection, load, sections_of};
 use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, MAIN, PRIVATE_KEYS, PUBLIC_KEYS, SWITCHES};
 use crate::network::own_address;
 use crate::profile::statement::{Counts, Field, Record, Section, Selector, name_refused, read_section};
@@ -18,7 +19,7 @@ use uspan_model::gateway::{
 };
 use uspan_model::key::{Certificate, PublicKey};
 use uspan_model::secret::Secret;
-use uspan_model::source::Place;
+use uspan_model::source::{Place, Span};
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let mut gateway = Gateway::default();
@@ -32,6 +33,9 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     for path in files {
         let (root, syntax) = load(tree, path, &mut opened);
         findings.extend(syntax);
+        if path == MAIN {
+            findings.extend(merged(tree));
+        }
         let mut reader = SwanctlReader { profile, tree, findings: &mut findings };
         reader.sections(&root, &["connections", "secrets", "authorities", "pools"]);
         for (key, _) in &root.settings {
@@ -79,6 +83,21 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         findings.push(Finding::new(&rules::DEVICE_VALUE, message));
     }
     (gateway, findings)
+}
+
+/// Connections of the main file that stand in the folder beside it, too: both are one to the daemon.
+fn merged(tree: &Tree) -> Vec<Finding> {
+    let Some(main) = tree.files.get(MAIN).filter(|file| file.text.contains("include")) else { return Vec::new() };
+    let known: HashSet<String> = sections_of(&main.text, "connections").into_iter().map(|(name, _)| name).collect();
+    let beside = tree.in_folder(FOLDER, ".conf").flat_map(|(path, file)| {
+        let again = sections_of(&file.text, "connections").into_iter().filter(|(name, _)| known.contains(name));
+        again.map(move |(name, range)| {
+            let place = Place { file: path.into(), span: Span { start: range.start, end: range.start + name.len() } };
+            let message = format!("`{name}` stands in /{MAIN}, too: the daemon makes one of both, and what comes later counts");
+            Finding::new(&rules::DEFINED_TWICE, message).at(place)
+        })
+    });
+    beside.collect()
 }
 
 /// A setting that names a file, the folder of that, and what it holds.
@@ -368,6 +387,13 @@ impl SwanctlReader<'_> {
         }
         Some(SharedSecret::between(identities, secret?))
     }
+}
+
+/// The identities that the text of a secret names.
+pub(super) fn identities_in(text: &str) -> Vec<Identity> {
+    let named = text.split(['{', '}', '\n']).filter_map(|line| line.split('#').next()?.split_once('='));
+    let ids = named.filter(|(key, _)| key.trim().starts_with("id"));
+    ids.filter_map(|(_, value)| read_identity(value.trim().trim_matches('"'))).collect()
 }
 
 /// The proposals of a Child SA: for AH, for ESP, or for either; where nothing is said those for ESP.

@@ -1,6 +1,7 @@
 //! The settings format of strongswan.conf(5): sections, settings, comments, quoting.
 
 use std::collections::{HashMap, HashSet};
+use std::ops::Range;
 
 use crate::dialect::Unwritable;
 use crate::text::{Opened, Word, included, line_end};
@@ -431,9 +432,69 @@ impl SettingsParser<'_> {
     }
 }
 
+/// The sections right below one of this name, as they stand in a text: name and bytes, from the name to the closing brace and the line end
+/// behind that. Nothing of them where braces do not close.
+pub(super) fn sections_of(text: &str, parent: &str) -> Vec<(String, Range<usize>)> {
+    let mut found = Vec::new();
+    let mut open: Vec<(&str, usize)> = Vec::new();
+    // Where what may be a name begins.
+    let (mut from, mut quoted, mut remark) = (0, false, false);
+    for (at, c) in text.char_indices() {
+        match c {
+            '\n' if remark || !quoted => {
+                // A name may stand above its brace, a setting not.
+                if remark || text[from..at].contains('=') || text[from..at].trim().is_empty() {
+                    from = at + 1;
+                }
+                (remark, quoted) = (false, quoted && !remark);
+            }
+            _ if remark => {}
+            '"' => quoted = !quoted,
+            _ if quoted => {}
+            '#' => remark = true,
+            '{' => {
+                let whole = &text[from..at];
+                let start = from + (whole.len() - whole.trim_start().len());
+                open.push((whole.trim().split(':').next().unwrap_or_default().trim(), start));
+                from = at + 1;
+            }
+            '}' => {
+                let Some((name, start)) = open.pop() else { return Vec::new() };
+                if let [(above, _)] = open.as_slice()
+                    && *above == parent
+                {
+                    let rest = &text[at + 1..];
+                    let blank = rest.len() - rest.trim_start_matches([' ', '\t']).len();
+                    let end = at + 1 + if rest[blank..].starts_with('\n') { blank + 1 } else { 0 };
+                    found.push((name.to_owned(), start..end));
+                }
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    if open.is_empty() { found } else { Vec::new() }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_section_is_found_with_its_braces() {
+        let text = "# a { b\nconnections {\n  one : two {\n    x = \"}\" # }\n    y { z = 1 }\n  }\n  three\n  {\n  }\n}\nsecrets { ike-a { secret = q } ike-b { } }\n";
+        let names =
+            |parent: &str| sections_of(text, parent).into_iter().map(|(name, range)| (name, text[range].to_owned())).collect::<Vec<_>>();
+        assert_eq!(
+            names("connections"),
+            [
+                ("one".to_owned(), "one : two {\n    x = \"}\" # }\n    y { z = 1 }\n  }\n".to_owned()),
+                ("three".to_owned(), "three\n  {\n  }\n".to_owned())
+            ]
+        );
+        assert_eq!(names("secrets").len(), 2);
+        assert!(sections_of("connections { a { ", "connections").is_empty() && sections_of("}", "connections").is_empty());
+    }
     use proptest::prelude::*;
 
     fn read(text: &str) -> (SettingsSection, usize) {

@@ -121,4 +121,9 @@ chapter! {
         why: "What a partner's gateway shows in its form is not always what it does with it.",
         remedy: "Nothing, if the partner agrees; it is told so that nobody looks for it later.",
     }
+    DEFINED_TWICE = "US810" "defined-twice" Warning {
+        what: "A connection stands in two places of a gateway's files, or two connections carry the same to the same peer.",
+        why: "The daemon merges them, or one shadows the other: often an old definition was left beside the new one.",
+        remedy: "Take the old one out; `uspan adopt` writes a script for that.",
+    }
 }

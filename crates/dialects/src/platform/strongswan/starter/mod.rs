@@ -7,13 +7,15 @@ mod statements;
 mod syntax;
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use super::BASE;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, OwnEnd, Profile, TakeOut, text};
+use crate::text::{conn_at, with_line_end};
 use uspan_model::finding::Finding;
-use uspan_model::gateway::{Gateway, Tree, TreeFile};
+use uspan_model::gateway::{Gateway, Identity, Tree, TreeFile};
 
 /// The release of Debian 12.
 pub(in super::super) fn base() -> Profile {
@@ -24,6 +26,7 @@ pub(in super::super) fn base() -> Profile {
         source: text("ipsec.conf(5), ipsec.secrets(5) of strongswan-starter"),
         packages: text("strongswan-starter strongswan-charon libstrongswan-standard-plugins libstrongswan-extra-plugins"),
         files: text("/etc/ipsec.conf"),
+        services: Cow::Borrowed(const { &[text("strongswan-starter")] }),
         reads_below: Cow::Borrowed(const { &[text("etc/ipsec."), text("etc/strongswan")] }),
         family: &Starter,
         own_end: OwnEnd::ByAddress,
@@ -54,6 +57,15 @@ impl Family for Starter {
         let of = |sections: &[Section], settings: &[_]| misfits(profile, sections, settings);
         let connections = loaded.connections.iter().map(|one| of(&[Section::Connection, Section::Child], &one.settings));
         usize::from(loaded.broken.is_some()) + of(&[Section::Daemon], &loaded.setup) + connections.sum::<usize>()
+    }
+
+    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
+        conn_at(text, at)
+    }
+
+    fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {
+        let stated = secrets::read(tree, &mut Vec::new()).into_iter();
+        stated.map(|one| (one.path.clone(), with_line_end(tree, &one.path, one.span.range()), one.secret.identities)).collect()
     }
 
     fn read(&self, profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {

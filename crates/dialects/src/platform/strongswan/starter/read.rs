@@ -59,7 +59,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     gateway.key_pairs.dedup();
     gateway.pinned.dedup();
     gateway.authorities = issuers;
-    gateway.secrets = secrets::read(tree, &mut findings);
+    gateway.secrets = secrets::read(tree, &mut findings).into_iter().map(|one| one.secret).collect();
     let is_aggressive = |connection: &&Connection| {
         connection.ike().exchange.value == Exchange::V1Aggressive && connection.ike().local_method.value == Method::SharedSecret
     };

@@ -11,8 +11,15 @@ use uspan_model::source::{Source, Span};
 /// What a secret is for, beside the shared ones: its words in the file.
 const OTHERS: [&str; 9] = ["RSA", "ECDSA", "BLISS", "PKCS8", "P12", "PIN", "EAP", "NTLM", "XAUTH"];
 
+/// A shared secret, and where it stands.
+pub(super) struct SecretLineRead {
+    pub path: String,
+    pub span: Span,
+    pub secret: SharedSecret,
+}
+
 /// The shared secrets of a tree.
-pub(super) fn read(tree: &Tree, findings: &mut Vec<Finding>) -> Vec<SharedSecret> {
+pub(super) fn read(tree: &Tree, findings: &mut Vec<Finding>) -> Vec<SecretLineRead> {
     let mut secrets = Vec::new();
     let mut opened = Opened::of(tree);
     file(tree, SECRETS, &mut opened, &mut secrets, findings);
@@ -20,7 +27,7 @@ pub(super) fn read(tree: &Tree, findings: &mut Vec<Finding>) -> Vec<SharedSecret
     secrets
 }
 
-fn file(tree: &Tree, path: &str, opened: &mut Opened, secrets: &mut Vec<SharedSecret>, findings: &mut Vec<Finding>) {
+fn file(tree: &Tree, path: &str, opened: &mut Opened, secrets: &mut Vec<SecretLineRead>, findings: &mut Vec<Finding>) {
     let Some(found) = tree.files.get(path).filter(|file| opened.enter(path, &file.text)) else { return };
     let source = Source::new(path, found.text.as_str());
     let mut start = 0;
@@ -39,7 +46,7 @@ fn file(tree: &Tree, path: &str, opened: &mut Opened, secrets: &mut Vec<SharedSe
             continue;
         }
         match entry(body) {
-            Ok(Some(secret)) => secrets.push(secret),
+            Ok(Some(secret)) => secrets.push(SecretLineRead { path: path.to_owned(), span, secret }),
             Ok(None) => {}
             Err(why) => {
                 let message = format!("{why}: the daemon reads no secrets from there on");
