@@ -95,6 +95,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
         retire: BTreeMap::new(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),
+        takeover: None,
         script: scripts.get(&name).cloned(),
         name,
     }

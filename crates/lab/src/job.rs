@@ -35,6 +35,8 @@ pub enum Depth {
     Negotiation,
     /// The tunnels are opened, and then everybody tries to reach everybody at the other end; that is told as [`Flowed`].
     Flows,
+    /// What stood there before is up, and is taken over.
+    Takeover,
 }
 
 /// What came of the negotiation of a tunnel.
@@ -136,8 +138,24 @@ pub struct JobSite {
     pub joined: bool,
     /// Its files.
     pub files: Vec<SiteFile>,
+    /// What stands there before, if that is to be taken over.
+    #[serde(default)]
+    pub takeover: Option<Takeover>,
     /// A script of the user's that sets up what the gateway has beside the tunnel.
     pub script: Option<String>,
+}
+
+/// What stands on a gateway before, and how it is taken over.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Takeover {
+    /// Its files then.
+    pub before: Vec<SiteFile>,
+    /// The script that takes out what must go.
+    pub script: String,
+    /// The commands with which the new files are taken up.
+    pub take_up: Vec<String>,
+    /// What no file of the daemon's may say afterwards.
+    pub gone: Vec<String>,
 }
 
 /// A file of a gateway.
@@ -339,11 +357,13 @@ pub enum Check {
     Returns,
     /// Nothing is left of the tunnel after it was taken out.
     Retired,
+    /// What was there before is taken over: one tunnel, and nothing of the old one left.
+    TakenOver,
 }
 
 impl Check {
     /// All of them.
-    pub const ALL: [Check; 18] = [
+    pub const ALL: [Check; 19] = [
         Check::Files,
         Check::Opens,
         Check::Selectors,
@@ -362,6 +382,7 @@ impl Check {
         Check::Silence,
         Check::Returns,
         Check::Retired,
+        Check::TakenOver,
     ];
 
     /// In words, for the table.
@@ -385,6 +406,7 @@ impl Check {
             Check::Silence => "dead: nothing leaves in clear",
             Check::Returns => "dead and started again: traffic returns",
             Check::Retired => "taken out again: nothing is left",
+            Check::TakenOver => "taken over: one tunnel, nothing of the old",
         }
     }
 
@@ -411,7 +433,7 @@ impl Check {
             Check::Onward => "routes at the member, forwarding and the filter of the hub",
             Check::Silence => "nothing holds packets back while the tunnel is down",
             Check::Returns => "the peer-liveness check, or who may open the tunnel",
-            Check::Retired => "something that the script does not take along",
+            Check::Retired | Check::TakenOver => "something that the script does not take along",
         }
     }
 }

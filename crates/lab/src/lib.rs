@@ -27,7 +27,7 @@ pub use casting::cast;
 pub use daemon::complains;
 pub use ground::{Ground, Options, inside_main, machine_has_esp, run};
 pub use job::{
-    Check, CheckRow, Depth, Event, Flowed, IkeSeen, Job, JobOpening, JobPair, JobSite, JobTunnel, Negotiation, Outcome, SiteFile,
+    Check, CheckRow, Depth, Event, Flowed, IkeSeen, Job, JobOpening, JobPair, JobSite, JobTunnel, Negotiation, Outcome, SiteFile, Takeover,
 };
 pub use loader::Loaded;
 pub use requirements::{Lab, Missing, default_cache, ground, is_root, requirements};

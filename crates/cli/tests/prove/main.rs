@@ -15,6 +15,7 @@ mod known;
 mod sabotage;
 mod sandbox;
 mod suite;
+mod takeover;
 mod walks;
 mod weights;
 
@@ -430,5 +431,17 @@ fn walks_and_the_packets_agree() {
     let (all, wrong) = walks::tried(&cases);
     say(&format!("{} of {all} flows as walked", all - wrong.len()));
     assert!(all >= 20 * cases.len(), "{all}");
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
+/// A pair that somebody wrote by hand, and that runs, is taken over as it is printed: one tunnel, nothing of the old one. All ordered pairs
+/// of daemons with the whole lab, else three.
+#[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
+fn what_runs_is_taken_over() {
+    let _turn = turn();
+    let whole = std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
+    let (count, wrong) = takeover::tried(if whole { 9 } else { 3 });
+    say(&format!("{} of {count} pairs taken over", count - wrong.len()));
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }

@@ -119,7 +119,7 @@ pub fn leaving(site: &str, profile: &Profile, gateway: &Gateway, defined: &Defin
     for connection in &taken {
         let parts = defined.connections.get(&connection.name).map_or(&[][..], Vec::as_slice);
         leaving.parts.extend(parts.iter().filter(|one| !shares(one)).cloned());
-        if parts.iter().all(|one| shares(one)) {
+        if parts.iter().all(shares) {
             leaving.by_hand.push(format!("take `{}` out of the files of {site}: they do not show it as one section", connection.name));
         }
     }

@@ -50,7 +50,7 @@ pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counte
         // A value that holds for a whole daemon, or that cannot be chosen, is taken from the other end.
         let chosen = |of_daemon: fn(&Profile) -> bool| usize::from(of_daemon(ends[0].facts) && !of_daemon(ends[1].facts));
         let watching = chosen(|facts| facts.liveness == Liveness::OfDaemon);
-        lives(&mut table, one, child, pair.connections[watching].ike().liveness.value);
+        lives(&mut table, ends, pair, child, pair.connections[watching].ike().liveness.value);
         let settable = chosen(|facts| matches!(facts.replay_window, ReplayWindow::Fixed(_)));
         let window = [child, twin][settable].replay_window.value;
         if window != DEFAULT_WINDOW && ends.iter().any(|end| end.facts.replay_window == ReplayWindow::Settable) {
@@ -191,9 +191,14 @@ fn weak(ike: &[Proposal], esp: &[Proposal]) -> Vec<String> {
     weak
 }
 
-fn lives(table: &mut Table, connection: &Connection, child: &Child, liveness: Option<Duration>) {
-    let ike = duration_words(connection.ike().lifetime.value.hard);
-    let esp = duration_words(child.lifetime.value.hard);
+fn lives(table: &mut Table, ends: [Adoptee<'_>; 2], pair: &Counterparts<'_>, child: &Child, liveness: Option<Duration>) {
+    let [connection, other] = pair.connections;
+    // As long as both daemons can have it: what the first end says, or else the other.
+    let longest = ends.iter().map(|end| end.facts.longest_lifetime).min().unwrap_or_default();
+    let fitting = |own: Duration, other: Duration| if own <= longest { own } else { other.min(longest) };
+    let of_other = other.children.first().map_or(longest, |child| child.lifetime.value.hard);
+    let ike = duration_words(fitting(connection.ike().lifetime.value.hard, other.ike().lifetime.value.hard));
+    let esp = duration_words(fitting(child.lifetime.value.hard, of_other));
     if ike != "8h" {
         say(table, "ike-lifetime", text(&ike));
     }

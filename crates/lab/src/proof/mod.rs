@@ -5,6 +5,7 @@ mod opening;
 mod rekeying;
 mod retiring;
 mod returning;
+mod taking_over;
 mod traffic;
 
 use std::fs::File;
@@ -85,6 +86,7 @@ pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io:
             let mut walk = Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() };
             match job.depth {
                 Depth::Flows => walk.try_flows()?,
+                Depth::Takeover => walk.take_over()?,
                 _ => walk.negotiate(&files)?,
             }
         }
@@ -154,7 +156,8 @@ impl Proof<'_> {
         let mut outcomes = Vec::new();
         for (i, gateway) in self.stage.gateways.iter().enumerate() {
             self.daemon(i)?.furnish(gateway, &self.places.cache)?;
-            let rules = gateway.load_rules()?;
+            // Those of a takeover come with the new files.
+            let rules = if gateway.site.takeover.is_some() { Vec::new() } else { gateway.load_rules()? };
             let (router, more) = Self::start_router(gateway)?;
             self.routers.push(router);
             let rules: Vec<_> = rules.into_iter().chain(more).collect();

@@ -33,7 +33,7 @@ impl StagedGateway {
     pub(super) fn new(site: JobSite, room: Room, state: &Path) -> io::Result<StagedGateway> {
         let etc = state.join(&site.name).join("etc");
         etc::mirror(&state.join(MACHINE_ETC), &etc)?;
-        for file in &site.files {
+        for file in site.takeover.as_ref().map_or(&site.files, |takeover| &takeover.before) {
             etc::lay(&etc, file)?;
         }
         let hosts: String = site.names.iter().map(|(name, address)| format!("{address} {name}\n")).collect();
@@ -41,9 +41,13 @@ impl StagedGateway {
         let source = "source /etc/network/interfaces.d/*\n".to_owned();
         etc::lay(&etc, &SiteFile { path: "etc/network/interfaces".to_owned(), private: false, text: source })?;
         let target = etc.clone();
+        let keeps_copies = site.takeover.is_some();
         room.run(move || -> io::Result<()> {
             mount_bind(&target, "/etc")?;
             tmpfs("/run")?;
+            if keeps_copies {
+                tmpfs("/var/backups")?;
+            }
             // As the boot scripts of interfaces(5) leave it.
             std::fs::create_dir_all("/run/network")
         })?;
@@ -56,6 +60,14 @@ impl StagedGateway {
     /// On a failure of the file system.
     pub fn add_etc(&self, base: &Path) -> io::Result<()> {
         etc::add(base, &self.etc)
+    }
+
+    /// Puts the new files into the place of what was there before.
+    ///
+    /// # Errors
+    /// On a failure of the file system.
+    pub fn lay_new(&self) -> io::Result<()> {
+        self.site.files.iter().try_for_each(|file| etc::lay(&self.etc, file))
     }
 
     /// Lays a further file over `/etc`.

@@ -113,6 +113,7 @@ mod tests {
 
     fn site(address: &str, networks: &[&str]) -> JobSite {
         JobSite {
+            takeover: None,
             name: "s".to_owned(),
             platform: "p".to_owned(),
             address: address.parse().expect("an address"),
