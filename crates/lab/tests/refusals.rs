@@ -63,7 +63,7 @@ fn libreswan_refuses_what_is_said_to_be_refused() {
     let folder = tempfile::tempdir().expect("a folder");
     let mut wrong = String::new();
     let mut count = 0;
-    let unknown = ["mobkie", "leftsubnt", "left_id", "dpd_delay", "rekey_time"];
+    let unknown = ["id", "cert", "subnet", "auth", "mobkie", "leftsubnt", "left_id", "dpd_delay", "rekey_time"];
     let rows = profile.statements.iter().filter(|row| !["also", "alsoflip", "left", "right", "authby"].contains(&&*row.keyword));
     let known: Vec<_> = rows.map(|row| (row.section, row.keyword.to_string(), tried(row))).collect();
     let strange = unknown.map(|word| (Section::Connection, word.to_owned(), BTreeSet::from(["yes".to_owned()])));

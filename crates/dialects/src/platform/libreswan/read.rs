@@ -240,7 +240,8 @@ impl IpsecReader<'_> {
     /// those that a keyword takes (`addconn --checkconfig` of 4.10).
     fn refused_file(&self, sections: &[ConfSection], setup: &[(Word, Word)]) -> Option<(String, Place)> {
         let wrong = |of: &[Section], key: &Word, value: &Word| {
-            let Some(row) = self.profile.statements.find(of, &key.value) else {
+            let either = || self.profile.statements.find(of, &["left", &key.value].concat());
+            let Some(row) = self.profile.statements.find(of, &key.value).or_else(either) else {
                 return (!of_users(key)).then(|| (String::new(), key.place.clone()));
             };
             let is_wrong = !value.value.is_empty() && row.refuses(&value.value);
@@ -250,12 +251,27 @@ impl IpsecReader<'_> {
         of_setup.or_else(|| sections.iter().flat_map(|section| &section.settings).find_map(|(key, value)| wrong(&SECTIONS, key, value)))
     }
 
+    /// Whether a keyword is one of an end without saying which: the parser takes it, and for which end it counts is not known.
+    fn is_of_either_end(&self, key: &Word) -> bool {
+        self.profile.statements.find(&SECTIONS, &["left", &key.value].concat()).is_some()
+    }
+
     fn connection(&mut self, section: &ConfSection) -> Option<(Connection, RawKeys)> {
         let settings: Cow<'_, [_]> = match section.settings.iter().any(|(key, _)| of_users(key)) {
             true => section.settings.iter().filter(|(key, _)| !of_users(key)).cloned().collect(),
             false => Cow::Borrowed(&section.settings),
         };
         let mut record = read_section(self.profile, &SECTIONS, &settings, Counts::First, self.findings);
+        if record.has_strangers() {
+            let either = section.settings.iter().map(|(key, _)| key).filter(|key| self.is_of_either_end(key));
+            for key in either.cloned().collect::<Vec<_>>() {
+                self.say(
+                    &rules::DEVICE_UNKNOWN,
+                    &key.place,
+                    format!("`{}` does not say of which end it is, and is not understood", key.value),
+                );
+            }
+        }
         for key in ["left", "right"].into_iter().filter(|key| section.get(key).is_none()) {
             self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
         }

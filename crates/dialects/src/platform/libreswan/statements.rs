@@ -121,7 +121,7 @@ pub(super) fn statements() -> Vec<Statement> {
         ])).or("add").about(About::Opening)
             .cannot("opening at once with a trap beside it, of which Libreswan has one or the other", "Let it open at once, or on traffic."),
         row(Child, "dpdaction", Field::OnDeadPeer, words([
-            ("restart", Value::OnDeadPeer(OnDeadPeer::Reopen)), ("hold", Value::OnDeadPeer(OnDeadPeer::AwaitTraffic)),
+            ("restart", Value::OnDeadPeer(OnDeadPeer::Reopen)), ("restart_by_peer", Value::OnDeadPeer(OnDeadPeer::Reopen)), ("hold", Value::OnDeadPeer(OnDeadPeer::AwaitTraffic)),
             ("clear", Value::OnDeadPeer(OnDeadPeer::Forget)),
         ])),
         row(Child, "decap-dscp", Field::Dscp, words([

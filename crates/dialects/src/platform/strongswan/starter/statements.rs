@@ -27,6 +27,9 @@ const NETWORKS: Codec = reads(|_, text| networks(text));
 const PROTOCOL: Codec = reads(|_, text| protocol(text).map(Value::ProtocolPort));
 const TRIES: Codec = reads(|_, text| if text == "%forever" { Some(Value::Number(0)) } else { text.parse().ok().map(Value::Number) });
 
+/// -1 is what the daemon has as a whole (strongswan.conf(5), `charon.replay_window`).
+const WINDOWS: Codec = reads(|_, text| if text == "-1" { Some(Value::Number(32)) } else { text.parse().ok().map(Value::Number) });
+
 const YES: &[&str] = &["yes", "no"];
 
 fn flags() -> Codec {
@@ -92,7 +95,7 @@ pub(super) fn statements() -> Vec<Statement> {
             ("none", Value::OnDeadPeer(OnDeadPeer::Forget)), ("clear", Value::OnDeadPeer(OnDeadPeer::Forget)),
             ("hold", Value::OnDeadPeer(OnDeadPeer::AwaitTraffic)), ("restart", Value::OnDeadPeer(OnDeadPeer::Reopen)),
         ])).or("none").admitting(Admits::Exactly(&["none", "clear", "hold", "restart"])),
-        row(Child, "replay_window", Field::ReplayWindow, Codec::Number).or("32"),
+        row(Child, "replay_window", Field::ReplayWindow, WINDOWS).or("-1"),
         // What has no field: who may be believed,
         Statement::bearing(Connection, "rightca", ["%any"], Bearing::Authentication),
         Statement::aside(Connection, "leftca", ["%any"], "which certificates the peer is asked for"),
