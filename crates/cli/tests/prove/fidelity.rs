@@ -86,10 +86,20 @@ pub fn unsaid(case: &Case, came: &Negotiation) -> (Vec<String>, usize) {
     (missing.map(told).collect(), wanted.len())
 }
 
+/// Whether no verdict is given, and for what.
+pub fn unknown(case: &Case) -> Option<String> {
+    let rehearsal = rehearsed(case)?;
+    let doubt = rehearsal.doubts.first()?;
+    Some(format!("{} {:?}: cannot say, for {}", case.job.number, case.platforms, doubt.about))
+}
+
 /// What the daemons did otherwise than it was rehearsed, if anything.
 pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
     let rehearsal = rehearsed(case);
-    let rehearsal = rehearsal.as_ref();
+    let rehearsal = rehearsal.as_ref().filter(|rehearsal| rehearsal.doubts.is_empty());
+    if rehearsal.is_none() && unknown(case).is_some() {
+        return None;
+    }
     let (said, did) = (rehearsal.map(Rehearsal::stage), observed(came));
     let mut wrong = Vec::new();
     if said != Some(did) {

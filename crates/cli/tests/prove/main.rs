@@ -416,8 +416,15 @@ fn agree(spelling: fidelity::Spelling, in_whole: u64, in_part: u64) {
     if std::env::var_os("USPAN_WORDS").is_some() {
         unsaid.iter().for_each(|text| say(text));
     }
-    let right = told.len() - wrong.len();
-    say(&format!("{spelling:?}, seed {seed}: {right} of {} pairs as rehearsed, {} of {lines} log lines", told.len(), lines - unsaid.len()));
+    let unknown: Vec<_> = told.iter().filter_map(|(case, _)| fidelity::unknown(case)).collect();
+    unknown.iter().for_each(|text| say(text));
+    let right = told.len() - wrong.len() - unknown.len();
+    say(&format!(
+        "{spelling:?}, seed {seed}: {right} of {} pairs as rehearsed, {} cannot be said, {} of {lines} log lines",
+        told.len(),
+        unknown.len(),
+        lines - unsaid.len()
+    ));
     // One in a hundred may be an accident of the lab; each is told.
     assert!(seen.is_some() || wrong.len() * 100 <= told.len(), "{}", wrong.join("\n"));
 }
