@@ -79,10 +79,13 @@ pub fn run(args: &Adopt) -> Result<CommandOutcome, Failure> {
         for (site, what) in &changes {
             super::print_line(&format!("{} {site}: {what}", styled(CARE, "changes")))?;
         }
+        if !changes.is_empty() {
+            super::print_line("")?;
+        }
         for (part, (path, left)) in parts.iter().zip(&goes) {
             super::print_line(&must_go(&part.name, path, left))?;
         }
-        super::print_line(&closing(args, &files, &shown, (fatal, lost), stops))?;
+        super::print_line(&closing(args, &files, &shown, &goes, (fatal, lost), stops))?;
     }
     Ok(if stops || fatal || lost { CommandOutcome::Stopped } else { CommandOutcome::Fine })
 }
@@ -231,10 +234,11 @@ fn closing(
     args: &Adopt,
     files: &[(PathBuf, &uspan_core::Secret)],
     shown: &[(PathBuf, &String)],
+    goes: &[(PathBuf, Leaving)],
     (fatal, lost): (bool, bool),
     stops: bool,
 ) -> String {
-    let keys = shown.iter().map(|(path, _)| path);
+    let keys = shown.iter().map(|(path, _)| path).chain(goes.iter().map(|(path, _)| path));
     let written: Vec<_> = files.iter().map(|(path, _)| path).chain(keys).chain([&args.output]).map(|path| path_shown(path)).collect();
     let written = format!("Written: {}.", written.join(", "));
     let next = match (stops, fatal) {
