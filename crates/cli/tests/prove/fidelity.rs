@@ -9,9 +9,9 @@ use std::sync::atomic::AtomicBool;
 use ipnet::IpNet;
 use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
-    Actor, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, KnownAddresses,
-    Lifetime, Method, Mode, OwnEnd, Proposal, ReadGateway, Rehearsal, Remarks, Secret, Setting, SharedSecret, Source, Stage, Supplied,
-    Tree, build, rehearse,
+    Actor, Cause, Child, Connection, Description, Dscp, Encapsulation, Endpoint, Exchange, Gateway, Identity, IkeVersion, KnownAddresses,
+    Lifetime, Method, Mode, OwnEnd, Proposal, ReadGateway, Rehearsal, RehearsalFailure, Remarks, Secret, Setting, SharedSecret, Source,
+    Stage, Supplied, Tree, build, rehearse,
 };
 use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
 
@@ -100,7 +100,7 @@ pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
     if rehearsal.is_none() && unknown(case).is_some() {
         return None;
     }
-    let (said, did) = (rehearsal.map(Rehearsal::stage), observed(came));
+    let (said, did) = (rehearsal.map(first_seen), observed(came));
     let mut wrong = Vec::new();
     if said != Some(did) {
         let word = |stage: Option<Stage>| stage.map_or("works", Stage::word);
@@ -140,10 +140,20 @@ pub fn disagreement(case: &Case, came: &Negotiation) -> Option<String> {
     ))
 }
 
+/// The stage of the first failure that a negotiation shows: a Child SA that the responder alone has is never asked for.
+fn first_seen(rehearsal: &Rehearsal) -> Option<Stage> {
+    let asked_for = |failure: &&RehearsalFailure| {
+        let unasked = |cause: &Cause| cause.children[rehearsal.initiator].is_none() && cause.children[1 - rehearsal.initiator].is_some();
+        failure.causes.is_empty() || !failure.causes.iter().all(unasked)
+    };
+    rehearsal.failures.iter().filter(asked_for).map(|failure| failure.stage).min()
+}
+
 /// How far the daemons came; nothing where all of it works.
 fn observed(came: &Negotiation) -> Option<Stage> {
     const INFORMATIONAL_V1: u8 = 5;
     const QUICK: u8 = 32;
+    const INIT: u8 = 34;
     const AUTH: u8 = 35;
     const INFORMATIONAL: u8 = 37;
     /// A header, and one notification in the largest encryption of the pairs (RFC 7296 section 3.14).
@@ -194,7 +204,11 @@ fn observed(came: &Negotiation) -> Option<Stage> {
     let stranger = said(&["mismatched on first found connection and no better connection found", "ikev2_send_auth_failed"]);
     // An answer that has room for a proof comes from one that believes; who does not believe that says so.
     let proven = came.messages.iter().any(|seen| Some(seen.from) != opener && seen.exchange == AUTH && seen.bytes > BARE_REFUSAL);
-    let disbelieved = came.messages.iter().any(|seen| Some(seen.from) == opener && seen.exchange == INFORMATIONAL);
+    let of_opener = || came.messages.iter().filter(|seen| Some(seen.from) == opener);
+    // Or begins anew, and leaves the responder with SAs that it has not got itself.
+    let begins_anew =
+        of_opener().filter(|seen| seen.exchange == INIT).count() > 1 && came.selectors[0].is_empty() && !came.selectors[1].is_empty();
+    let disbelieved = begins_anew || of_opener().any(|seen| seen.exchange == INFORMATIONAL);
     let child = (said(&CHILD) || proven && !disbelieved) && !stranger;
     Some(if came.authenticated || child { Stage::ChildSa } else { Stage::Authentication })
 }

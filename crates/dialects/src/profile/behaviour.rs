@@ -142,6 +142,15 @@ pub enum SubjectOrder {
     Any,
 }
 
+/// Which of its certificates a gateway shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shows {
+    /// The one that is for the connection.
+    Its,
+    /// One that names the own identity; where none does, its public key without a certificate.
+    ThatNamesIt,
+}
+
 /// As whom a peer counts that shows a certificate.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ByCertificate {
@@ -267,6 +276,8 @@ pub struct Behaviour {
     pub asked_identity: Observed<AskedIdentity>,
     /// Who it is by default.
     pub unsaid_identity: Observed<UnsaidIdentity>,
+    /// Which certificate it shows.
+    pub shows: Observed<Shows>,
     /// As whom a peer with a certificate counts.
     pub by_certificate: Observed<ByCertificate>,
     /// Whether subjects of certificates are the same in whatever order their parts stand.

@@ -2,7 +2,9 @@
 
 use super::{Cause, Cure, Play, Stage};
 use crate::fits::keys::{KeyFit, key_fit};
-use uspan_dialects::profile::{AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, SubjectOrder, UnsaidIdentity};
+use uspan_dialects::profile::{
+    AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, Shows, SubjectOrder, UnsaidIdentity,
+};
 use uspan_model::gateway::{Connection, Identity, Method, Origin};
 use uspan_model::key::Certificate;
 use uspan_model::parameter::Parameter;
@@ -184,8 +186,15 @@ impl<'a> Play<'a> {
                 }
                 // A daemon may keep its certificate in a database of its own: then nothing can be said of it.
                 let own = shower.own_certificate(shows)?;
-                if !named && !judges.ike().certification.any_name.value && !self.has_name(other, own, &shows.ike().local_identity.value) {
-                    let is = shows.ike().local_identity.value.words();
+                let pinned = self.actors[other].reading.gateway.pinned_key(judges) == Some(&own.public());
+                let is = &shows.ike().local_identity.value;
+                if self.behaviour(end).shows == Shows::ThatNamesIt && !pinned && !self.has_name(end, own, is) {
+                    let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
+                    let reason = format!("The certificate of {} does not name {}, and is not shown for that.", names[0], is.words());
+                    return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });
+                }
+                if !named && !judges.ike().certification.any_name.value && !self.has_name(other, own, is) {
+                    let is = is.words();
                     let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
                     let reason = format!("The certificate of {} does not name {is}.", names[0]);
                     return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });

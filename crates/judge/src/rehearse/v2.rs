@@ -289,15 +289,18 @@ impl<'a> Play<'a> {
         self.opened(asked, own, &kept, &sent_back, &suite);
     }
 
-    /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else.
+    /// What is really asked for: in transport mode some ask for the addresses of the two gateways, and nothing else. Of a network with
+    /// one of them that address is left.
     pub(super) fn between_hosts(&self, end: usize, child: &Child, wanted: Wanted) -> Wanted {
         if child.mode.value != Mode::Transport || self.behaviour(end).transport != TransportMode::BetweenHosts {
             return wanted;
         }
         let only = |nets: Vec<IpNet>, end: usize| {
             let EndAddresses { own, reached } = self.places(end);
-            let is = |net: &IpNet| [own, reached].contains(&Some(net.addr())) && net.prefix_len() == net.max_prefix_len();
-            nets.into_iter().filter(is).collect()
+            let of = |net: IpNet| [own, reached].into_iter().flatten().find(|gateway| net.contains(gateway)).map(IpNet::from);
+            let mut hosts: Vec<_> = nets.into_iter().filter_map(of).collect();
+            hosts.dedup();
+            hosts
         };
         Wanted { near: only(wanted.near, self.initiator), far: only(wanted.far, self.responder()), ..wanted }
     }
