@@ -144,7 +144,7 @@ pub enum SubjectOrder {
 
 /// Which of its certificates a gateway shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Shows {
+pub enum ShownCertificate {
     /// The one that is for the connection.
     Its,
     /// One that names the own identity; where none does, its public key without a certificate.
@@ -277,7 +277,7 @@ pub struct Behaviour {
     /// Who it is by default.
     pub unsaid_identity: Observed<UnsaidIdentity>,
     /// Which certificate it shows.
-    pub shows: Observed<Shows>,
+    pub shows: Observed<ShownCertificate>,
     /// As whom a peer with a certificate counts.
     pub by_certificate: Observed<ByCertificate>,
     /// Whether subjects of certificates are the same in whatever order their parts stand.

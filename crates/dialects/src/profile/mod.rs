@@ -10,8 +10,8 @@ pub mod statement;
 
 pub use behaviour::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OfferV1,
-    PfsGroup, Preference, Refusal, SecretFor, Shows, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
-    WithIkeSa,
+    PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
+    UnsaidProposalsV1, WithIkeSa,
 };
 pub use names::{Name, Names, Sa};
 pub use offers::{DefaultProposal, DefaultProposals};

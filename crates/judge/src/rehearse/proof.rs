@@ -3,7 +3,7 @@
 use super::{Cause, Cure, Play, Stage};
 use crate::fits::keys::{KeyFit, key_fit};
 use uspan_dialects::profile::{
-    AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, Shows, SubjectOrder, UnsaidIdentity,
+    AskedIdentity, ByCertificate, Line, OF_CERTIFICATE, OWN_ADDRESS, SecretFor, ShownCertificate, SubjectOrder, UnsaidIdentity,
 };
 use uspan_model::gateway::{Connection, Identity, Method, Origin};
 use uspan_model::key::Certificate;
@@ -188,7 +188,7 @@ impl<'a> Play<'a> {
                 let own = shower.own_certificate(shows)?;
                 let pinned = self.actors[other].reading.gateway.pinned_key(judges) == Some(&own.public());
                 let is = &shows.ike().local_identity.value;
-                if self.behaviour(end).shows == Shows::ThatNamesIt && !pinned && !self.has_name(end, own, is) {
+                if self.behaviour(end).shows == ShownCertificate::ThatNamesIt && !pinned && !self.has_name(end, own, is) {
                     let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
                     let reason = format!("The certificate of {} does not name {}, and is not shown for that.", names[0], is.words());
                     return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });

@@ -4,7 +4,8 @@ use std::borrow::Cow;
 
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, Shows, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
+    WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -19,7 +20,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     transport: Observed::new(TransportMode::Insisted, "the lab: tunnel mode is refused for a connection of `type=transport`, and the other way round"),
     asked_identity: Observed::new(AskedIdentity::Ignored, "the lab: it answers whatever IDr says, and sends IDr for names alone"),
     unsaid_identity: Observed::new(UnsaidIdentity::AsRead, "ipsec.conf(5), `leftid`: the address of the end"),
-    shows: Observed::new(Shows::Its, "ipsec.conf(5), `leftcert`; the lab, with an identity that the certificate does not name"),
+    shows: Observed::new(ShownCertificate::Its, "ipsec.conf(5), `leftcert`"),
     by_certificate: Observed::new(ByCertificate::AsExpected, "the lab: the names of the certificate count, not the identity that is shown"),
     subjects: Observed::new(SubjectOrder::Any, "the daemon's own comparison, `match_dn_unordered`; its suite, ikev2-x509-ecdsa-01"),
     offer_v1: Observed::new(OfferV1::All, "messages watched in the lab"),

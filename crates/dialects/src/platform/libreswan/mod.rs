@@ -6,6 +6,7 @@ mod offers;
 mod profile;
 mod proposal;
 mod read;
+mod secrets;
 mod statements;
 mod syntax;
 mod write;
@@ -56,7 +57,7 @@ impl Family for Libreswan {
     }
 
     fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {
-        let stated = read::secrets(tree, &mut Vec::new()).into_iter();
+        let stated = secrets::stated_secrets(tree, &mut Vec::new()).into_iter();
         stated.map(|one| (one.path.to_owned(), with_line_end(tree, one.path, one.span.range()), one.identities)).collect()
     }
 

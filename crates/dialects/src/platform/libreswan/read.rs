@@ -12,9 +12,9 @@ use ipnet::IpNet;
 use super::database::Database;
 use super::offers::default_ah;
 use super::proposal::complete;
-use super::statements::identity;
-use super::syntax::{ConfSection, LoadedConf, load, parse_secrets};
-use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, SECRETS, signatures};
+use super::secrets::{StatedSecret, stated_secrets};
+use super::syntax::{ConfSection, LoadedConf, load};
+use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, signatures};
 use crate::network::{addresses, own_address};
 use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, name_refused, read_section};
 use crate::profile::{OF_CERTIFICATE, Profile, implied, v1_patience};
@@ -26,8 +26,7 @@ use uspan_model::gateway::{
     Method, Mode, OnDeadPeer, Opening, Origin, PinnedKey, Proposal, Protocol, Setting, SharedSecret, Tree,
 };
 use uspan_model::key::{Certificate, PublicKey};
-use uspan_model::secret::Secret;
-use uspan_model::source::{Place, Source, Span};
+use uspan_model::source::Place;
 use uspan_model::subject::Subject;
 
 pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
@@ -76,7 +75,7 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     }
     gateway.key_pairs.dedup();
     gateway.pinned.dedup();
-    for StatedSecret { path, span, identities, secret } in secrets(tree, &mut findings) {
+    for StatedSecret { path, span, identities, secret } in stated_secrets(tree, &mut findings) {
         match secret {
             Some(secret) => gateway.secrets.push(SharedSecret::between(identities, secret)),
             None => {
@@ -103,30 +102,6 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         }
     }
     (gateway, findings)
-}
-
-/// A secret of a file: nothing of it where it cannot be decoded.
-pub(super) struct StatedSecret<'a> {
-    pub path: &'a str,
-    pub span: Span,
-    pub identities: Vec<Identity>,
-    secret: Option<Secret>,
-}
-
-/// The secrets of the files of secrets.
-pub(super) fn secrets<'a>(tree: &'a Tree, findings: &mut Vec<Finding>) -> Vec<StatedSecret<'a>> {
-    let main = tree.files.get_key_value(SECRETS).map(|(path, file)| (path.as_str(), file));
-    let mut all = Vec::new();
-    for (path, file) in main.into_iter().chain(tree.in_folder(FOLDER, ".secrets")) {
-        let source = Source::new(path, file.text.as_str());
-        all.extend(parse_secrets(&source, findings).into_iter().map(|entry| StatedSecret {
-            path,
-            span: entry.span,
-            identities: entry.identities.iter().filter_map(|text| identity(text)).collect(),
-            secret: decode_secret(&entry.secret),
-        }));
-    }
-    all
 }
 
 /// Whether a section is a connection that is used. Without `auto` one waits for somebody who adds it; a policy without SAs is none.
@@ -256,12 +231,13 @@ impl IpsecReader<'_> {
         self.profile.statements.find(&SECTIONS, &["left", &key.value].concat()).is_some()
     }
 
-    fn connection(&mut self, section: &ConfSection) -> Option<(Connection, RawKeys)> {
+    /// What the keywords of a section say, without what is for users who log in.
+    fn record(&mut self, section: &ConfSection) -> Record {
         let settings: Cow<'_, [_]> = match section.settings.iter().any(|(key, _)| of_users(key)) {
             true => section.settings.iter().filter(|(key, _)| !of_users(key)).cloned().collect(),
             false => Cow::Borrowed(&section.settings),
         };
-        let mut record = read_section(self.profile, &SECTIONS, &settings, Counts::First, self.findings);
+        let record = read_section(self.profile, &SECTIONS, &settings, Counts::First, self.findings);
         if record.has_strangers() {
             let either = section.settings.iter().map(|(key, _)| key).filter(|key| self.is_of_either_end(key));
             for key in either.cloned().collect::<Vec<_>>() {
@@ -272,6 +248,11 @@ impl IpsecReader<'_> {
                 );
             }
         }
+        record
+    }
+
+    fn connection(&mut self, section: &ConfSection) -> Option<(Connection, RawKeys)> {
+        let mut record = self.record(section);
         for key in ["left", "right"].into_iter().filter(|key| section.get(key).is_none()) {
             self.say(&rules::DEVICE_VALUE, &section.name.place, format!("the connection has no `{key}`"));
         }
@@ -591,17 +572,6 @@ impl IpsecReader<'_> {
             },
             replay_window: record.setting_or(Field::ReplayWindow, 0u32),
             dscp: record.setting_or(Field::Dscp, Dscp::Outwards),
-        }
-    }
-}
-
-/// A secret as the daemon decodes it: in quotes literally, otherwise `0x` is hexadecimal.
-fn decode_secret(text: &str) -> Option<Secret> {
-    match text.strip_prefix("0x") {
-        Some(digits) => Secret::from_hex(digits),
-        None => {
-            let inner = text.strip_prefix('"')?.strip_suffix('"')?;
-            Some(Secret::new(inner.as_bytes().to_vec()))
         }
     }
 }

@@ -4,7 +4,8 @@ use std::borrow::Cow;
 
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, Shows, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
+    WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -19,7 +20,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     transport: Observed::new(TransportMode::Recognised, "the lab: a policy in tunnel mode does not take USE_TRANSPORT_MODE for its own"),
     asked_identity: Observed::new(AskedIdentity::Heeded, "the lab: no policy is found for another IDr than `srcid`"),
     unsaid_identity: Observed::new(UnsaidIdentity::AsRead, "iked.conf(5), `srcid`: the name of the machine"),
-    shows: Observed::new(Shows::ThatNamesIt, "the lab: no valid local certificate found, using local public key"),
+    shows: Observed::new(ShownCertificate::ThatNamesIt, "the lab: no valid local certificate found, using local public key"),
     by_certificate: Observed::new(ByCertificate::Named, "the lab: without `dstid` no certificate is taken"),
     subjects: Observed::new(SubjectOrder::Kept, "iked.conf(5), `srcid`: the name as openssl(1) prints it"),
     offer_v1: Observed::new(OfferV1::All, "it does not speak IKEv1"),

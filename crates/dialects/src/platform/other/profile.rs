@@ -7,8 +7,8 @@ use crate::profile::statement::Statements;
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, FurtherChild, Identities, InterfaceName, Interrupts,
     KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd, PfsChoice, PfsGroup,
-    Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecretFor, SeveralPairs, Shows, Steering, SubjectOrder,
-    ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
+    Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecretFor, SeveralPairs, ShownCertificate, Steering,
+    SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -75,7 +75,7 @@ const BEHAVIOUR: Behaviour = Behaviour {
     transport: assumed(TransportMode::Insisted),
     asked_identity: assumed(AskedIdentity::Heeded),
     unsaid_identity: assumed(UnsaidIdentity::AsRead),
-    shows: assumed(Shows::Its),
+    shows: assumed(ShownCertificate::Its),
     by_certificate: assumed(ByCertificate::AsSaid),
     subjects: assumed(SubjectOrder::Kept),
     offer_v1: assumed(OfferV1::All),

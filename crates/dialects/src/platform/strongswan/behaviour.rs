@@ -4,7 +4,8 @@ use std::borrow::Cow;
 
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, Shows, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
+    WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -19,7 +20,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     transport: Observed::new(TransportMode::BetweenHosts, "the lab: networks beside the gateways' addresses are left out of TSi and TSr"),
     asked_identity: Observed::new(AskedIdentity::Heeded, "the lab: AUTHENTICATION_FAILED where IDr is no connection's own identity"),
     unsaid_identity: Observed::new(UnsaidIdentity::OfCertificateOrAsked, "swanctl.conf(5), `id`: the subject of the certificate; the lab: with a secret it answers as whoever is asked for"),
-    shows: Observed::new(Shows::Its, "swanctl.conf(5), `certs`; the lab, with an identity that the certificate does not name"),
+    shows: Observed::new(ShownCertificate::Its, "swanctl.conf(5), `certs`"),
     by_certificate: Observed::new(ByCertificate::AsSaid, "the lab: constraint check on the identity that the peer shows"),
     subjects: Observed::new(SubjectOrder::Kept, "strongswan.conf(5), `rdn_matching`: strict"),
     offer_v1: Observed::new(OfferV1::FirstValues, "messages watched in the lab: one value of each kind in phase 1 and quick mode"),
