@@ -24,7 +24,7 @@ pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw
 pub use change::{Change, changes};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use retire::{Retirement, retire};
-pub use sheet::{Agreed, AgreedValue, Fact, Form, FormField, Handover, Refilled, Sheet, fill, fingerprint, form, sheet};
+pub use sheet::{Agreed, AgreedValue, Fact, FilledIn, Form, FormField, Handover, Refilled, Sheet, fill, fingerprint, form, sheet};
 pub use steps::{Look, Steps, Symptom, steps};
 
 // The description, and what both ends agree on.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use serde_json::json;
-use uspan_core::{Build, BuiltTunnel, Description, Place, Refilled, Source, any_stops, fill, form, sheet};
+use uspan_core::{Build, BuiltTunnel, Description, FilledIn, Form, Place, Refilled, Source, any_stops, fill, form, sheet};
 
 use super::check::{plan_few, plan_of};
 use crate::args::{Format, SheetArgs, SheetFormat};
@@ -85,6 +85,18 @@ fn shape(args: &SheetArgs, description: &Description, tunnel: &BuiltTunnel, plan
     Some(SheetShape { text, html, json: show::json(&sheet, &at) })
 }
 
+/// What the fields that were filled in say in the description that came of it.
+fn after_filling(refilled: &Refilled, form: &Form, after: &Input, replanned: &Build) -> Vec<(FilledIn, String)> {
+    let tunnel = replanned.tunnels.iter().find(|tunnel| tunnel.name == form.tunnel);
+    let ends = tunnel.and_then(|tunnel| Some((tunnel, tunnel.ends.iter().position(|end| *end == form.theirs)?)));
+    let now = ends.zip(after.description.as_ref());
+    let now = now.and_then(|((tunnel, theirs), description)| uspan_core::form(description, tunnel, theirs, &after.supplied));
+    match now {
+        Some(now) => refilled.now(form, &now),
+        None => refilled.changed.iter().map(|one| (one.clone(), one.written.clone())).collect(),
+    }
+}
+
 /// Reads a filled-in sheet back.
 fn filled(
     args: &SheetArgs,
@@ -101,9 +113,10 @@ fn filled(
         return Err(Failure::Usage(format!("`{}` has no sheet for {site}", path_shown(&args.file))));
     };
     let format = if args.format == SheetFormat::Json { Format::Json } else { Format::Text };
-    let Refilled { text, changed, findings: found } = fill(description, &form, &sheet);
-    let Some(text) = text else {
-        return super::stopped(&found, &sheet, format, json!({ "changed": [], "written": null }), "The description stays as it is");
+    let refilled = fill(description, &form, &sheet);
+    let found = &refilled.findings;
+    let Some(text) = refilled.text.clone() else {
+        return super::stopped(found, &sheet, format, json!({ "changed": [], "written": null }), "The description stays as it is");
     };
     // What it would be is read as if it stood in the place of the old one, so that its secrets are found.
     let (after, replanned) = plan_of(input::read_text(&args.file, text.clone()), None);
@@ -119,19 +132,26 @@ fn filled(
     if let Some(path) = &args.output {
         single::text(path, &text, args.replace)?;
     }
+    let changed = after_filling(&refilled, &form, &after, &replanned);
     if format == Format::Json {
-        let list: Vec<_> =
-            changed.iter().map(|(field, before, after)| json!({ "field": field, "before": before, "after": after })).collect();
-        let each = [findings::json(&found, &sheet), findings::json(&replanned.findings, &after.source)];
+        let list: Vec<_> = changed
+            .iter()
+            .map(|(one, now)| json!({ "field": one.field, "before": one.before, "written": one.written, "now": now }))
+            .collect();
+        let each = [findings::json(found, &sheet), findings::json(&replanned.findings, &after.source)];
         let found: serde_json::Value = each.iter().filter_map(serde_json::Value::as_array).flatten().cloned().collect();
         super::print_json(&super::ended(json!({ "changed": list, "written": args.output }), true, found))?;
         return Ok(CommandOutcome::Fine);
     }
-    findings::print(&found, &sheet);
+    findings::print(found, &sheet);
     findings::print(&replanned.findings, &after.source);
-    for (field, before, after) in &changed {
-        let before = if before.is_empty() { "nothing" } else { before };
-        super::print_line(&format!("{field}: {after}, where it was {before}"))?;
+    for (FilledIn { field, before, written }, now) in &changed {
+        let was = if before.is_empty() { "nothing" } else { before };
+        let wrote = if written == now || written.is_empty() { String::new() } else { format!(" ({written})") };
+        match before == now {
+            true => super::print_line(&format!("{field}: as it was{wrote}"))?,
+            false => super::print_line(&format!("{field}: {now}{wrote}, where it was {was}"))?,
+        }
     }
     let count = match changed.len() {
         0 => "Nothing was filled in".to_owned(),

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use ipnet::IpNet;
-use toml_edit::{Array, DocumentMut, InlineTable, Item, TableLike, Value};
+use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, TableLike, Value};
 
 use super::form::{Form, FormField, IKE, LISTS, REMARKS};
 use super::rows::{SheetCell, rows};
@@ -20,10 +20,56 @@ use uspan_model::source::{Source, Span};
 pub struct Refilled {
     /// The description with what was filled in; nothing where something could not be read.
     pub text: Option<String>,
-    /// What was filled in: the field, as it was proposed, as it is now.
-    pub changed: Vec<(String, String, String)>,
+    /// What was filled in.
+    pub changed: Vec<FilledIn>,
     /// What could not be read, and what was left out.
     pub findings: Vec<Finding>,
+}
+
+/// A field that was filled in.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FilledIn {
+    /// Its code.
+    pub field: String,
+    /// As it was proposed.
+    pub before: String,
+    /// As the partner wrote it.
+    pub written: String,
+}
+
+impl FilledIn {
+    /// The list of proposals that it is one of, and its number there.
+    fn in_list(&self) -> Option<(&str, usize)> {
+        let (list, number) = self.field.split_once(' ')?;
+        Some((list, number.parse().ok().filter(|_| LISTS.contains(&list))?))
+    }
+}
+
+impl Refilled {
+    /// What each field that was filled in says now, in the sheet's words. `form` was filled in, `now` is that of the description that came
+    /// of it; networks that stood in one cell are there, each for itself.
+    pub fn now(&self, form: &Form, now: &Form) -> Vec<(FilledIn, String)> {
+        let rows = |form: &Form, list: &str| form.fields.iter().filter(|field| field.list() == Some(list)).count();
+        let dropped = |list: &str, before: usize| {
+            let is_one = |one: &&FilledIn| one.in_list().is_some_and(|(of, number)| of == list && number < before) && is_none(&one.written);
+            self.changed.iter().filter(is_one).count()
+        };
+        let found =
+            |code: &str| now.fields.iter().find(|field| field.code == code).map(|field| &field.proposed).filter(|text| !text.is_empty());
+        let says = |one: &FilledIn| match one.in_list() {
+            _ if is_none(&one.written) => Some("none".to_owned()),
+            // Where one row became several, the numbers of the others say nothing.
+            Some((list, _)) if rows(form, list) - dropped(list, usize::MAX) != rows(now, list) => None,
+            Some((list, number)) => found(&format!("{list} {}", number - dropped(list, number))).cloned(),
+            None => found(&one.field).cloned(),
+        };
+        let told = self.changed.iter().map(|one| (one.clone(), says(one).unwrap_or_else(|| one.written.clone())));
+        let is_known = |field: &FormField| {
+            form.fields.iter().any(|known| known.code == field.code) || self.changed.iter().any(|one| one.field == field.code)
+        };
+        let more = now.fields.iter().filter(|field| network_name(&field.code).is_some() && !is_known(field));
+        told.chain(more.map(|field| (FilledIn { field: field.code.clone(), ..FilledIn::default() }, field.proposed.clone()))).collect()
+    }
 }
 
 /// What is wrong with a value: where in it, and what was expected.
@@ -43,7 +89,7 @@ pub fn fill(description: &Description, form: &Form, sheet: &Source) -> Refilled 
     let filled = filler.filled();
     for (code, cell) in &filled {
         let proposed = form.fields.iter().find(|field| field.code == *code).map_or("", |field| &field.proposed);
-        filler.refilled.changed.push((code.clone(), proposed.to_owned(), cell.text.clone()));
+        filler.refilled.changed.push(FilledIn { field: code.clone(), before: proposed.to_owned(), written: cell.text.clone() });
         if LISTS.iter().any(|list| code.split_once(' ').is_some_and(|(head, _)| head == *list)) {
             continue;
         }
@@ -159,7 +205,7 @@ impl Filler<'_> {
             }
         }
         if let (Some(group), None) = (pfs, answer("pfs")) {
-            self.refilled.changed.push(("pfs".to_owned(), String::new(), group.to_owned()));
+            self.refilled.changed.push(FilledIn { field: "pfs".to_owned(), written: group.to_owned(), ..FilledIn::default() });
             self.say_of_tunnel("pfs", group.into());
         }
         self.allow(weak);
@@ -183,7 +229,8 @@ impl Filler<'_> {
         }
         if !added.is_empty() {
             set(table, "allows-weak", Value::InlineTable(allowed));
-            self.refilled.changed.push(("allows-weak".to_owned(), String::new(), added.join(", ")));
+            let written = added.join(", ");
+            self.refilled.changed.push(FilledIn { field: "allows-weak".to_owned(), written, ..FilledIn::default() });
         }
     }
 
@@ -363,6 +410,14 @@ impl Filler<'_> {
 fn set(table: &mut dyn TableLike, key: &str, mut value: Value) {
     if let Some(Item::Value(old)) = table.get(key) {
         *value.decor_mut() = old.decor().clone();
+    } else if let Some((_, Item::Value(last))) = table.iter_mut().last() {
+        // The space before a closing brace moves behind the new last one.
+        let space =
+            last.decor().suffix().and_then(|suffix| suffix.as_str()).filter(|suffix| !suffix.is_empty() && suffix.trim().is_empty());
+        if let Some(space) = space.map(str::to_owned) {
+            last.decor_mut().set_suffix("");
+            *value.decor_mut() = Decor::new(" ", space);
+        }
     }
     table.insert(key, Item::Value(value));
 }

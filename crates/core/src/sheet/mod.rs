@@ -8,7 +8,7 @@ mod form;
 mod handover;
 mod rows;
 
-pub use fill::{Refilled, fill};
+pub use fill::{FilledIn, Refilled, fill};
 pub use form::{Form, FormField, form};
 pub use handover::{Handover, fingerprint};
 

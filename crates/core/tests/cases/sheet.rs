@@ -163,21 +163,45 @@ fn a_row_of_another_sheet_is_named() {
     assert_eq!(refilled.text, None);
 }
 
-/// A sheet as a partner filled it in, and lines that the description has then.
+/// What the negotiation of the two gateways comes to.
+fn rehearsed(description: &Description, built: &Build) -> RehearsalVerdict {
+    let [tunnel] = &built.tunnels[..] else { panic!("one tunnel") };
+    let actors = [0, 1].map(|end| {
+        let site = description.sites.iter().find(|site| site.name.value == tunnel.ends[end]).expect("its site");
+        let facts = &site.platform.value;
+        let reading = ReadGateway {
+            name: &tunnel.ends[end],
+            gateway: &tunnel.gateways[end],
+            ends_open: facts.own_end == OwnEnd::ByAddress,
+            tree: built.trees.get(&tunnel.ends[end]),
+        };
+        Actor { reading, behaviour: &facts.behaviour, stands: site.stands() }
+    });
+    let came = rehearse(actors, None).all.remove(0);
+    assert!(came.failures.is_empty() && came.doubts.is_empty(), "{:#?}{:#?}", came.failures, came.doubts);
+    came.verdict()
+}
+
+/// A sheet as a partner filled it in, and lines that the description has then; whether their gateway is one of ours or of another make.
 fn of_partner(values: &[(&str, &str)], more: &str, says: &[&str]) {
-    let (description, built, supplied) = planned(TEXT, 40.0);
-    let form = form(&description, &built.tunnels[0], 1, &supplied).expect("a form");
-    let sheet = filled_in(&form, values) + more;
-    let refilled = fill(&description, &form, &Source::new("coldstore.md", sheet.as_str()));
-    let wrong: Vec<_> = refilled.findings.iter().filter(|finding| finding.rule.code != "US809").collect();
-    assert!(wrong.is_empty(), "{wrong:#?}");
-    let text = refilled.text.expect("a description");
-    for line in says {
-        assert!(text.contains(line), "{line} is not in\n{text}");
+    let other = TEXT.replace("platform = \"libreswan\"", "platform = \"other\"").replace(", outside = \"eth0\", inside = \"eth1\"", "");
+    for text in [TEXT, &other] {
+        let (description, built, supplied) = planned(text, 40.0);
+        let form = form(&description, &built.tunnels[0], 1, &supplied).expect("a form");
+        let form_filled = filled_in(&form, values) + more;
+        let refilled = fill(&description, &form, &Source::new("coldstore.md", form_filled.as_str()));
+        let wrong: Vec<_> = refilled.findings.iter().filter(|finding| finding.rule.code != "US809").collect();
+        assert!(wrong.is_empty(), "{wrong:#?}");
+        let text = refilled.text.expect("a description");
+        for line in says {
+            assert!(text.contains(line), "{line} is not in\n{text}");
+        }
+        // What comes out is a description that can be built, and comes up as the sheet says.
+        let (description, built, supplied) = planned(&text, 40.0);
+        let [tunnel] = &built.tunnels[..] else { panic!("{:#?}\n{text}", built.findings) };
+        assert!(!sheet(&description, tunnel, &built, &supplied).expect("a sheet").agreed.is_empty(), "{text}");
+        assert_eq!(rehearsed(&description, &built), RehearsalVerdict::Up, "{text}");
     }
-    // What comes out is a description that can be built.
-    let (_, built, _) = planned(&text, 40.0);
-    assert_eq!(built.tunnels.len(), 1, "{:#?}\n{text}", built.findings);
 }
 
 #[rustfmt::skip]
@@ -256,4 +280,34 @@ fn the_place_is_that_of_the_word() {
         assert_eq!(&sheet[place.span.start..place.span.end], word);
         assert_eq!(refilled.text, None);
     }
+}
+
+/// Each field that was filled in is told as it was understood.
+#[test]
+fn what_was_understood_is_told() {
+    let (description, built, supplied) = planned(TEXT, 40.0);
+    let before = form(&description, &built.tunnels[0], 1, &supplied).expect("a form");
+    let answers = [
+        ("network racks", "10.73.32.0 255.255.240.0; 10.74.0.0/24"),
+        ("ike 1", "-"),
+        ("ike 2", "AES256 SHA256 DH14"),
+        ("ike 3", "n/a"),
+        ("ike-lifetime", "480 minutes"),
+        ("esp-lifetime", "7200"),
+    ];
+    let sheet = filled_in(&before, &answers);
+    let refilled = fill(&description, &before, &Source::new("coldstore.md", sheet.as_str()));
+    let text = refilled.text.clone().expect("a description");
+    let (description, built, supplied) = planned(&text, 40.0);
+    let after = form(&description, &built.tunnels[0], 1, &supplied).expect("a form");
+    let now: Vec<_> = refilled.now(&before, &after).into_iter().map(|(one, now)| (one.field, one.before == now, now)).collect();
+    let says = |field: &str| now.iter().find(|(known, ..)| known == field).map(|(_, same, now)| (*same, now.as_str()));
+    assert_eq!(says("network racks"), Some((false, "10.73.32.0/20")));
+    assert_eq!(says("network racks-2"), Some((false, "10.74.0.0/24")));
+    assert_eq!(says("ike 1"), Some((false, "none")));
+    assert!(says("ike 2").is_some_and(|(_, now)| now.starts_with("ENCR_AES_CBC (12), 256 bits; AUTH_HMAC_SHA2_256_128")), "{now:#?}");
+    assert_eq!(says("ike-lifetime"), Some((true, "8h")));
+    assert_eq!(says("esp-lifetime"), Some((false, "2h")));
+    // A table in one line stays one as people write it.
+    assert!(text.contains("{ racks = \"10.73.32.0/20\", racks-2 = \"10.74.0.0/24\" }"), "{text}");
 }
