@@ -145,13 +145,8 @@ fn filled(
     }
     findings::print(found, &sheet);
     findings::print(&replanned.findings, &after.source);
-    for (FilledIn { field, before, written }, now) in &changed {
-        let was = if before.is_empty() { "nothing" } else { before };
-        let wrote = if written == now || written.is_empty() { String::new() } else { format!(" ({written})") };
-        match before == now {
-            true => super::print_line(&format!("{field}: as it was{wrote}"))?,
-            false => super::print_line(&format!("{field}: {now}{wrote}, where it was {was}"))?,
-        }
+    if !changed.is_empty() {
+        super::print_line(&show::filled(&changed))?;
     }
     let count = match changed.len() {
         0 => "Nothing was filled in".to_owned(),

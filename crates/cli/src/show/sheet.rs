@@ -1,7 +1,7 @@
 //! The parameter sheet, in the terminal, as Markdown and as JSON.
 
 use serde_json::{Value, json};
-use uspan_core::{Form, Place, Sheet, shown};
+use uspan_core::{FilledIn, Form, Place, Sheet, shown};
 
 use super::table::table;
 use super::{HEADING, QUIET, columns, styled, wrapped};
@@ -228,4 +228,29 @@ pub fn form_json(form: &Form) -> Value {
         "needs": form.needs,
         "handovers": form.handovers.iter().map(|handover| json!({ "what": handover.what, "fingerprint": handover.check, "command": handover.command })).collect::<Vec<_>>(),
     })
+}
+
+/// What a partner filled in: each field as it says now, as it was, and in their own words.
+pub fn filled(changed: &[(FilledIn, String)]) -> String {
+    let margin = changed.iter().map(|(one, _)| one.field.chars().count()).max().unwrap_or(0) + 2;
+    let room = columns().min(100).saturating_sub(margin).max(20);
+    let mut lines = Vec::new();
+    for (FilledIn { field, before, written }, now) in changed {
+        let (mut value, mut beside) = (now.clone(), Vec::new());
+        if before == now {
+            value.push_str(", as it was");
+        } else if !before.is_empty() {
+            beside.extend(wrapped(&format!("was {before}"), room));
+        }
+        if written != now && !written.is_empty() {
+            beside.extend(wrapped(&format!("written as `{written}`"), room));
+        }
+        let value = wrapped(&value, room).into_iter().map(|line| shown(&line).into_owned());
+        let beside = beside.iter().map(|line| styled(QUIET, &shown(line)));
+        for (at, line) in value.chain(beside).enumerate() {
+            let head = if at == 0 { shown(field) } else { "".into() };
+            lines.push(format!("{}{line}", styled(HEADING, &format!("{head:margin$}"))));
+        }
+    }
+    lines.join("\n")
 }
