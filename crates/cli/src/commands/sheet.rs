@@ -136,7 +136,7 @@ fn filled(
     if format == Format::Json {
         let list: Vec<_> = changed
             .iter()
-            .map(|(one, now)| json!({ "field": one.field, "before": one.before, "written": one.written, "now": now }))
+            .map(|(one, now)| json!({ "field": one.field, "before": one.before, "after": now, "written": one.written }))
             .collect();
         let each = [findings::json(found, &sheet), findings::json(&replanned.findings, &after.source)];
         let found: serde_json::Value = each.iter().filter_map(serde_json::Value::as_array).flatten().cloned().collect();
