@@ -12,7 +12,7 @@ pub type Leads<'a> = dyn Fn(usize, &Place) -> (Option<String>, String) + 'a;
 pub fn alone(of: &Sheet, leads: &Leads<'_>) -> Markup {
     html! {
         h1 { "Parameter sheet" }
-        h2 { (of.tunnel) ": " (of.ends[0]) " ⇄ " (of.ends[1]) }
+        h2 { (of.tunnel) ": " (of.titles[0]) " ⇄ " (of.titles[1]) }
         (sheet(of, leads))
     }
 }
@@ -21,9 +21,9 @@ pub fn alone(of: &Sheet, leads: &Leads<'_>) -> Markup {
 pub fn form(form: &Form) -> Markup {
     html! {
         h1 { "Parameter sheet" }
-        h2 { "The tunnel " (form.tunnel) ", for " (form.theirs) }
+        h2 { "The tunnel " (form.tunnel) ", for " (form.titles[0]) }
         p {
-            "From " (form.ours) ". Please check each value of your end, and write yours into the last column where it is another one, as you "
+            "From " (form.titles[1]) ". Please check each value of your end, and write yours into the last column where it is another one, as you "
             "are used to write it; a blank means that ours is right, and " code { "-" } " that there is none. You can type into the column, "
             "then save the page with your browser and send it back."
         }
@@ -67,7 +67,7 @@ pub fn sheet(sheet: &Sheet, leads: &Leads<'_>) -> Markup {
 fn facts(sheet: &Sheet) -> Markup {
     html! {
         table {
-            thead { tr { td {} @for end in &sheet.ends { th scope="col" { (end) } } } }
+            thead { tr { td {} @for end in &sheet.titles { th scope="col" { (end) } } } }
             tbody {
                 @for fact in &sheet.facts {
                     tr {
@@ -87,7 +87,7 @@ fn agreed(sheet: &Sheet, leads: &Leads<'_>) -> Markup {
                 tr {
                     td {}
                     th scope="col" { "agreed" }
-                    @for end in &sheet.ends { th scope="col" { "as " (end) " has it" } }
+                    @for end in &sheet.titles { th scope="col" { "as " (end) " has it" } }
                     th scope="col" { "because" }
                 }
             }

@@ -11,9 +11,9 @@ pub type At<'a> = dyn Fn(usize, &Place) -> String + 'a;
 
 /// For the terminal.
 pub fn text(sheet: &Sheet, at: &At<'_>) -> String {
-    let mut lines = vec![styled(HEADING, &format!("{}: {} ⇄ {}", sheet.tunnel, sheet.ends[0], sheet.ends[1])), String::new()];
+    let mut lines = vec![styled(HEADING, &format!("{}: {} ⇄ {}", sheet.tunnel, sheet.titles[0], sheet.titles[1])), String::new()];
     let facts = sheet.facts.iter().map(|fact| vec![fact.what.to_owned(), fact.values[0].join("\n"), fact.values[1].join("\n")]);
-    lines.push(table(&["each end", &sheet.ends[0], &sheet.ends[1]], facts.collect(), &[0]));
+    lines.push(table(&["each end", &sheet.titles[0], &sheet.titles[1]], facts.collect(), &[0]));
     lines.extend([String::new(), styled(HEADING, "Both ends")]);
     for agreed in &sheet.agreed {
         lines.push(String::new());
@@ -40,7 +40,7 @@ pub fn text(sheet: &Sheet, at: &At<'_>) -> String {
         }
         for (end, written) in agreed.written.iter().enumerate() {
             if let Some((spelling, place)) = written {
-                told(&format!("{}: ", sheet.ends[end]), &format!("{spelling}  {}", at(end, place)), true);
+                told(&format!("{}: ", sheet.titles[end]), &format!("{spelling}  {}", at(end, place)), true);
             }
         }
     }
@@ -87,15 +87,15 @@ fn code(text: &str) -> String {
 
 /// As Markdown.
 pub fn markdown(sheet: &Sheet, at: &At<'_>) -> String {
-    let mut out = format!("# {}: {} ⇄ {}\n\n## The two ends\n\n", plain(&sheet.tunnel), plain(&sheet.ends[0]), plain(&sheet.ends[1]));
-    out += &format!("| | {} | {} |\n|---|---|---|\n", plain(&sheet.ends[0]), plain(&sheet.ends[1]));
+    let mut out = format!("# {}: {} ⇄ {}\n\n## The two ends\n\n", plain(&sheet.tunnel), plain(&sheet.titles[0]), plain(&sheet.titles[1]));
+    out += &format!("| | {} | {} |\n|---|---|---|\n", plain(&sheet.titles[0]), plain(&sheet.titles[1]));
     for fact in &sheet.facts {
         out += &row(&[fact.what, &cell(&fact.values[0]), &cell(&fact.values[1])]);
     }
     out += &format!(
         "\n## Both ends\n\n| | agreed | {} | {} | because |\n|---|---|---|---|---|\n",
-        plain(&sheet.ends[0]),
-        plain(&sheet.ends[1])
+        plain(&sheet.titles[0]),
+        plain(&sheet.titles[1])
     );
     for agreed in &sheet.agreed {
         let written = [0, 1].map(|end| match &agreed.written[end] {
@@ -150,6 +150,7 @@ pub fn json(sheet: &Sheet, at: &At<'_>) -> Value {
     json!({
         "tunnel": sheet.tunnel,
         "ends": sheet.ends,
+        "titles": sheet.titles,
         "facts": facts.collect::<Vec<_>>(),
         "agreed": agreed.collect::<Vec<_>>(),
         "dropped": sheet.dropped.iter().map(|(value, why)| json!({ "value": value, "because": why })).collect::<Vec<_>>(),
@@ -164,7 +165,7 @@ fn row(cells: &[&str]) -> String {
 
 /// The form for the owner of the other end, as Markdown: to be filled in with any editor, and read back.
 pub fn form(form: &Form) -> String {
-    let [tunnel, theirs, ours] = [&form.tunnel, &form.theirs, &form.ours].map(|text| plain(text));
+    let [tunnel, theirs, ours] = [&form.tunnel, &form.titles[0], &form.titles[1]].map(|text| plain(text));
     let mut out = format!("# Parameter sheet of the tunnel {tunnel}, for {theirs}\n\n");
     out += &format!(
         "From {ours}. Please check each value of your end, and write yours into the last column where it is another one, as you are used \
@@ -198,9 +199,9 @@ pub fn form(form: &Form) -> String {
 
 /// The same for the terminal.
 pub fn form_text(form: &Form) -> String {
-    let mut lines = vec![styled(HEADING, &format!("{}, for {}", form.tunnel, form.theirs)), String::new()];
+    let mut lines = vec![styled(HEADING, &format!("{}, for {}", form.tunnel, form.titles[0])), String::new()];
     let about = form.about_us.iter().map(|(what, values)| vec![(*what).to_owned(), values.join("\n")]);
-    lines.push(table(&[&form.ours, ""], about.collect(), &[0]));
+    lines.push(table(&[&form.titles[1], ""], about.collect(), &[0]));
     lines.push(String::new());
     let fields = form.fields.iter().map(|field| vec![field.code.clone(), field.what.clone(), field.proposed.clone()]);
     lines.push(table(&["field", "what", "as we have it"], fields.collect(), &[0]));
@@ -223,6 +224,7 @@ pub fn form_json(form: &Form) -> Value {
         "tunnel": form.tunnel,
         "for": form.theirs,
         "from": form.ours,
+        "titles": form.titles,
         "about_us": form.about_us.iter().map(|(what, values)| json!({ "what": what, "values": values })).collect::<Vec<_>>(),
         "fields": form.fields.iter().map(|field| json!({ "field": field.code, "what": field.what, "proposed": field.proposed })).collect::<Vec<_>>(),
         "needs": form.needs,

@@ -66,7 +66,7 @@ pub fn draw(description: &Description, tunnels: &[BuiltTunnel], theme: Theme) ->
 
 fn site(site: &Site) -> SiteView {
     SiteView {
-        name: site.name.value.clone(),
+        name: site.title().to_owned(),
         platform: if site.platform.value.is_run_by_others() { "of another make".to_owned() } else { site.platform.value.title.to_string() },
         public: site.address.value.to_string(),
         own: site.own_address.as_ref().map(|own| own.value.to_string()),

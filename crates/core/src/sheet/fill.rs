@@ -317,7 +317,10 @@ impl Filler<'_> {
             "initiator" => match self.initiator(value) {
                 Some(who) => self.say_of_tunnel("initiator", who.into()),
                 None => {
-                    return Err(Misread { at: None, expected: format!("`{}`, `{}` or `either`", self.form.theirs, self.form.ours) });
+                    return Err(Misread {
+                        at: None,
+                        expected: format!("`{}`, `{}` or `either`", self.form.titles[0], self.form.titles[1]),
+                    });
                 }
             },
             _ if REMARKS.contains(&code) => self.remark(code, value),
@@ -329,9 +332,10 @@ impl Filler<'_> {
     fn initiator(&self, value: &str) -> Option<String> {
         let lower = value.to_lowercase();
         let among = |words: &[&str]| words.contains(&lower.trim_end_matches('.'));
-        if lower == self.form.theirs || among(&["we", "we do", "us", "our side", "our end", "initiator", "initiate"]) {
+        let [theirs, ours] = [0, 1].map(|end| self.form.titles[end].to_lowercase());
+        if [&self.form.theirs, &theirs].contains(&&lower) || among(&["we", "we do", "us", "our side", "our end", "initiator", "initiate"]) {
             Some(self.form.theirs.clone())
-        } else if lower == self.form.ours
+        } else if [&self.form.ours, &ours].contains(&&lower)
             || among(&["you", "you do", "your side", "your end", "responder", "respond only", "responder only", "answer only", "passive"])
         {
             Some(self.form.ours.clone())

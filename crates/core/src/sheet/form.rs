@@ -21,6 +21,8 @@ pub struct Form {
     pub theirs: String,
     /// The site that is the writer's.
     pub ours: String,
+    /// What people call the reader's site, and the writer's.
+    pub titles: [String; 2],
     /// What they must know of our end.
     pub about_us: Vec<(&'static str, Vec<String>)>,
     /// What they confirm or correct.
@@ -66,6 +68,7 @@ pub fn form(description: &Description, built: &BuiltTunnel, theirs: usize, suppl
         tunnel: built.name.clone(),
         theirs: them.name.value.clone(),
         ours: us.name.value.clone(),
+        titles: [them, us].map(|site| site.title().to_owned()),
         about_us: about(us, tunnel, built, 1 - theirs),
         fields: fields([us, them], tunnel, built, theirs),
         needs: needs(us, them, tunnel, built, theirs),
@@ -133,11 +136,11 @@ fn fields([us, them]: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel, end: usi
         tunnel.liveness.map_or("none".to_owned(), duration_words),
     );
     let opener = match tunnel.initiator {
-        Some(opener) if opener == end => &them.name.value,
-        Some(_) => &us.name.value,
+        Some(opener) if opener == end => them.title(),
+        Some(_) => us.title(),
         None => "either",
     };
-    let initiator = format!("who opens the tunnel: {}, {} or either", them.name.value, us.name.value);
+    let initiator = format!("who opens the tunnel: {}, {} or either", them.title(), us.title());
     field("initiator".to_owned(), &initiator, opener.to_owned());
     field("contact".to_owned(), "whom to call", String::new());
     field("ticket".to_owned(), "the number of the order or change", String::new());

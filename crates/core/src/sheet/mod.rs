@@ -30,6 +30,8 @@ pub struct Sheet {
     pub tunnel: String,
     /// The sites of its two ends.
     pub ends: [String; 2],
+    /// What people call them.
+    pub titles: [String; 2],
     /// What each end is.
     pub facts: Vec<Fact>,
     /// What both agree on.
@@ -84,6 +86,7 @@ pub fn sheet(description: &Description, built: &BuiltTunnel, build: &Build, supp
     Some(Sheet {
         tunnel: built.name.clone(),
         ends: built.ends.clone(),
+        titles: ends.map(|end| end.title().to_owned()),
         facts: facts(ends, tunnel, built),
         agreed: agreed(ends, built, build),
         dropped: built

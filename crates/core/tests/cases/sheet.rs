@@ -311,3 +311,29 @@ fn what_was_understood_is_told() {
     // A table in one line stays one as people write it.
     assert!(text.contains("{ racks = \"10.73.32.0/20\", racks-2 = \"10.74.0.0/24\" }"), "{text}");
 }
+
+/// A site is called as people call it wherever people look, and by its name everywhere else.
+#[test]
+fn a_title_stands_in_pictures_and_sheets() {
+    let text = TEXT
+        .replace("platform = \"strongswan\"", "title = \"Packhaus Süd\"\nplatform = \"strongswan\"")
+        .replace("platform = \"libreswan\"", "title = \"Kühlhaus & Söhne\"\nplatform = \"libreswan\"");
+    let (description, built, supplied) = planned(&text, 40.0);
+    let [tunnel] = &built.tunnels[..] else { panic!("one tunnel") };
+    let titles = ["Packhaus Süd".to_owned(), "Kühlhaus & Söhne".to_owned()];
+    assert_eq!(sheet(&description, tunnel, &built, &supplied).expect("a sheet").titles, titles);
+    let picture = draw(&description, &built.tunnels, Theme::Auto).expect("a picture").svg;
+    assert!(picture.contains("Packhaus Süd") && picture.contains("Kühlhaus &amp; Söhne"), "{picture}");
+    // Files and their folders keep the name.
+    assert_eq!(built.trees.keys().collect::<Vec<_>>(), ["coldstore", "packhouse"]);
+    assert_eq!(built.trees, planned(TEXT, 40.0).1.trees);
+    // A partner says who opens by the title that their sheet has.
+    let form = form(&description, tunnel, 1, &supplied).expect("a form");
+    let answer = filled_in(&form, &[("initiator", "Kühlhaus & Söhne")]);
+    let refilled = fill(&description, &form, &Source::new("coldstore.md", answer.as_str()));
+    assert!(refilled.text.expect("a description").contains("initiator = \"coldstore\""));
+    // It has room in a picture.
+    let long = text.replace("Packhaus Süd", &"ü".repeat(33));
+    let (_, findings) = Description::parse(&Source::new("orchard.span.toml", long.as_str()), known::context());
+    assert_eq!(findings.iter().map(|finding| finding.rule.code).collect::<Vec<_>>(), ["US118"], "{findings:#?}");
+}

@@ -114,6 +114,7 @@ const fn key(name: &'static str, shape: Shape, need: Need, example: &'static str
 use Need::{Optional, Required};
 
 const NAME: Shape = Shape::Text { is: "a name", pattern: "^[a-z][a-z0-9-]{0,31}$" };
+const TITLE: Shape = Shape::Text { is: "a title of at most 32 characters", pattern: "^[^\\u0000-\\u001f\\u007f]{1,32}$" };
 const TEXT: Shape = Shape::Text { is: "a text", pattern: "^[^\\u0000-\\u001f\\u007f]*$" };
 const GATEWAY_ADDRESS: Shape =
     Shape::Text { is: "an IPv4 or IPv6 address, a DNS name, `dynamic` or `assigned`", pattern: "^[0-9A-Za-z:.-]+$" };
@@ -220,6 +221,8 @@ pub static SITE: &[Key] = &[
         "How the filter rules reach the gateway's packet filter."),
     key("allows", Shape::Table(ALLOWS), Optional("all that its platform can do"), "{ encryption = [\"aes-256-cbc\"], group = [\"modp-2048\", \"ecp-256\"] }",
         "What may be used of what the platform can do: an older version, a licence or a policy leaves no more. Kinds that are not named are not narrowed."),
+    key("title", TITLE, Optional("its name"), "\"Packhaus Süd\"",
+        "What people call the site: pictures, sheets and reports show it in place of the name."),
     key("note", TEXT, Optional("no note"), "\"keys with Ines, extension 41\"",
         "A remark for people; it is copied into the files as a comment."),
 ];

@@ -71,11 +71,18 @@ pub struct Site {
     pub filter: FilterForm,
     /// What it may use of what its platform can do, by kind of algorithm; kinds that are not named are not narrowed.
     pub allows: Vec<AllowedAlgorithms>,
+    /// What people call it.
+    pub title: Option<String>,
     /// A remark.
     pub note: Option<String>,
 }
 
 impl Site {
+    /// What people call it: its title, or else its name.
+    pub fn title(&self) -> &str {
+        self.title.as_deref().unwrap_or(&self.name.value)
+    }
+
     /// The identity it uses. Whoever has no address of its own must name one; the site's name stands in until then.
     pub fn identity(&self) -> Identity {
         match (&self.identity, &self.address.value) {

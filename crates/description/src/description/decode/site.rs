@@ -15,6 +15,9 @@ use uspan_model::gateway::{FilterForm, Identity};
 use uspan_model::source::{Located, Span};
 use uspan_model::subject::Subject;
 
+/// The most characters of a title.
+const LONGEST_TITLE: usize = 32;
+
 impl Decoder<'_> {
     pub(super) fn site(&mut self, name: Located<String>, fields: &DeTable<'_>) -> Option<Site> {
         let platform = fields
@@ -86,9 +89,21 @@ impl Decoder<'_> {
             },
             filter,
             allows: fields.get("allows").and_then(table).map(|kinds| self.narrowings(kinds)).unwrap_or_default(),
+            title: fields.get("title").and_then(text).and_then(|found| self.title(found)),
             note: fields.get("note").and_then(text).map(|t| t.value.to_owned()),
             name,
         })
+    }
+
+    /// What people call it: as long as a name at most, so that it has room in a picture.
+    fn title(&mut self, found: Located<&str>) -> Option<String> {
+        let length = found.value.chars().count();
+        if length > LONGEST_TITLE {
+            let message = format!("`title` has {length} characters, and {LONGEST_TITLE} are the most");
+            self.say(&rules::LONG_TEXT, found.span, message);
+            return None;
+        }
+        Some(found.value.to_owned())
     }
 
     /// Says that the interface towards the internet is missing, where nothing else is wrong with it or with what it would be of.
