@@ -7,6 +7,7 @@ use ipnet::IpNet;
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, TableLike, Value};
 
 use super::form::{Form, FormField, IKE, LISTS, REMARKS};
+use super::refilled::{FilledIn, Refilled};
 use super::rows::{SheetCell, rows};
 use uspan_description::description::{Description, is_name};
 use uspan_model::algorithm::{Kind, Transform, UsualSpelling};
@@ -14,63 +15,6 @@ use uspan_model::duration::{duration_words, usual_duration};
 use uspan_model::finding::{self as rules, Finding, any_stops};
 use uspan_model::gateway::Endpoint;
 use uspan_model::source::{Source, Span};
-
-/// What came of reading a filled-in sheet.
-#[derive(Clone, Debug, Default)]
-pub struct Refilled {
-    /// The description with what was filled in; nothing where something could not be read.
-    pub text: Option<String>,
-    /// What was filled in.
-    pub changed: Vec<FilledIn>,
-    /// What could not be read, and what was left out.
-    pub findings: Vec<Finding>,
-}
-
-/// A field that was filled in.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct FilledIn {
-    /// Its code.
-    pub field: String,
-    /// As it was proposed.
-    pub before: String,
-    /// As the partner wrote it.
-    pub written: String,
-}
-
-impl FilledIn {
-    /// The list of proposals that it is one of, and its number there.
-    fn in_list(&self) -> Option<(&str, usize)> {
-        let (list, number) = self.field.split_once(' ')?;
-        Some((list, number.parse().ok().filter(|_| LISTS.contains(&list))?))
-    }
-}
-
-impl Refilled {
-    /// What each field that was filled in says now, in the sheet's words. `form` was filled in, `now` is that of the description that came
-    /// of it; networks that stood in one cell are there, each for itself.
-    pub fn now(&self, form: &Form, now: &Form) -> Vec<(FilledIn, String)> {
-        let rows = |form: &Form, list: &str| form.fields.iter().filter(|field| field.list() == Some(list)).count();
-        let dropped = |list: &str, before: usize| {
-            let is_one = |one: &&FilledIn| one.in_list().is_some_and(|(of, number)| of == list && number < before) && is_none(&one.written);
-            self.changed.iter().filter(is_one).count()
-        };
-        let found =
-            |code: &str| now.fields.iter().find(|field| field.code == code).map(|field| &field.proposed).filter(|text| !text.is_empty());
-        let says = |one: &FilledIn| match one.in_list() {
-            _ if is_none(&one.written) => Some("none".to_owned()),
-            // Where one row became several, the numbers of the others say nothing.
-            Some((list, _)) if rows(form, list) - dropped(list, usize::MAX) != rows(now, list) => None,
-            Some((list, number)) => found(&format!("{list} {}", number - dropped(list, number))).cloned(),
-            None => found(&one.field).cloned(),
-        };
-        let told = self.changed.iter().map(|one| (one.clone(), says(one).unwrap_or_else(|| one.written.clone())));
-        let is_known = |field: &FormField| {
-            form.fields.iter().any(|known| known.code == field.code) || self.changed.iter().any(|one| one.field == field.code)
-        };
-        let more = now.fields.iter().filter(|field| network_name(&field.code).is_some() && !is_known(field));
-        told.chain(more.map(|field| (FilledIn { field: field.code.clone(), ..FilledIn::default() }, field.proposed.clone()))).collect()
-    }
-}
 
 /// What is wrong with a value: where in it, and what was expected.
 struct Misread {
@@ -112,7 +56,7 @@ struct Filler<'a> {
 }
 
 /// Words for none; a blank is no answer at all.
-fn is_none(value: &str) -> bool {
+pub(super) fn is_none(value: &str) -> bool {
     const NONE: [&str; 10] = ["n/a", "na", "none", "no", "nil", "off", "disabled", "not used", "not applicable", "unused"];
     let lower = value.to_lowercase();
     NONE.contains(&lower.trim_end_matches('.')) || value.chars().all(|c| matches!(c, '-' | '\u{2013}' | '\u{2014}'))
@@ -124,7 +68,7 @@ fn is_blank(value: &str) -> bool {
 }
 
 /// Whether a code is that of a further network, with its name.
-fn network_name(code: &str) -> Option<&str> {
+pub(super) fn network_name(code: &str) -> Option<&str> {
     code.strip_prefix("network ").map(str::trim).filter(|name| is_name(name))
 }
 

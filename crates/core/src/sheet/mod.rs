@@ -6,11 +6,13 @@
 mod fill;
 mod form;
 mod handover;
+mod refilled;
 mod rows;
 
-pub use fill::{FilledIn, Refilled, fill};
+pub use fill::fill;
 pub use form::{Form, FormField, form};
 pub use handover::{Handover, fingerprint};
+pub use refilled::{FilledIn, Refilled};
 
 use crate::build::{Build, BuiltTunnel};
 use uspan_description::check::Supplied;
