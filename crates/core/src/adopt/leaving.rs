@@ -46,9 +46,8 @@ pub struct Defined {
 fn sum(bytes: &[u8]) -> u32 {
     let turn =
         |sum: u32, byte: u8| (0..8).fold(sum ^ u32::from(byte) << 24, |sum, _| (sum << 1) ^ if sum >> 31 == 1 { 0x04c1_1db7 } else { 0 });
-    let whole = bytes.iter().fold(0, |sum, byte| turn(sum, *byte));
+    let mut whole = bytes.iter().fold(0, |sum, byte| turn(sum, *byte));
     let mut length = bytes.len();
-    let mut whole = whole;
     while length > 0 {
         whole = turn(whole, (length & 0xff) as u8);
         length >>= 8;

@@ -6,7 +6,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use ipnet::IpNet;
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, TableLike, Value};
 
-use super::form::{Form, FormField, IKE, LISTS, REMARKS};
+use super::form::{Form, FormField, IKE, LISTS, REMARKS, in_list};
 use super::refilled::{FilledIn, Refilled};
 use super::rows::{SheetCell, rows};
 use uspan_description::description::{Description, is_name};
@@ -34,7 +34,7 @@ pub fn fill(description: &Description, form: &Form, sheet: &Source) -> Refilled 
     for (code, cell) in &filled {
         let proposed = form.fields.iter().find(|field| field.code == *code).map_or("", |field| &field.proposed);
         filler.refilled.changed.push(FilledIn { field: code.clone(), before: proposed.to_owned(), written: cell.text.clone() });
-        if LISTS.iter().any(|list| code.split_once(' ').is_some_and(|(head, _)| head == *list)) {
+        if in_list(code).is_some() {
             continue;
         }
         if let Err(misread) = filler.put(code, &cell.text) {

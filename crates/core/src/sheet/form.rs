@@ -54,9 +54,14 @@ pub(super) const REMARKS: [&str; 3] = ["contact", "ticket", "valid-until"];
 impl FormField {
     /// The list of proposals that it is one of.
     pub(super) fn list(&self) -> Option<&'static str> {
-        let (head, _) = self.code.split_once(' ')?;
-        LISTS.into_iter().find(|list| *list == head)
+        Some(in_list(&self.code)?.0)
     }
+}
+
+/// The list of proposals that the field of a code is one of, and what stands behind it.
+pub(super) fn in_list(code: &str) -> Option<(&'static str, &str)> {
+    let (head, number) = code.split_once(' ')?;
+    Some((LISTS.into_iter().find(|list| *list == head)?, number))
 }
 
 /// The form for the owner of an end; nothing where the tunnel is none of the description's.

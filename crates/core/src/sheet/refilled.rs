@@ -1,7 +1,7 @@
 //! What a filled-in sheet made of a description.
 
 use super::fill::{is_none, network_name};
-use super::form::{Form, FormField, LISTS};
+use super::form::{Form, FormField, in_list};
 use uspan_model::finding::Finding;
 
 /// What came of reading a filled-in sheet.
@@ -28,9 +28,9 @@ pub struct FilledIn {
 
 impl FilledIn {
     /// The list of proposals that it is one of, and its number there.
-    fn in_list(&self) -> Option<(&str, usize)> {
-        let (list, number) = self.field.split_once(' ')?;
-        Some((list, number.parse().ok().filter(|_| LISTS.contains(&list))?))
+    fn in_list(&self) -> Option<(&'static str, usize)> {
+        let (list, number) = in_list(&self.field)?;
+        Some((list, number.parse().ok()?))
     }
 }
 

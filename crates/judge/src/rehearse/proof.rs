@@ -188,15 +188,11 @@ impl<'a> Play<'a> {
                 let own = shower.own_certificate(shows)?;
                 let pinned = self.actors[other].reading.gateway.pinned_key(judges) == Some(&own.public());
                 let is = &shows.ike().local_identity.value;
-                if self.behaviour(end).shows == ShownCertificate::ThatNamesIt && !pinned && !self.has_name(end, own, is) {
+                let hidden = self.behaviour(end).shows == ShownCertificate::ThatNamesIt && !pinned && !self.has_name(end, own, is);
+                if hidden || !named && !judges.ike().certification.any_name.value && !self.has_name(other, own, is) {
                     let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
-                    let reason = format!("The certificate of {} does not name {}, and is not shown for that.", names[0], is.words());
-                    return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });
-                }
-                if !named && !judges.ike().certification.any_name.value && !self.has_name(other, own, is) {
-                    let is = is.words();
-                    let cures = vec![self.cure(end, &shows.ike().local_identity, "take a name that the certificate has")];
-                    let reason = format!("The certificate of {} does not name {is}.", names[0]);
+                    let then = if hidden { ", and is not shown for that" } else { "" };
+                    let reason = format!("The certificate of {} does not name {}{then}.", names[0], is.words());
                     return Some(Disbelief { cause: Cause::at(Parameter::Key, end), reason, cures });
                 }
                 let (reason, cures) = self.uncertified(end, shows, judges)?;

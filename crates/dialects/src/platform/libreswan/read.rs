@@ -16,7 +16,7 @@ use super::secrets::{StatedSecret, stated_secrets};
 use super::syntax::{ConfSection, LoadedConf, load};
 use super::{FOLDER, OWN, OWN_CERTIFICATE, OWN_PRIVATE, signatures};
 use crate::network::{addresses, own_address};
-use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, is_known, name_refused, read_section};
+use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, Selector, Statement, is_known, name_refused, read_section};
 use crate::profile::{OF_CERTIFICATE, Profile, implied, v1_patience};
 use crate::text::{Word, rsa_key};
 use uspan_model::algorithm::{Kind, Transform};
@@ -215,8 +215,7 @@ impl IpsecReader<'_> {
     /// those that a keyword takes (`addconn --checkconfig` of 4.10).
     fn refused_file(&self, sections: &[ConfSection], setup: &[(Word, Word)]) -> Option<(String, Place)> {
         let wrong = |of: &[Section], key: &Word, value: &Word| {
-            let either = || self.profile.statements.find(of, &["left", &key.value].concat());
-            let Some(row) = self.profile.statements.find(of, &key.value).or_else(either) else {
+            let Some(row) = self.profile.statements.find(of, &key.value).or_else(|| self.of_either_end(of, key)) else {
                 return (!of_users(key)).then(|| (String::new(), key.place.clone()));
             };
             let is_wrong = !value.value.is_empty() && row.refuses(&value.value);
@@ -226,9 +225,9 @@ impl IpsecReader<'_> {
         of_setup.or_else(|| sections.iter().flat_map(|section| &section.settings).find_map(|(key, value)| wrong(&SECTIONS, key, value)))
     }
 
-    /// Whether a keyword is one of an end without saying which: the parser takes it, and for which end it counts is not known.
-    fn is_of_either_end(&self, key: &Word) -> bool {
-        self.profile.statements.find(&SECTIONS, &["left", &key.value].concat()).is_some()
+    /// The row of a keyword of an end that does not say which: the parser takes it, and for which end it counts is not known.
+    fn of_either_end(&self, of: &[Section], key: &Word) -> Option<&Statement> {
+        self.profile.statements.find(of, &["left", &key.value].concat())
     }
 
     /// What the keywords of a section say, without what is for users who log in.
@@ -239,7 +238,7 @@ impl IpsecReader<'_> {
         };
         let record = read_section(self.profile, &SECTIONS, &settings, Counts::First, self.findings);
         if record.has_strangers() {
-            let either = section.settings.iter().map(|(key, _)| key).filter(|key| self.is_of_either_end(key));
+            let either = section.settings.iter().map(|(key, _)| key).filter(|key| self.of_either_end(&SECTIONS, key).is_some());
             for key in either.cloned().collect::<Vec<_>>() {
                 self.say(
                     &rules::DEVICE_UNKNOWN,
