@@ -90,25 +90,24 @@ pub(crate) fn with_line_end(tree: &Tree, path: &str, bytes: Range<usize>) -> Ran
     bytes.start..(end + 1).min(text.len())
 }
 
-/// The section of ipsec.conf(5) that a place is in, where it is that of a connection: from its heading to its last setting.
-pub(crate) fn conn_at(text: &str, at: usize) -> Option<Range<usize>> {
-    let (mut start, mut section, mut end) = (0, None, 0);
+/// The sections of ipsec.conf(5) that are those of connections: each from its heading to its last setting.
+pub(crate) fn conns(text: &str) -> Vec<Range<usize>> {
+    let mut found: Vec<Range<usize>> = Vec::new();
+    let (mut start, mut within) = (0, false);
     for line in text.split_inclusive('\n') {
         let (from, to) = (start, start + line.len());
         start = to;
-        let is_heading = !line.starts_with([' ', '\t', '#', '\r', '\n']);
-        if is_heading {
-            if section.is_some_and(|section: usize| (section..end).contains(&at)) {
-                break;
-            }
+        if !line.starts_with([' ', '\t', '#', '\r', '\n']) {
             let name = line.strip_prefix("conn").filter(|rest| rest.starts_with([' ', '\t'])).map(str::trim);
-            section = name.filter(|name| !name.starts_with("%default")).map(|_| from);
-            end = to;
+            within = name.is_some_and(|name| !name.starts_with("%default"));
+            if within {
+                found.push(from..to);
+            }
         } else if line.starts_with([' ', '\t']) && !line.trim().is_empty() && !line.trim().starts_with('#') {
-            end = to;
+            found.iter_mut().last().filter(|_| within).into_iter().for_each(|last| last.end = to);
         }
     }
-    section.map(|section| section..end).filter(|section| section.contains(&at))
+    found
 }
 
 /// The name of an authority, for files and databases: the same for every tunnel that believes it.
@@ -218,7 +217,10 @@ mod tests {
     #[test]
     fn a_connection_is_its_section() {
         let text = "# x\nconfig setup\n\ta=b\n\nconn one\n\tc=d\n\n# two\nconn two # e\n  f=g\n\t# h\n";
-        let found = |what: &str| conn_at(text, text.find(what).expect("there")).map(|range| &text[range]);
+        let found = |what: &str| {
+            let at = text.find(what).expect("there");
+            conns(text).into_iter().find(|range| range.contains(&at)).map(|range| &text[range])
+        };
         assert_eq!(found("c=d"), Some("conn one\n\tc=d\n"));
         assert_eq!(found("f=g"), Some("conn two # e\n  f=g\n"));
         assert_eq!((found("a=b"), found("# two")), (None, None));

@@ -1,7 +1,7 @@
 //! What stands on a gateway already, and must go when its tunnels are taken over: definitions, secrets, and the old daemon where another
 //! one takes its place. Old definitions beside new ones are merged with them, or shadow them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write as _;
 use std::ops::Range;
 
@@ -55,11 +55,31 @@ fn sum(bytes: &[u8]) -> u32 {
     !whole
 }
 
-fn part(tree: &Tree, file: &str, range: Range<usize>, what: String) -> Option<LeavingPart> {
-    let text = tree.files.get(file)?.text.as_bytes();
-    let line = |at: usize| text[..at.min(text.len())].iter().filter(|byte| **byte == b'\n').count() + 1;
-    let last = range.end.saturating_sub(usize::from(text.get(range.end.wrapping_sub(1)) == Some(&b'\n')));
-    Some(LeavingPart { file: file.to_owned(), lines: (line(range.start), line(last)), what, bytes: (range.start, range.end) })
+/// A file as it is looked up: where its definitions stand, and where each of its lines ends.
+struct Indexed {
+    definitions: Vec<Range<usize>>,
+    breaks: Vec<usize>,
+}
+
+impl Indexed {
+    fn of(profile: &Profile, text: &str) -> Indexed {
+        let breaks = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n').map(|(at, _)| at).collect();
+        Indexed { definitions: profile.family.definitions(text), breaks }
+    }
+
+    /// The definition that a place is in.
+    fn definition(&self, at: usize) -> Option<Range<usize>> {
+        let before = self.definitions.partition_point(|range| range.start <= at);
+        self.definitions.get(before.checked_sub(1)?).filter(|range| range.contains(&at)).cloned()
+    }
+
+    fn part(&self, file: &str, range: Range<usize>, what: String) -> LeavingPart {
+        let line = |at: usize| self.breaks.partition_point(|end| *end < at) + 1;
+        // A line end belongs to the line before it.
+        let ends = range.end.checked_sub(1).is_some_and(|last| self.breaks.binary_search(&last).is_ok());
+        let last = range.end - usize::from(ends);
+        LeavingPart { file: file.to_owned(), lines: (line(range.start), line(last)), what, bytes: (range.start, range.end) }
+    }
 }
 
 /// Where the statements of a connection stand.
@@ -89,23 +109,29 @@ fn places(connection: &Connection) -> Vec<&Place> {
 /// Looks up what defines the tunnels of a gateway in its files.
 pub fn defined(profile: &Profile, tree: &Tree, gateway: &Gateway) -> Defined {
     let mut defined = Defined::default();
+    let mut indexed: BTreeMap<&str, Indexed> = BTreeMap::new();
     for connection in &gateway.connections {
-        let mut parts: Vec<_> = places(connection)
-            .into_iter()
-            .filter_map(|place| {
-                let range = profile.family.definition_at(&place.file, &tree.files.get(&*place.file)?.text, place.span.start)?;
-                part(tree, &place.file, range, format!("`{}`", connection.name))
-            })
-            .collect();
-        parts.sort();
-        parts.dedup();
-        defined.connections.insert(connection.name.clone(), parts);
+        let mut ranges = BTreeSet::new();
+        for place in places(connection) {
+            let Some((path, file)) = tree.files.get_key_value(&*place.file) else { continue };
+            let index = indexed.entry(path).or_insert_with(|| Indexed::of(profile, &file.text));
+            ranges.extend(index.definition(place.span.start).map(|range| (path.as_str(), range.start, range.end)));
+        }
+        let parts = ranges.into_iter().map(|(path, start, end)| indexed[path].part(path, start..end, format!("`{}`", connection.name)));
+        defined.connections.insert(connection.name.clone(), parts.collect());
     }
-    for (file, range, identities) in profile.family.secrets_at(tree) {
-        defined.secrets.extend(part(tree, &file, range, "a secret".to_owned()).map(|part| (part, identities)));
+    for (path, range, identities) in profile.family.secrets_at(tree) {
+        let Some((path, file)) = tree.files.get_key_value(&path) else { continue };
+        let index = indexed.entry(path).or_insert_with(|| Indexed::of(profile, &file.text));
+        defined.secrets.push((index.part(path, range, "a secret".to_owned()), identities));
     }
-    let files = defined.connections.values().flatten().chain(defined.secrets.iter().map(|(part, _)| part)).map(|part| part.file.clone());
-    defined.sums = files.map(|file| (file.clone(), (sum(tree.files[&file].text.as_bytes()), tree.files[&file].text.len()))).collect();
+    let parts = defined.connections.values().flatten().chain(defined.secrets.iter().map(|(part, _)| part));
+    let files: BTreeSet<&str> = parts.map(|part| part.file.as_str()).collect();
+    defined.sums = files
+        .into_iter()
+        .map(|file| (file.to_owned(), tree.files[file].text.as_bytes()))
+        .map(|(file, bytes)| (file, (sum(bytes), bytes.len())))
+        .collect();
     defined
 }
 

@@ -302,10 +302,9 @@ pub trait Family: Sync + fmt::Debug {
         0
     }
 
-    /// The bytes of the definition of a connection that a place in a file is in: a section, a policy. Nothing where it is in none, or that is
-    /// no whole one.
-    fn definition_at(&self, _path: &str, _text: &str, _at: usize) -> Option<Range<usize>> {
-        None
+    /// The bytes of each definition of a connection in a file: a section, a policy; whole ones alone, in order.
+    fn definitions(&self, _text: &str) -> Vec<Range<usize>> {
+        Vec::new()
     }
 
     /// Where each shared secret stands by itself, and the identities that it is for.

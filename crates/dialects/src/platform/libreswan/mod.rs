@@ -18,7 +18,7 @@ use profile::BASE;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, Profile, TakeOut};
-use crate::text::{authority_name, conn_at, with_line_end};
+use crate::text::{authority_name, conns, with_line_end};
 use uspan_model::finding::Finding;
 use uspan_model::gateway::{Gateway, Identity, Tree};
 use uspan_model::key::{Certificate, KeyKind};
@@ -52,8 +52,8 @@ impl Family for Libreswan {
         read::read(profile, tree)
     }
 
-    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
-        conn_at(text, at)
+    fn definitions(&self, text: &str) -> Vec<Range<usize>> {
+        conns(text)
     }
 
     fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {

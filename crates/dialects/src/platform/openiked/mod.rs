@@ -40,7 +40,8 @@ impl Family for Openiked {
         read::read(profile, tree)
     }
 
-    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
+    fn definitions(&self, text: &str) -> Vec<Range<usize>> {
+        let mut found = Vec::new();
         let mut start = 0;
         let mut policy = None;
         for line in text.split_inclusive('\n') {
@@ -52,11 +53,11 @@ impl Family for Openiked {
                 continue;
             }
             policy = None;
-            if (first..to).contains(&at) {
-                return text[first..].trim_start().starts_with("ikev2").then_some(first..to);
+            if text[first..to].trim_start().starts_with("ikev2") {
+                found.push(first..to);
             }
         }
-        None
+        found
     }
 
     fn take_out(&self, gateway: &Gateway) -> TakeOut {

@@ -46,8 +46,8 @@ impl Family for Strongswan {
         read::read(profile, tree)
     }
 
-    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
-        syntax::sections_of(text, "connections").into_iter().find(|(_, range)| range.contains(&at)).map(|(_, range)| range)
+    fn definitions(&self, text: &str) -> Vec<Range<usize>> {
+        syntax::sections_of(text, "connections").into_iter().map(|(_, range)| range).collect()
     }
 
     fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {

@@ -13,7 +13,7 @@ use super::BASE;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, OwnEnd, Profile, TakeOut, text};
-use crate::text::{conn_at, with_line_end};
+use crate::text::{conns, with_line_end};
 use uspan_model::finding::Finding;
 use uspan_model::gateway::{Gateway, Identity, Tree, TreeFile};
 
@@ -59,8 +59,8 @@ impl Family for Starter {
         usize::from(loaded.broken.is_some()) + of(&[Section::Daemon], &loaded.setup) + connections.sum::<usize>()
     }
 
-    fn definition_at(&self, _: &str, text: &str, at: usize) -> Option<Range<usize>> {
-        conn_at(text, at)
+    fn definitions(&self, text: &str) -> Vec<Range<usize>> {
+        conns(text)
     }
 
     fn secrets_at(&self, tree: &Tree) -> Vec<(String, Range<usize>, Vec<Identity>)> {
