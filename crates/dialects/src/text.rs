@@ -22,6 +22,14 @@ pub(crate) fn prefix(text: &str) -> Option<IpNet> {
     }
 }
 
+/// The first bytes of a word as a number: numbers of words are in the order of the words, and looked through at once.
+pub(crate) fn beginning(word: &str) -> u64 {
+    match word.as_bytes().first_chunk() {
+        Some(first) => u64::from_be_bytes(*first),
+        None => word.bytes().rev().fold(0, |number, byte| number >> 8 | u64::from(byte) << 56),
+    }
+}
+
 /// Where the first line of a text ends.
 pub(crate) fn line_end(text: &str) -> usize {
     memchr::memchr(b'\n', text.as_bytes()).unwrap_or(text.len())

@@ -4,6 +4,7 @@ use std::borrow::Cow;
 use std::ops::Deref;
 use std::sync::OnceLock;
 
+use crate::text::beginning;
 use uspan_model::algorithm::{Kind, Row, Status, Transform};
 use uspan_model::gateway::{Proposal, Protocol};
 
@@ -56,7 +57,7 @@ pub struct Names {
 #[derive(Debug)]
 struct NameIndex {
     by_transform: Vec<(u64, usize)>,
-    by_word: Vec<usize>,
+    by_word: Vec<(u64, usize)>,
 }
 
 /// The numbers of a transform as one.
@@ -97,8 +98,8 @@ impl Names {
         self.index.get_or_init(|| {
             let mut by_transform: Vec<_> = self.rows.iter().enumerate().map(|(at, row)| (number_of(row.transform), at)).collect();
             by_transform.sort_unstable();
-            let mut by_word: Vec<_> = (0..self.rows.len()).collect();
-            by_word.sort_by(|one, other| self.rows[*one].word.cmp(&self.rows[*other].word));
+            let mut by_word: Vec<_> = self.rows.iter().enumerate().map(|(at, row)| (beginning(&row.word), at)).collect();
+            by_word.sort_unstable();
             NameIndex { by_transform, by_word }
         })
     }
@@ -112,9 +113,10 @@ impl Names {
 
     /// The rows of a word.
     pub(crate) fn of_word<'a>(&'a self, word: &'a str) -> impl Iterator<Item = &'a Name> {
-        let all = &self.index().by_word;
-        let start = all.partition_point(|at| &*self.rows[*at].word < word);
-        all[start..].iter().map(|at| &self.rows[*at]).take_while(move |row| row.word == word)
+        let (all, wanted) = (&self.index().by_word, beginning(word));
+        let start = all.partition_point(|(first, _)| *first < wanted);
+        let alike = all[start..].iter().take_while(move |(first, _)| *first == wanted);
+        alike.map(|(_, at)| &self.rows[*at]).filter(move |row| row.word == word)
     }
 }
 

@@ -1,6 +1,7 @@
 //! A rule of nft(8), statement by statement.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use ipnet::IpNet;
 
@@ -57,17 +58,17 @@ const STARTS: &[&str] = &[
 
 /// The networks that were read last: the same ones come again in very many rules.
 #[derive(Default)]
-pub(super) struct NetworkSets(pub(super) Vec<(String, IpNet)>);
+pub(super) struct NetworkSets(Vec<(String, Arc<[IpNet]>)>);
 
 impl NetworkSets {
-    fn net(&mut self, text: &str) -> Option<IpNet> {
+    fn net(&mut self, text: &str) -> Option<Arc<[IpNet]>> {
         if let Some((_, net)) = self.0.iter().find(|(known, _)| known == text) {
-            return Some(*net);
+            return Some(net.clone());
         }
-        let net = values::net(text)?;
+        let net: Arc<[IpNet]> = [values::net(text)?].into();
         // More are not worth a search.
         self.0.truncate(7);
-        self.0.push((text.to_owned(), net));
+        self.0.push((text.to_owned(), net.clone()));
         Some(net)
     }
 }
@@ -115,7 +116,7 @@ impl TestSubject {
             values.iter().map(|value| read(value)).collect()
         }
         let mut nets = || match values {
-            [one] if memchr::memchr(b'-', one.as_bytes()).is_none() => Some(vec![known.net(one)?].into()),
+            [one] if memchr::memchr(b'-', one.as_bytes()).is_none() => known.net(one),
             several => {
                 let mut nets = Vec::new();
                 several.iter().try_for_each(|value| values::nets(value, &mut nets)).map(|()| nets.into())

@@ -3,25 +3,19 @@
 use std::ops::Deref;
 use std::sync::OnceLock;
 
-use super::{Default, Section, Statement, Value};
+use super::{Default, Section, Statement, Value, Writes};
 use crate::profile::Profile;
+use crate::text::beginning;
 
 /// Statements in the order in which they are written. There are many, and each line of each file is looked up among them.
 #[derive(Clone, Debug)]
 pub struct Statements {
     rows: Vec<Statement>,
     /// Their places by how their keywords begin; of one keyword in the order in which they are written.
-    by_keyword: Vec<(Beginning, usize)>,
+    by_keyword: Vec<(u64, usize)>,
+    /// The places of those that are written.
+    written: Vec<(Section, usize)>,
     spelled: SpelledDefaults,
-}
-
-/// The first bytes of a keyword, in the order of the keywords.
-type Beginning = [u8; 8];
-
-fn beginning(keyword: &str) -> Beginning {
-    let mut first = Beginning::default();
-    first.iter_mut().zip(keyword.bytes()).for_each(|(at, byte)| *at = byte);
-    first
 }
 
 /// What holds without each statement, where a text says it; worked out once. A copy is of a profile that may spell it in another way.
@@ -37,7 +31,8 @@ impl Clone for SpelledDefaults {
 impl Statements {
     /// No statements.
     #[expect(clippy::declare_interior_mutable_const, reason = "what is built on it has a cache of its own")]
-    pub(crate) const EMPTY: Statements = Statements { rows: Vec::new(), by_keyword: Vec::new(), spelled: SpelledDefaults(OnceLock::new()) };
+    pub(crate) const EMPTY: Statements =
+        Statements { rows: Vec::new(), by_keyword: Vec::new(), written: Vec::new(), spelled: SpelledDefaults(OnceLock::new()) };
 
     /// Changes them: those of another release.
     pub fn change(&mut self, change: impl FnOnce(&mut Vec<Statement>)) {
@@ -45,7 +40,14 @@ impl Statements {
         let rows = &self.rows;
         self.by_keyword = rows.iter().enumerate().map(|(at, row)| (beginning(&row.keyword), at)).collect();
         self.by_keyword.sort_by_key(|(first, at)| (*first, &rows[*at].keyword));
+        let written = rows.iter().enumerate().filter(|(_, row)| row.writes != Writes::Never);
+        self.written = written.map(|(at, row)| (row.section, at)).collect();
         self.spelled = SpelledDefaults::default();
+    }
+
+    /// The rows of a section that are written, in their order.
+    pub(crate) fn written(&self, section: Section) -> impl Iterator<Item = &Statement> {
+        self.written.iter().filter(move |(of, _)| *of == section).map(|(_, at)| &self.rows[*at])
     }
 
     /// The places of the rows of sections that are for a keyword.

@@ -342,7 +342,7 @@ pub(crate) fn spelled_section<'a>(
     record: &Record,
 ) -> Result<Vec<(&'a Statement, String)>, Vec<Unwritable>> {
     let mut spelled = Vec::with_capacity(record.values.len());
-    for row in profile.statements.iter().filter(|row| row.section == section && row.writes != Writes::Never) {
+    for row in profile.statements.written(section) {
         let Some((field, codec)) = row.field() else { continue };
         let Some(setting) = record.get(field) else { continue };
         if row.writes == Writes::UnlessDefault && default(profile, row, record).as_ref() == Some(&setting.value) {
