@@ -97,7 +97,7 @@ fn scenario(folder: &Path, target: &str, recipe: &[String], variables: &BTreeMap
         () => Outcome::Untold,
     };
     Some(Scenario {
-        name: format!("openiked/{target}"),
+        name: target.to_owned(),
         platforms: ["openiked"; 2],
         hosts: ["left".to_owned(), "right".to_owned()],
         whole: trees.clone(),

@@ -180,7 +180,7 @@ fn scenario(base: &Path, folder: &Path, name: &str, issued: &Issued) -> Option<S
     }
     let (opened, outcome, protected) = told(&consoles[0]);
     Some(Scenario {
-        name: format!("libreswan/{name}"),
+        name: name.to_owned(),
         platforms: ["libreswan"; 2],
         hosts: HOSTS.map(|(host, _)| host.to_owned()),
         trees,

@@ -1,5 +1,6 @@
 //! A scenario of a suite: two gateways, and what the suite says comes of them.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
 
@@ -34,6 +35,25 @@ pub struct Scenario {
     pub outcome: Outcome,
     /// With what packets are protected, in the program's words, where the suite shows it.
     pub protection: Option<String>,
+}
+
+impl Scenario {
+    /// The suite that it is of, and whose files its first gateway has.
+    pub fn suite(&self) -> String {
+        let suite = self.name.split('/').next().unwrap_or_default();
+        if self.platforms[0] == "strongswan-starter" { format!("{suite} (starter)") } else { suite.to_owned() }
+    }
+
+    /// Whether the suite of another release has the same one; keys and certificates are supplied, and new each time.
+    pub fn is_alike(&self, other: &Scenario) -> bool {
+        let told = |one: &Scenario| (one.outcome, one.opened.clone(), one.protection.clone());
+        let files = |one: &Scenario| {
+            let trees = one.trees.iter().chain(&one.whole).cloned();
+            let own = trees.map(|tree| tree.files.into_iter().filter(|(_, file)| !file.text.contains("-----BEGIN")).collect());
+            own.collect::<Vec<BTreeMap<_, _>>>()
+        };
+        told(self) == told(other) && files(self) == files(other)
+    }
 }
 
 /// Adds a file below a folder to a tree, and everything below it.

@@ -12,16 +12,26 @@ pub struct SourcePackage {
     pub version: &'static str,
 }
 
+impl SourcePackage {
+    /// A scenario of its suite among those of all.
+    pub fn scenario(&self, name: &str) -> String {
+        format!("{}-{}/{name}", self.name, self.version)
+    }
+}
+
 /// Those with suites of tests, of this release of Debian and of the next.
-pub const PACKAGES: [SourcePackage; 3] = [
+pub const PACKAGES: [SourcePackage; 4] = [
     SourcePackage { name: "strongswan", version: "5.9.8" },
+    SourcePackage { name: "strongswan", version: "6.0.1" },
     SourcePackage { name: "libreswan", version: "5.2" },
     SourcePackage { name: "openiked", version: "7.4" },
 ];
 
-const RELEASES: [&str; 2] = ["bookworm", "trixie"];
+/// Where sources are, of this release and of the next: what was mended for security may be gone from the first place.
+const RELEASES: [(&str, &str); 4] =
+    [("debian", "bookworm"), ("debian", "trixie"), ("debian-security", "bookworm-security"), ("debian-security", "trixie-security")];
 const KEYRING: &str = "/usr/share/keyrings/debian-archive-keyring.gpg";
-const MIRROR: &str = "http://deb.debian.org/debian";
+const MIRROR: &str = "http://deb.debian.org";
 
 fn succeeded(output: std::io::Result<Output>, what: &str) -> Result<String, String> {
     let output = output.map_err(|error| format!("{what}: {error}"))?;
@@ -59,31 +69,37 @@ pub fn folder(package: &SourcePackage) -> Result<PathBuf, String> {
     for folder in ["lists/partial", "apt/archives/partial"] {
         fs::create_dir_all(cache.join(folder)).map_err(|error| error.to_string())?;
     }
-    let lines = RELEASES.map(|release| format!("deb-src [signed-by={KEYRING}] {MIRROR} {release} main\n"));
+    let lines = RELEASES.map(|(archive, release)| format!("deb-src [signed-by={KEYRING}] {MIRROR}/{archive} {release} main\n"));
     fs::write(cache.join("sources.list"), lines.concat()).map_err(|error| error.to_string())?;
     succeeded(apt(&cache).args(["-q", "update"]).output(), "apt-get update")?;
-    let known = RELEASES.iter().filter_map(|release| {
+    let known = RELEASES.iter().filter_map(|(_, release)| {
         let asked = format!("{}/{release}", package.name);
         succeeded(apt(&cache).args(["-q", "--print-uris", "source", &asked]).output(), &asked).ok()
     });
     // 'URL' FILE SIZE SHA256:HASH
     let uris: Vec<String> = known.flat_map(|text| text.lines().map(str::to_owned).collect::<Vec<_>>()).collect();
     let start = format!("{}_{}.orig.tar.", package.name, package.version);
-    let line = uris
-        .iter()
-        .map(|line| line.split_whitespace().collect::<Vec<_>>())
-        .find(|words| matches!(words.as_slice(), [_, file, ..] if file.starts_with(&start) && !file.ends_with(".asc")));
-    let Some([url, file, _, hash]) = line.as_deref() else { return Err(format!("no release of Debian has {start}*")) };
-    let fetched = Command::new("/usr/lib/apt/apt-helper")
-        .args(["-o", "APT::Sandbox::User=root", "download-file", url.trim_matches('\''), file, hash])
-        .current_dir(&cache)
-        .output();
-    succeeded(fetched, file)?;
+    let words = uris.iter().map(|line| line.split_whitespace().collect::<Vec<_>>());
+    let of_sources = |words: &Vec<&str>| matches!(words.as_slice(), [_, file, _, hash] if file.starts_with(&start) && !file.ends_with(".asc") && hash.contains(':'));
+    let mut last = format!("no release of Debian has {start}*");
+    let file = words.filter(of_sources).find_map(|words| {
+        let [url, file, _, hash] = words[..] else { return None };
+        // Each package is in each archive under one name.
+        let urls = [url.to_owned(), url.replace("/debian/pool/", "/debian-security/pool/updates/")];
+        urls.iter().find_map(|url| {
+            let fetched = Command::new("/usr/lib/apt/apt-helper")
+                .args(["-o", "APT::Sandbox::User=root", "download-file", url.trim_matches('\''), file, hash])
+                .current_dir(&cache)
+                .output();
+            succeeded(fetched, file).map_err(|why| last = why).ok().map(|_| file.to_owned())
+        })
+    });
+    let Some(file) = file else { return Err(last) };
     // Whole, or not at all.
     let unpacked = cache.join(format!("unpacking-{}", package.name));
     let _ = fs::remove_dir_all(&unpacked);
     fs::create_dir_all(&unpacked).map_err(|error| error.to_string())?;
-    succeeded(Command::new("tar").arg("xf").arg(cache.join(file)).arg("-C").arg(&unpacked).output(), "tar")?;
+    succeeded(Command::new("tar").arg("xf").arg(cache.join(&file)).arg("-C").arg(&unpacked).output(), "tar")?;
     let inner = fs::read_dir(&unpacked).ok().and_then(|mut all| all.next()?.ok()).ok_or("an empty package")?;
     fs::rename(inner.path(), &there).map_err(|error| error.to_string())?;
     Ok(there)

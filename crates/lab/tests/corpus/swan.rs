@@ -96,7 +96,7 @@ fn scenario(hosts: &Path, folder: &Path, authority: &Authority) -> Option<Scenar
     let opened = commands.lines().find_map(|line| up(line)?.split_whitespace().next().map(str::to_owned));
     let (outcome, protected) = told(&read(&folder.join("evaltest.dat")));
     Some(Scenario {
-        name: format!("strongswan/{}/{}", name[1], name[0]),
+        name: format!("{}/{}", name[1], name[0]),
         platforms: trees
             .each_ref()
             .map(|tree| MAIN.iter().find(|(path, _)| tree.files.contains_key(*path)).map_or("strongswan", |(_, word)| word)),
