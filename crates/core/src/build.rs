@@ -1,13 +1,13 @@
 //! The whole way for a description: check, agree, take sides, write, read back, hold against each
 //! other. Trees of files come out only if everything fits.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use ipnet::IpNet;
 
 use uspan_description::agreement::{Agreement, agree};
 use uspan_description::check::{Supplied, check};
-use uspan_description::description::{Description, Site, Tunnel};
+use uspan_description::description::{Description, Pair, Site, Tunnel};
 use uspan_description::sides::{End, Proofs, Side, cross_check, take_sides};
 use uspan_dialects::context::Context;
 use uspan_dialects::dialect::{Unwritable, gate};
@@ -31,8 +31,36 @@ pub struct BuiltTunnel {
     pub agreement: Agreement,
     /// The gateways, as read back from what was written.
     pub gateways: [Gateway; 2],
-    /// Networks of each site that it does not carry, by name.
+    /// Networks of each site that no pair of it has, by name.
     pub unreached: [Vec<(String, IpNet)>; 2],
+    /// Pairs of networks of its sites that it does not carry.
+    pub uncarried: Vec<UncarriedPair>,
+}
+
+/// A pair of networks that a tunnel does not carry.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UncarriedPair {
+    /// The names of the two.
+    pub names: [String; 2],
+    /// Their prefixes.
+    pub prefixes: [IpNet; 2],
+    /// Which of the two gateways drop what they send each other.
+    pub dropped: [bool; 2],
+}
+
+impl BuiltTunnel {
+    /// What becomes of what it does not carry, at an end, in words.
+    pub fn fate_of_uncarried(&self, end: usize) -> &'static str {
+        if self.gateways[end].filter.is_none() {
+            return "its owner's affair";
+        }
+        let dropped = self.uncarried.iter().filter(|pair| pair.dropped[end]).count();
+        match dropped {
+            0 => "left to other routes",
+            all if all == self.uncarried.len() => "dropped",
+            _ => "dropped, but for what another tunnel carries",
+        }
+    }
 }
 
 /// What came of a description.
@@ -189,8 +217,9 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
         return Err(findings);
     }
     let unreached = [0, 1].map(|end| unreached(tunnel, end, ends[end]));
+    let uncarried = uncarried(description, tunnel);
     let ends = ends.map(|site| site.name.value.clone());
-    let built = BuiltTunnel { name: tunnel.name.value.clone(), ends, agreement, gateways, unreached };
+    let built = BuiltTunnel { name: tunnel.name.value.clone(), ends, agreement, gateways, unreached, uncarried };
     Ok((built, trees, findings))
 }
 
@@ -199,6 +228,26 @@ fn unreached(tunnel: &Tunnel, end: usize, site: &Site) -> Vec<(String, IpNet)> {
     let carried = |index: usize| tunnel.pairs.iter().any(|pair| [pair.first, pair.second][end] == index);
     let own = site.networks.iter().enumerate().filter(|(index, network)| network.beyond.is_none() && !carried(*index));
     own.map(|(_, network)| (network.name.value.clone(), network.prefix.value)).collect()
+}
+
+/// The pairs of networks that a tunnel does not carry, and where they are dropped.
+fn uncarried(description: &Description, tunnel: &Tunnel) -> Vec<UncarriedPair> {
+    let pairs = description.uncarried(tunnel);
+    if pairs.is_empty() {
+        return Vec::new();
+    }
+    let ends = description.ends(tunnel);
+    let dropped = [0, 1].map(|end| description.dropped(tunnel, end).into_iter().collect::<BTreeSet<_>>());
+    let told = |pair: &Pair| {
+        let networks = [&ends[0].networks[pair.first], &ends[1].networks[pair.second]];
+        let prefixes = networks.map(|network| network.prefix.value);
+        UncarriedPair {
+            names: networks.map(|network| network.name.value.clone()),
+            prefixes,
+            dropped: [0, 1].map(|end| dropped[end].contains(&(prefixes[end], prefixes[1 - end]))),
+        }
+    };
+    pairs.iter().map(told).collect()
 }
 
 /// Why the negotiation of two gateways fails.

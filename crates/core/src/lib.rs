@@ -20,7 +20,7 @@ mod steps;
 
 // The whole way.
 pub use adopt::{Adopted, Adoptee, Defined, Leaving, LeavingPart, Note, NoteKind, adopt, defined, leaving, stop};
-pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
+pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, UncarriedPair, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, changes};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use retire::{Retirement, retire};

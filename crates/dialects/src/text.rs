@@ -9,7 +9,6 @@ use ipnet::IpNet;
 use uspan_model::digest::digest;
 use uspan_model::effort::Budget;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::GRE;
 use uspan_model::gateway::Tree;
 use uspan_model::key::{Certificate, PublicKey, base64_bytes};
 use uspan_model::source::{Place, Span};
@@ -33,28 +32,6 @@ pub(crate) fn beginning(word: &str) -> u64 {
 /// Where the first line of a text ends.
 pub(crate) fn line_end(text: &str) -> usize {
     memchr::memchr(b'\n', text.as_bytes()).unwrap_or(text.len())
-}
-
-/// An IP protocol by number or name (IANA protocol numbers).
-pub(crate) fn ip_protocol(name: &str) -> Option<u8> {
-    Some(match name {
-        "icmp" => 1,
-        "igmp" => 2,
-        "ipencap" | "ipip" => 4,
-        "tcp" => 6,
-        "udp" => 17,
-        "ipv6" => 41,
-        "gre" => GRE,
-        "esp" => 50,
-        "ah" => 51,
-        "ipv6-icmp" | "icmpv6" | "icmp6" => 58,
-        "ospf" => 89,
-        "pim" => 103,
-        "vrrp" => 112,
-        "l2tp" => 115,
-        "sctp" => 132,
-        number => number.parse().ok()?,
-    })
 }
 
 /// A port by number, or by the name of a service that selectors are limited to (IANA service names); 0 and `any` are any.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde_json::{Value, json};
-use uspan_core::{Flow, Walk, Walker, service, walk};
+use uspan_core::{Description, Flow, Walk, Walker, service, walk};
 
 use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
@@ -115,20 +115,31 @@ fn not_carried(args: &WalkArgs) -> Result<Option<CommandOutcome>, Failure> {
         own.map(|(name, net)| (&site.name.value, name, net)).collect::<Vec<_>>()
     });
     let Some((site, name, net)) = networks.find(|(.., net)| net.contains(&args.from)) else { return Ok(None) };
+    let dropped = read.description.as_ref().is_some_and(|description| drops(description, site, args));
     if args.format == Format::Json {
         let mut told = empty(args);
         told["fine"] = json!(false);
+        told["dropped"] = json!(dropped);
         told["findings"] = json!([]);
         super::print_json(&told)?;
     } else {
         super::print_line(&format!(
-            "{}: {} is in {name} ({net}) of {site}, and no tunnel carries that. It goes where the gateway's other routes lead. Next: name it \
-             in `carries`, if it is meant to be reached.",
+            "{}: {} is in {name} ({net}) of {site}, and no tunnel carries that. {} Next: name it in `carries`, if it is meant to be reached.",
             styled(STOP, "In the description, and not in the tunnel"),
-            args.from
+            args.from,
+            if dropped { "The filter of its gateway drops it." } else { "It goes where the gateway's other routes lead." }
         ))?;
     }
     Ok(Some(CommandOutcome::Stopped))
+}
+
+/// Whether a site's gateway drops what a tunnel of it does not carry.
+fn drops(description: &Description, site: &str, args: &WalkArgs) -> bool {
+    description.tunnels.iter().any(|tunnel| {
+        let ends = description.ends(tunnel).into_iter().enumerate().filter(|(_, end)| end.name.value == *site);
+        let mut dropped = ends.flat_map(|(end, _)| description.dropped(tunnel, end));
+        dropped.any(|(own, remote)| own.contains(&args.from) && remote.contains(&args.to))
+    })
 }
 
 fn not_known(name: &str) -> String {

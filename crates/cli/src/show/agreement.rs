@@ -5,7 +5,9 @@ use std::hash::{Hash, Hasher};
 use std::time::Duration;
 
 use serde_json::{Value, json};
-use uspan_core::{BuiltTunnel, Connection, Encapsulation, Exchange, Gateway, InterfaceKind, Opening, Passing, Proposal, duration_words};
+use uspan_core::{
+    BuiltTunnel, Connection, Encapsulation, Exchange, Gateway, InterfaceKind, Opening, Passing, Proposal, UncarriedPair, duration_words,
+};
 
 use super::table::table;
 use super::{GOOD, HEADING, QUIET, styled};
@@ -132,9 +134,16 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
         let nets: BTreeSet<_> = gateway(c).crossing().into_iter().map(own).collect();
         list(nets.into_iter().collect())
     }));
-    if tunnel.unreached.iter().any(|list| !list.is_empty()) {
-        let end = |c: &Connection| usize::from(!std::ptr::eq(c, connections[0]));
-        rows.push(row("not reached", &|c| list(tunnel.unreached[end(c)].iter().map(|(name, net)| format!("{name} {net}")).collect())));
+    rows.extend(uncarried(tunnel));
+    let limited = |c: &Connection| c.children.first().and_then(|child| Some((child.protocol.value?, child.ports.value)));
+    if !tunnel.gateways[0].wraps() && limited(connections[0]).is_some() {
+        let words = |c: &Connection| {
+            limited(c).map_or_else(String::new, |(protocol, [own, _])| match own {
+                Some(port) => format!("IP protocol {protocol}, port {port}"),
+                None => format!("IP protocol {protocol}"),
+            })
+        };
+        rows.push(row("selectors limited to", &words));
     }
     rows.push(row("own style", &|c| style(gateway(c))));
     // Everything is not worth a line.
@@ -162,12 +171,33 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     rows
 }
 
+/// What does not cross, and what becomes of it: networks that no pair has, and the pairs of others.
+fn uncarried(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
+    let unreached = &tunnel.unreached;
+    let mut rows = Vec::new();
+    if unreached.iter().any(|list| !list.is_empty()) {
+        let of = |end: usize| unreached[end].iter().map(|(name, net)| format!("{name} {net}")).collect::<Vec<_>>().join("\n");
+        rows.push(vec!["not reached".to_owned(), of(0), of(1)]);
+    }
+    let is_told = |pair: &&UncarriedPair| (0..2).any(|end| unreached[end].iter().any(|(_, net)| *net == pair.prefixes[end]));
+    let pairs: Vec<_> = tunnel.uncarried.iter().filter(|pair| !is_told(pair)).collect();
+    if !pairs.is_empty() {
+        let of = |end: usize| pairs.iter().map(|pair| format!("{} {}", pair.names[end], pair.prefixes[end])).collect::<Vec<_>>().join("\n");
+        rows.push(vec!["not carried".to_owned(), of(0), of(1)]);
+    }
+    if !tunnel.uncarried.is_empty() {
+        rows.push(vec!["what is not carried".to_owned(), tunnel.fate_of_uncarried(0).to_owned(), tunnel.fate_of_uncarried(1).to_owned()]);
+    }
+    rows
+}
+
 /// A tunnel as JSON.
 pub fn json(tunnel: &BuiltTunnel) -> Value {
     let agreement = &tunnel.agreement;
     let reasons: Vec<_> =
         agreement.reasons.iter().map(|r| json!({ "about": r.about.word(), "taken": r.taken, "value": r.value, "why": r.why })).collect();
     let pairs: Vec<_> = tunnel.gateways[0].crossing().iter().map(|(one, other)| json!([one.to_string(), other.to_string()])).collect();
+    let uncarried: Vec<_> = tunnel.uncarried.iter().map(|pair| json!({ "pair": pair.prefixes, "dropped": pair.dropped })).collect();
     json!({
         "tunnel": tunnel.name,
         "between": tunnel.ends,
@@ -182,6 +212,7 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
         "inner_mtu": agreement.inner_mtu,
         "pairs": pairs,
         "not_reached": tunnel.unreached.each_ref().map(|list| list.iter().map(|(_, net)| net.to_string()).collect::<Vec<_>>()),
+        "not_carried": uncarried,
         "hosts_may_open": tunnel.gateways.each_ref().map(|gateway| gateway.hosts_may_open().to_string()),
         "reasons": reasons,
     })

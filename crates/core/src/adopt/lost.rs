@@ -60,16 +60,18 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             note("selectors", text, child.local.origin.place(), NoteKind::AnotherTunnel);
         }
         let Some(first) = connection.children.first() else { continue };
+        let twin = pair.connections[1 - end].children.first();
+        if let Some(place) = twin.and_then(|twin| limited_alone(first, twin)) {
+            let text = "limited to a protocol or ports, to which the other end's are not: a description has one limit for both".to_owned();
+            note("selectors", text, place, NoteKind::AnotherTunnel);
+        }
         for child in &connection.children {
             if child.esp.value.iter().any(|proposal| proposal.protocol == Protocol::Ah) {
                 let text = "AH, which a description does not have: ESP would be another tunnel".to_owned();
                 note("protection", text, child.esp.origin.place(), NoteKind::AnotherTunnel);
             }
-            let limited = child.protocol.value.filter(|protocol| *protocol != GRE);
-            if let Some(protocol) = limited {
-                let ports = if child.ports.value == [None, None] { "" } else { " and ports" };
-                let text = format!("limited to IP protocol {protocol}{ports}, which a description does not say: the tunnel would take all");
-                note("selectors", text, child.protocol.origin.place(), NoteKind::AnotherTunnel);
+            if let Some((text, place)) = of_limit(connection, child, first) {
+                note("selectors", text, place, NoteKind::AnotherTunnel);
             }
             if child.narrowing.value == Some(true) {
                 let text = "a part of them is enough, which a description does not say".to_owned();
@@ -86,6 +88,30 @@ pub(super) fn told(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counter
             }
         }
     }
+}
+
+/// Where it stands that the selectors of a Child SA are limited otherwise than those of the other end's, if they are.
+fn limited_alone<'a>(child: &'a Child, twin: &Child) -> Option<Option<&'a Place>> {
+    let [own, far] = child.ports.value;
+    ((twin.protocol.value, twin.ports.value) != (child.protocol.value, [far, own])).then(|| child.protocol.origin.place())
+}
+
+/// What of the limit of a Child SA's selectors a description does not say, and where it stands.
+fn of_limit<'a>(connection: &Connection, child: &'a Child, first: &Child) -> Option<(String, Option<&'a Place>)> {
+    let limited = child.protocol.value.filter(|protocol| *protocol != GRE);
+    let ports = if child.ports.value == [None, None] { "" } else { " and ports" };
+    let text = if let Some(protocol) = limited.filter(|_| connection.joins_gateways(child)) {
+        format!("the gateways themselves, limited to IP protocol {protocol}{ports}, which a description does not say")
+    } else if let Some(protocol) = limited.filter(|protocol| ![1, 6, 17, 58].contains(protocol)) {
+        format!("limited to IP protocol {protocol}: a description knows TCP, UDP and ICMP")
+    } else if child.ports.value.iter().all(Option::is_some) {
+        "limited to a port at each end, which a description does not say: it has one of a service".to_owned()
+    } else if (&child.protocol, &child.ports) != (&first.protocol, &first.ports) {
+        format!("limited to another protocol or ports than those of `{}`: a description has one limit", first.name)
+    } else {
+        return None;
+    };
+    Some((text, child.ports.origin.place().or(child.protocol.origin.place())))
 }
 
 /// What of IKE with a peer a description does not say: what it is about, what it is, where it stands.

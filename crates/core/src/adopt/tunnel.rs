@@ -12,7 +12,8 @@ use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
 use uspan_model::duration::duration_words;
 use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, IkeVersion, Method, Mode, Opening, Passing, Proposal,
+    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, Hook, IkeVersion, Method, Mode, Opening, Passing, Proposal, Protection,
+    Verdict,
 };
 use uspan_model::secret::Secret;
 use uspan_model::source::Place;
@@ -249,6 +250,20 @@ fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets
     if wanted.len() != all.count() {
         let each = wanted.iter().map(|[near, far]| Value::Array([text(near), text(far)].into_iter().collect()));
         say(table, "carries", each.collect::<Array>());
+        // What the gateways do with all else stays as it is.
+        if !drops_uncarried(pair, nets, &wanted, &name) {
+            say(table, "not-carried", "left-alone");
+        }
+    }
+    let limit = pair.connections[0].children.first().and_then(|child| Some((child.protocol.value?, child.ports.value)));
+    if let Some((protocol, ports)) = limit.filter(|_| !pair.parts[0].wraps()) {
+        let known = |end: usize| ports[end].map(|port| (&names[end], Value::from(i64::from(port))));
+        let known: Vec<_> = [0, 1].into_iter().filter_map(known).collect();
+        let mut said = vec![("protocol", text(&protocol.to_string()))];
+        if !known.is_empty() {
+            said.push(("ports", inline(known)));
+        }
+        say(table, "limited-to", inline(said));
     }
     let mut appears: [BTreeMap<String, String>; 2] = [BTreeMap::new(), BTreeMap::new()];
     for [near, near_as, far_as, far] in &crossing {
@@ -278,8 +293,31 @@ fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets
     }
 }
 
+/// Whether a gateway's own rules drop whatever of two networks does not cross.
+fn drops_uncarried(
+    pair: &Counterparts<'_>,
+    nets: &[Vec<(String, IpNet)>; 2],
+    wanted: &[[String; 2]],
+    name: &impl Fn(usize, &IpNet) -> String,
+) -> bool {
+    let drops = |end: usize, own: &IpNet, remote: &IpNet| {
+        let rules = pair.parts[end].filter.iter().flat_map(|filter| &filter.rules);
+        rules
+            .filter(|rule| rule.verdict == Verdict::Drop && rule.protection == Protection::Any && rule.hook == Hook::Forward)
+            .any(|rule| rule.from.contains(own) && rule.to.contains(remote))
+    };
+    let all = nets[0].iter().flat_map(|(_, near)| nets[1].iter().map(move |(_, far)| (near, far)));
+    let mut uncarried =
+        all.filter(|(near, far)| near.addr().is_ipv4() == far.addr().is_ipv4() && !wanted.contains(&[name(0, near), name(1, far)]));
+    uncarried.all(|(near, far)| drops(0, near, far) || drops(1, far, near))
+}
+
 /// What connections may be for.
 fn services(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2]) {
+    // What the selectors are limited to says it.
+    if table.contains_key("limited-to") {
+        return;
+    }
     let filtered = pair.parts.iter().any(|part| part.filter.as_ref().is_some_and(|filter| !filter.rules.is_empty()));
     if !filtered {
         return;

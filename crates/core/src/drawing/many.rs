@@ -88,7 +88,10 @@ pub(super) fn draw(sites: &[SiteView], tunnels: &[TunnelView], theme: Theme) -> 
 fn lines(site: &SiteView) -> Vec<(f64, &'static str, String)> {
     let mut lines = vec![(14.0, "ink", site.name.clone()), (12.0, "faint", site.public.clone())];
     let shown = if site.networks.len() > 2 { 1 } else { 2 };
-    lines.extend(site.networks.iter().take(shown).map(|(_, prefix)| (12.0, "ink", prefix.clone())));
+    lines.extend(site.networks.iter().take(shown).map(|network| match network.reached {
+        true => (12.0, "ink", network.prefix.clone()),
+        false => (12.0, "faint", format!("{}, not reached", network.prefix)),
+    }));
     if site.networks.len() > shown {
         lines.push((12.0, "ink", format!("and {} more", site.networks.len() - shown)));
     }

@@ -9,7 +9,9 @@ mod pair;
 
 pub use canvas::{Drawing, Link, Point, Rect, Theme, escaped};
 
-use crate::build::BuiltTunnel;
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::build::{BuiltTunnel, UncarriedPair};
 use uspan_description::description::{Description, Site};
 use uspan_model::gateway::{Encapsulation, NatTarget, Passing};
 
@@ -22,7 +24,16 @@ struct SiteView {
     own: Option<String>,
     outside: String,
     inside: Vec<String>,
-    networks: Vec<(String, String)>,
+    networks: Vec<NetworkView>,
+}
+
+/// A network as it is drawn.
+#[derive(Clone, Debug)]
+struct NetworkView {
+    name: String,
+    prefix: String,
+    /// Whether a tunnel carries it.
+    reached: bool,
 }
 
 /// A tunnel as it is drawn.
@@ -38,6 +49,8 @@ struct TunnelView {
     pairs: Vec<(String, String)>,
     /// What each gateway does with addresses, and what it lets pass.
     around: [[String; 2]; 2],
+    /// What does not cross, and what becomes of it; nothing where all crosses.
+    uncarried: Option<String>,
 }
 
 impl TunnelView {
@@ -55,7 +68,8 @@ pub fn draw(description: &Description, tunnels: &[BuiltTunnel], theme: Theme) ->
         })
     };
     let kept: Vec<usize> = (0..description.sites.len()).filter(|index| used(*index)).collect();
-    let sites: Vec<SiteView> = kept.iter().map(|index| site(&description.sites[*index])).collect();
+    let unreached = unreached(tunnels);
+    let sites: Vec<SiteView> = kept.iter().map(|index| site(&description.sites[*index], &unreached)).collect();
     let views: Vec<TunnelView> = tunnels.iter().filter_map(|built| tunnel(description, built, &kept)).collect();
     match views.as_slice() {
         [] => None,
@@ -64,7 +78,19 @@ pub fn draw(description: &Description, tunnels: &[BuiltTunnel], theme: Theme) ->
     }
 }
 
-fn site(site: &Site) -> SiteView {
+/// The networks of each site that no tunnel of it carries.
+fn unreached(tunnels: &[BuiltTunnel]) -> BTreeSet<(&str, &str)> {
+    let mut unreached: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for tunnel in tunnels {
+        for (site, list) in tunnel.ends.iter().zip(&tunnel.unreached) {
+            let names: BTreeSet<_> = list.iter().map(|(name, _)| name.as_str()).collect();
+            unreached.entry(site).and_modify(|known| known.retain(|name| names.contains(name))).or_insert(names);
+        }
+    }
+    unreached.into_iter().flat_map(|(site, names)| names.into_iter().map(move |name| (site, name))).collect()
+}
+
+fn site(site: &Site, unreached: &BTreeSet<(&str, &str)>) -> SiteView {
     SiteView {
         name: site.title().to_owned(),
         platform: if site.platform.value.is_run_by_others() { "of another make".to_owned() } else { site.platform.value.title.to_string() },
@@ -72,9 +98,35 @@ fn site(site: &Site) -> SiteView {
         own: site.own_address.as_ref().map(|own| own.value.to_string()),
         outside: site.outside.value.clone(),
         inside: site.inside.iter().map(|name| name.value.clone()).collect(),
-        networks: site.own_networks().map(|network| (network.name.value.clone(), network.prefix.value.to_string())).collect(),
+        networks: site
+            .own_networks()
+            .map(|network| NetworkView {
+                name: network.name.value.clone(),
+                prefix: network.prefix.value.to_string(),
+                reached: !unreached.contains(&(site.name.value.as_str(), network.name.value.as_str())),
+            })
+            .collect(),
     }
 }
+
+/// What a tunnel does not carry, in one line.
+fn uncarried(built: &BuiltTunnel) -> Option<String> {
+    let told = |pair: &UncarriedPair| format!("{} ⇄ {}", pair.names[0], pair.names[1]);
+    let some: Vec<_> = built.uncarried.iter().take(SHOWN).map(told).collect();
+    let rest = match built.uncarried.len().checked_sub(SHOWN) {
+        None | Some(0) => String::new(),
+        Some(more) => format!(", and {more} more"),
+    };
+    let fates = [0, 1].map(|end| built.fate_of_uncarried(end));
+    let fate = match fates {
+        [one, other] if one == other => one.to_owned(),
+        [one, other] => format!("{one} at {}, {other} at {}", built.ends[0], built.ends[1]),
+    };
+    (!some.is_empty()).then(|| format!("not carried: {}{rest}; {fate}", some.join(", ")))
+}
+
+/// As many pairs that are not carried are named.
+const SHOWN: usize = 4;
 
 fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Option<TunnelView> {
     let tunnel = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name)?;
@@ -88,10 +140,12 @@ fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Opt
         }
         let renumbered = gateway.nat.iter().any(|rule| matches!(rule.target, NatTarget::SourceNet(_) | NatTarget::DestinationNet(_)));
         let kept = gateway.nat.iter().any(|rule| rule.target == NatTarget::KeepSource);
-        let nat = match (renumbered, kept) {
-            (true, _) => "NAT: one to one",
-            (false, true) => "NAT: addresses kept",
-            (false, false) => "NAT: none",
+        let behind_one = gateway.nat.iter().any(|rule| matches!(rule.target, NatTarget::SourceTo(_)));
+        let nat = match (renumbered, behind_one, kept) {
+            (true, ..) => "NAT: one to one",
+            (false, true, _) => "NAT: behind one address",
+            (false, false, true) => "NAT: addresses kept",
+            (false, false, false) => "NAT: none",
         };
         let filter = match gateway.hosts_may_open() {
             Passing::All => "filter: both ways".to_owned(),
@@ -111,5 +165,6 @@ fn tunnel(description: &Description, built: &BuiltTunnel, kept: &[usize]) -> Opt
         in_udp: agreement.encapsulation.contains(&Encapsulation::Forced),
         pairs: built.gateways[0].crossing().into_iter().map(|(near, far)| (near.to_string(), far.to_string())).collect(),
         around: [around(0), around(1)],
+        uncarried: uncarried(built),
     })
 }

@@ -1,7 +1,7 @@
 //! One tunnel, with everything around it: networks, interfaces, gateways, the internet, and what may cross.
 
 use super::canvas::{Anchor, Canvas, Drawing, Link, Point, Rect, Theme, number, text_width};
-use super::{SiteView, TunnelView};
+use super::{NetworkView, SiteView, TunnelView};
 
 const WIDTH: f64 = 1180.0;
 const TOP: f64 = 58.0;
@@ -53,13 +53,17 @@ fn side(canvas: &mut Canvas, site: &SiteView, end: usize, middle: f64, height: f
     // The networks, each with a wire to the gateway.
     let all = number(site.networks.len());
     let start = middle - (all * (NET.1 + NET_GAP) - NET_GAP) / 2.0;
-    for (i, (name, prefix)) in site.networks.iter().enumerate() {
+    for (i, NetworkView { name, prefix, reached }) in site.networks.iter().enumerate() {
         let y = start + number(i) * (NET.1 + NET_GAP);
         let rect = Rect { x: across(end, 16.0) - if end == 0 { 0.0 } else { NET.0 }, y, width: NET.0, height: NET.1 };
         canvas.site(rect);
         let at = rect.middle();
-        canvas.text(Point { x: at.x, y: at.y - 4.0 }, Anchor::Middle, 13.0, "ink", name);
-        canvas.text(Point { x: at.x, y: at.y + 13.0 }, Anchor::Middle, 12.0, "faint", prefix);
+        let lines = if *reached { [-4.0, 13.0] } else { [-10.0, 4.0] };
+        canvas.text(Point { x: at.x, y: at.y + lines[0] }, Anchor::Middle, 13.0, "ink", name);
+        canvas.text(Point { x: at.x, y: at.y + lines[1] }, Anchor::Middle, 12.0, "faint", prefix);
+        if !*reached {
+            canvas.text(Point { x: at.x, y: at.y + 18.0 }, Anchor::Middle, 11.0, "ink", "not reached");
+        }
         let edge = if end == 0 { rect.x + rect.width } else { rect.x };
         let near = if end == 0 { gateway.x } else { gateway.x + gateway.width };
         canvas.wire(Point { x: edge, y: at.y }, Point { x: near, y: middle });
@@ -150,9 +154,13 @@ fn parts(text: &str, size: f64, width: f64) -> Vec<String> {
 fn crossing(canvas: &mut Canvas, sites: [&SiteView; 2], tunnel: &TunnelView, y: f64) {
     canvas.strong(Point { x: WIDTH / 2.0, y: y + 34.0 }, Anchor::Middle, 13.0, "What may cross");
     let named = |site: &SiteView, prefix: &String| {
-        let name = site.networks.iter().find(|(_, known)| known == prefix).map(|(name, _)| name.as_str());
+        let name = site.networks.iter().find(|network| network.prefix == *prefix).map(|network| network.name.as_str());
         name.map_or_else(|| prefix.clone(), |name| format!("{name} {prefix}"))
     };
+    if let Some(uncarried) = &tunnel.uncarried {
+        let line = y + 58.0 + number(tunnel.pairs.len()) * 20.0;
+        canvas.text(Point { x: WIDTH / 2.0, y: line + 6.0 }, Anchor::Middle, 12.0, "faint", uncarried);
+    }
     for (i, (near, far)) in tunnel.pairs.iter().enumerate() {
         let line = y + 58.0 + number(i) * 20.0;
         canvas.text(Point { x: WIDTH / 2.0 - 20.0, y: line }, Anchor::End, 13.0, "ink", &named(sites[0], near));

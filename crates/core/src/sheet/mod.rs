@@ -141,6 +141,9 @@ fn facts(ends: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel) -> Vec<Fact> {
     };
     each("networks", networks);
     each("not reached through it", [0, 1].map(|end| built.unreached[end].iter().map(|(name, net)| format!("{name} {net}")).collect()));
+    if !built.uncarried.is_empty() {
+        each("what it does not carry", [0, 1].map(|end| vec![built.fate_of_uncarried(end).to_owned()]));
+    }
     each(
         "hosts may open",
         [0, 1].map(|end| match built.gateways[end].hosts_may_open() {

@@ -18,6 +18,7 @@ mod rehearse;
 mod release;
 mod rules;
 mod rulesets;
+mod selectors;
 mod sheet;
 mod strangers;
 mod time;

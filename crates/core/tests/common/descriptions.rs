@@ -189,8 +189,12 @@ fn passing() -> impl Strategy<Value = String> {
         (list.clone(), list).prop_map(|(one, other)| format!("services = {{ coldstore = {one}, packhouse = {other} }}\n")),
         Just("services = { packhouse = [\"all\"], coldstore = [\"ping\"] }\n".to_owned()),
         Just("one-way = \"coldstore\"\nopens = \"at-once\"\n".to_owned()),
+        Just("limited-to = { protocol = \"tcp\", ports = { coldstore = 443 } }\nopens = \"at-once\"\n".to_owned()),
+        Just("limited-to = { protocol = \"udp\", ports = { packhouse = 5060 } }\nopens = \"at-once\"\n".to_owned()),
+        Just("limited-to = { protocol = \"icmp\" }\n".to_owned()),
     ];
-    (services, any::<bool>()).prop_map(|(services, logs)| format!("{services}logs-drops = {logs}\n"))
+    let others = select(vec!["", "not-carried = \"left-alone\"\n"]);
+    (services, any::<bool>(), others).prop_map(|(services, logs, others)| format!("{services}logs-drops = {logs}\n{others}"))
 }
 
 fn traversal(sites: [&RandomSite; 2]) -> impl Strategy<Value = String> + use<> {
@@ -261,16 +265,24 @@ pub fn description() -> impl Strategy<Value = String> {
                 site_text(&mut text, "coldstore", 1, &other, free, certified);
                 // GRE between fixed addresses that nobody translates.
                 let fixed = [&one, &other].iter().all(|site| matches!(site.reach, 0 | 4 | 5));
-                let gre = fixed && one.note.len() % 3 == 0 && !traversal.contains("forced");
+                let limited = passing.contains("limited-to");
+                let gre = !limited && fixed && one.note.len() % 3 == 0 && !traversal.contains("forced");
                 // A session between the interfaces, where both ends have one with an address.
                 let routed = [&one, &other].iter().all(|site| gre || site.routes && known::profile(site.platform).is_steered_by_routes());
-                let bgp = routed && other.note.len() % 2 == 0 && !inside.contains("appears-as");
+                let bgp = !limited && routed && other.note.len() % 2 == 0 && !inside.contains("appears-as");
                 let link = if inside.contains("link =") { "" } else { "link = \"10.254.0.0/30\"\n" };
                 let inside = if bgp { format!("{inside}{link}routing = \"bgp\"\n") } else { inside };
                 let inside = if gre { format!("{inside}carrier = \"gre\"\n") } else { inside };
                 // Or what the gateways themselves send, where nothing is said of networks.
-                let hosts = fixed && !gre && !bgp && one.note.len() % 3 == 1 && !traversal.contains("forced");
+                let hosts = fixed && !limited && !gre && !bgp && one.note.len() % 3 == 1 && !traversal.contains("forced");
                 let hosts = hosts && !inside.contains("appears-as") && !inside.contains("link =");
+                // All of a network behind one address, where nothing else is said of who opens connections.
+                let unsaid = !passing.contains("limited-to") && !passing.contains("services") && !passing.contains("one-way");
+                let hidden = unsaid && !bgp && one.note.len() % 2 == 1 && !timing.contains("on-traffic");
+                let inside = match inside.split_once("appears-as.packhouse.net-").filter(|_| hidden) {
+                    Some((before, rest)) => format!("{before}appears-as.packhouse.net-{}", rest.replacen(".0/24", ".7/32", 1)),
+                    None => inside,
+                };
                 let between = if turned { "\"coldstore\", \"packhouse\"" } else { "\"packhouse\", \"coldstore\"" };
                 let _ = write!(text, "[tunnel.harvest]\nbetween = [{between}]\n{proof}\n{timing}{passing}{traversal}{inside}");
                 match strength {

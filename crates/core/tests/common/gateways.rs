@@ -118,11 +118,7 @@ fn child(platform: usize, margin: u64, watched: bool) -> impl Strategy<Value = C
     let opening = select(ways);
     let mode = select(vec![Mode::Tunnel, Mode::Transport]);
     let facts = known::profile(platform);
-    let packets = (
-        1..2040u32,
-        select(facts.dscp.to_vec()),
-        select(if facts.word == "openiked" { vec![None, Some(GRE), Some(1)] } else { vec![None, Some(GRE), Some(1), Some(6)] }),
-    );
+    let packets = (1..2040u32, select(facts.dscp.to_vec()), select(vec![None, Some(GRE), Some(1), Some(6)]));
     (network(), network(), esp_proposals(platform), mode, lifetime(margin), opening, dead, packets).prop_map(
         move |(local, remote, esp, mode, lifetime, opening, dead, (window, dscp, protocol))| Child {
             name: String::new(),

@@ -6,11 +6,11 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::description::{Address, Description, Opens, Pair, Site, Tunnel};
+use crate::description::{Address, Description, NotCarried, Opens, Pair, Site, Tunnel};
 use crate::sides::interface_id;
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Encapsulation, IkeVersion, Mode, Passing};
+use uspan_model::gateway::{Encapsulation, IkeVersion, MOST_PAIRS, Mode, Passing};
 use uspan_model::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
@@ -34,6 +34,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.silent_opener());
         findings.extend(check.times());
         findings.extend(check.pairs());
+        findings.extend(check.uncarried());
         findings.extend(check.gateways_in_selectors());
     }
     findings.extend(same_gateways(description));
@@ -64,6 +65,14 @@ impl TunnelCheck<'_> {
         [(0, pair.first), (1, pair.second)].map(|(end, network)| self.description.apparent(self.tunnel, end, network))
     }
 
+    /// What it does not carry is dropped pair by pair.
+    fn uncarried(&self) -> Option<Finding> {
+        let count = self.description.uncarried(self.tunnel).len();
+        let wanted = self.tunnel.not_carried == NotCarried::Dropped && count > MOST_PAIRS;
+        let message = || format!("{count} pairs of networks are not carried, and not dropped: {MOST_PAIRS} are the most");
+        wanted.then(|| self.at(&rules::TOO_MANY_TO_DROP, self.tunnel.carries, message()))
+    }
+
     /// Networks that appear as others.
     fn appearances(&self) -> Vec<Finding> {
         let ends = self.description.ends(self.tunnel);
@@ -76,8 +85,11 @@ impl TunnelCheck<'_> {
             let overlaps = |other: IpNet| other.contains(&new) || new.contains(&other);
             let others = self.tunnel.appearances.iter().filter(|other| other.end == appearance.end && other.network != appearance.network);
             let taken = site.networks.iter().find(|other| overlaps(other.prefix.value));
-            let message = match (alike(&old) == alike(&new), taken) {
-                (false, _) => format!("`{}` is {old} and cannot appear as {new} one to one", network.name.value),
+            let behind_one = new.prefix_len() == new.max_prefix_len() && new.addr().is_ipv4() == old.addr().is_ipv4();
+            let message = match (alike(&old) == alike(&new) || behind_one, taken) {
+                (false, _) => {
+                    format!("`{}` is {old} and cannot appear as {new}, neither one to one nor as one address", network.name.value)
+                }
                 (true, Some(other)) => format!("{new} overlaps `{}` ({}) of the same site", other.name.value, other.prefix.value),
                 (true, None) => match others.map(|other| other.prefix.value).find(|other| overlaps(*other)) {
                     Some(other) => format!("{new} overlaps {other}, as which another network appears"),

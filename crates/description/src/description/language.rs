@@ -302,11 +302,15 @@ pub static TUNNEL: &[Key] = &[
     key("mode", Shape::Word(modes), Optional("transport between gateways, tunnel between networks"), "\"tunnel\"",
         "The mode of ESP (RFC 4301 section 3.2). What two gateways themselves send each other can travel in either; between networks there is tunnel mode, and inside GRE transport mode."),
     key("appears-as", Shape::Map { of: &Shape::Map { of: &PREFIX, keys: "prefixes by network" }, keys: "networks by site" }, Optional("every network crosses as it is"), "{ coldstore = { racks = \"10.200.16.0/20\" } }",
-        "Networks that are translated one to one on their way into the tunnel, so that the other site sees them as prefixes of the same length: where both sites use the same addresses, or the other one uses these elsewhere."),
+        "Networks that are translated on their way into the tunnel, so that the other site sees them as prefixes of the same length, one to one; or as one address, behind which all of a network stands, and whose hosts alone open connections: where both sites use the same addresses, or the other one uses these elsewhere."),
     key("services", Shape::Either(&[SERVICES, Shape::Map { of: &SERVICES, keys: "lists of services by site" }]), Optional("everything"), "[\"https\", \"tcp/8443\", \"ping\"]",
         "What connections through the tunnel may be for: names, or ports such as `tcp/8443` and `udp/5060-5070`, or `all`. One list for both directions, or a table with a list for each site whose hosts may open connections; replies always come back."),
+    key("limited-to", Shape::Table(LIMIT), Optional("the selectors take every protocol"), "{ protocol = \"tcp\", ports = { coldstore = 443 } }",
+        "The IP protocol, and the port at one of the sites, to which the selectors themselves are limited (RFC 7296 section 3.13.1): where a partner's gateway asks for that. To let only some services through, `services` is enough, and the SA serves them all."),
     key("one-way", NAME, Optional("the hosts of both sites may open connections"), "\"packhouse\"",
         "The only site whose hosts may open connections through the tunnel."),
+    key("not-carried", Shape::Word(uncarried), Optional("dropped"), "\"left-alone\"",
+        "What becomes of packets between networks of the two sites that are no pair of `carries`: without a tunnel they would leave for the internet in clear."),
     key("logs-drops", Shape::Flag, Optional("false"), "true",
         "What the filter drops of this tunnel's traffic is written to the gateway's log, five packets a second at most."),
     key("initiator", NAME, Optional("the first site of `between`, or the one whose address is `dynamic`"), "\"packhouse\"",
@@ -337,6 +341,13 @@ pub static TUNNEL: &[Key] = &[
         "Weak algorithms that this tunnel may offer, each with the reason."),
     key("note", TEXT, Optional("no note"), "\"ticket 4711\"",
         "A remark for people; it is copied into the files as a comment."),
+];
+
+/// What the selectors of a tunnel are limited to.
+#[rustfmt::skip]
+pub static LIMIT: &[Key] = &[
+    key("protocol", Shape::Text { is: "`tcp`, `udp`, `icmp` or `icmpv6`, or its number", pattern: "^[a-z0-9-]+$" }, Required, "\"tcp\"", "The IP protocol: `tcp`, `udp`, `icmp`, `icmpv6`, or its number (IANA protocol numbers)."),
+    key("ports", Shape::Map { of: &Shape::Number, keys: "ports by site" }, Optional("every port"), "{ coldstore = 443 }", "The port at one of the two sites, of protocols that have some."),
 ];
 
 /// A tunnel's secret.
@@ -439,6 +450,13 @@ fn carriers(_: &Context) -> Vec<Choice> {
             "gre",
             "GRE (RFC 2784), protected by ESP in transport mode: for partners that have nothing else to route into, and for routing protocols",
         ),
+    ]
+}
+
+fn uncarried(_: &Context) -> Vec<Choice> {
+    vec![
+        choice("dropped", "each gateway drops them, but for what another tunnel of its site carries"),
+        choice("left-alone", "they go where the gateway's other routes lead, such as a line that nobody describes"),
     ]
 }
 

@@ -4,6 +4,7 @@ mod decode;
 mod given;
 pub mod language;
 mod reference;
+mod uncarried;
 mod values;
 
 pub use given::Given;
@@ -24,7 +25,9 @@ use uspan_dialects::profile::Profile;
 use uspan_model::algorithm::{Kind, Row, Transform};
 use uspan_model::finding::Finding;
 use uspan_model::gateway::KnownAddresses;
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Mode, Passing, Proposal};
+use uspan_model::gateway::{
+    Dscp, Encapsulation, Endpoint, FilterForm, Identity, IkeVersion, Method, Mode, Passing, Ports, Proposal, Traffic, Transport,
+};
 use uspan_model::source::{Located, Source, Span};
 
 /// A description that could be understood. Parts that could not are left out; findings say which.
@@ -36,6 +39,7 @@ pub struct Description {
     pub sites: Vec<Site>,
     /// Tunnels in the order of the file.
     pub tunnels: Vec<Tunnel>,
+    carried: uncarried::CarriedNetworks,
 }
 
 /// A place: facts about one gateway and what stands behind it.
@@ -244,6 +248,10 @@ pub struct Tunnel {
     pub appearances: Vec<Appearance>,
     /// Where the pairs were said, or the tunnel's name.
     pub carries: Span,
+    /// To what its selectors are limited.
+    pub limit: Option<SelectorLimit>,
+    /// What becomes of what it does not carry.
+    pub not_carried: NotCarried,
     /// What the hosts of each end may open connections for.
     pub passes: [Passing; 2],
     /// Where that was said, or the tunnel's name.
@@ -315,6 +323,14 @@ pub struct Pair {
     pub span: Span,
 }
 
+impl Appearance {
+    /// Whether all of a network stands behind one address.
+    pub fn is_behind_one(&self, site: &Site) -> bool {
+        let prefix = self.prefix.value;
+        prefix.prefix_len() == prefix.max_prefix_len() && site.networks[self.network].prefix.value.prefix_len() < prefix.prefix_len()
+    }
+}
+
 impl Pair {
     /// Whether it is of what members of a group send each other through their hub; with the two sites of its tunnel.
     pub fn leads_beyond(&self, ends: [&Site; 2]) -> bool {
@@ -322,7 +338,7 @@ impl Pair {
     }
 }
 
-/// A network that is translated one to one on its way into a tunnel.
+/// A network that is translated on its way into a tunnel: one to one, or to one address.
 #[derive(Clone, Debug)]
 pub struct Appearance {
     /// Index (0 or 1) of its end.
@@ -331,6 +347,48 @@ pub struct Appearance {
     pub network: usize,
     /// As what it appears.
     pub prefix: Located<IpNet>,
+}
+
+/// The IP protocol to which selectors are limited, and the port at each end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SelectorLimit {
+    /// Its number (IANA protocol numbers).
+    pub protocol: u8,
+    /// The ports, of which at most one is there; `None` is every one.
+    pub ports: [Option<u16>; 2],
+    /// Where it was said.
+    pub span: Span,
+}
+
+impl SelectorLimit {
+    /// What connections can be for that the hosts of an end open: their port is the other end's.
+    fn passing(self, opener: usize) -> Passing {
+        let transport = match self.protocol {
+            TCP => Transport::Tcp,
+            UDP => Transport::Udp,
+            _ => return Passing::Only(vec![Traffic::Ping]),
+        };
+        match (self.ports[1 - opener], self.ports[opener]) {
+            (Some(port), _) => Passing::Only(vec![Traffic::To(transport, Ports { first: port, last: port })]),
+            (None, None) => Passing::Only(vec![Traffic::To(transport, Ports { first: 1, last: u16::MAX })]),
+            // From the port of a service nobody opens connections.
+            (None, Some(_)) => Passing::Only(Vec::new()),
+        }
+    }
+}
+
+/// The protocols that filters can tell (IANA protocol numbers).
+pub(crate) const TCP: u8 = 6;
+pub(crate) const UDP: u8 = 17;
+pub(crate) const ICMP: [u8; 2] = [1, 58];
+
+/// What becomes of packets between networks of two sites that their tunnel does not carry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NotCarried {
+    /// The gateways drop them.
+    Dropped,
+    /// They go where the gateways' other routes lead.
+    LeftAlone,
 }
 
 /// When a tunnel is opened.

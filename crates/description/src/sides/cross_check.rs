@@ -124,10 +124,19 @@ fn modes(connection: &Connection) -> Vec<uspan_model::gateway::Mode> {
     connection.children.iter().map(|child| child.mode.value).collect()
 }
 
-/// The selector lists of each child, and their protocol; turned round if asked.
-fn selectors(connection: &Connection, turned: bool) -> BTreeSet<(Vec<IpNet>, Vec<IpNet>, Option<u8>)> {
-    let each = connection.children.iter().map(|child| (child.local.value.clone(), child.remote.value.clone(), child.protocol.value));
-    each.map(|(local, remote, protocol)| if turned { (remote, local, protocol) } else { (local, remote, protocol) }).collect()
+/// What selectors name: networks, IP protocol, ports.
+type Named = (Vec<IpNet>, Vec<IpNet>, Option<u8>, [Option<u16>; 2]);
+
+/// The selector lists of each child, and to what they are limited; turned round if asked.
+fn selectors(connection: &Connection, turned: bool) -> BTreeSet<Named> {
+    let each = connection.children.iter().map(|child| {
+        let (local, remote, [own, far]) = (child.local.value.clone(), child.remote.value.clone(), child.ports.value);
+        match turned {
+            true => (remote, local, child.protocol.value, [far, own]),
+            false => (local, remote, child.protocol.value, [own, far]),
+        }
+    });
+    each.collect()
 }
 
 /// A session as the other end should have it.
@@ -193,8 +202,11 @@ fn exemption(end: &End<'_>) -> Option<Finding> {
     for (apparent, remote) in crossing {
         let local = end.gateway.inner(apparent, remote);
         if local != apparent {
-            wanted.insert((local, remote, NatTarget::SourceNet(apparent)));
-            wanted.insert((remote, apparent, NatTarget::DestinationNet(local)));
+            let target = NatTarget::appearing(local, apparent);
+            wanted.insert((local, remote, target));
+            if matches!(target, NatTarget::SourceNet(_)) {
+                wanted.insert((remote, apparent, NatTarget::DestinationNet(local)));
+            }
         } else if end.shares_internet {
             wanted.insert((local, remote, NatTarget::KeepSource));
         }
@@ -202,9 +214,12 @@ fn exemption(end: &End<'_>) -> Option<Finding> {
             wanted.insert((remote, local, NatTarget::KeepSource));
         }
     }
-    let own = end.gateway.nat.iter().filter(|rule| !matches!(rule.target, NatTarget::SourceTo(_)));
-    let have: BTreeSet<_> = own.map(|rule| (rule.from, rule.to, rule.target)).collect();
-    let done = |target: &NatTarget| if *target == NatTarget::KeepSource { "exempt from translation" } else { "translated one to one" };
+    let have: BTreeSet<_> = end.gateway.nat.iter().map(|rule| (rule.from, rule.to, rule.target)).collect();
+    let done = |target: &NatTarget| match target {
+        NatTarget::KeepSource => "exempt from translation".to_owned(),
+        NatTarget::SourceTo(address) => format!("translated to {address}"),
+        NatTarget::SourceNet(_) | NatTarget::DestinationNet(_) => "translated one to one".to_owned(),
+    };
     let message = match (wanted.difference(&have).next(), have.difference(&wanted).next()) {
         (Some((from, to, target)), _) => format!("{}: traffic from {from} to {to} is not {}", end.name, done(target)),
         (_, Some((from, to, target))) => {

@@ -324,12 +324,13 @@ impl SideBuilder<'_> {
 
     fn child(&self, name: &str, local: Vec<IpNet>, remote: Vec<IpNet>) -> Child {
         let agreement = self.agreement;
+        let ports = self.tunnel.limit.map_or([None, None], |limit| [limit.ports[self.end], limit.ports[1 - self.end]]);
         Child {
             name: [&*self.tunnel.name.value, "_", name].concat(),
             local: Setting::planned(local),
             remote: Setting::planned(remote),
-            protocol: Setting::planned(None),
-            ports: Setting::planned([None, None]),
+            protocol: Setting::planned(self.tunnel.limit.map(|limit| limit.protocol)),
+            ports: Setting::planned(ports),
             of_peer: false,
             narrowing: Setting::planned(None),
             pfs: ReadAt::default(),
@@ -350,14 +351,16 @@ impl SideBuilder<'_> {
         let mut rules = Vec::new();
         for ((local, remote), (apparent, _)) in self.pairs().into_iter().zip(self.selectors()) {
             if apparent != local {
-                let back = NatRule {
+                let target = NatTarget::appearing(local, apparent);
+                // Behind one address nobody can be reached first; answers find their way back by themselves.
+                let back = matches!(target, NatTarget::SourceNet(_)).then(|| NatRule {
                     from: remote,
                     to: apparent,
                     target: NatTarget::DestinationNet(local),
                     order: DESTINATION_ORDER,
                     place: ReadAt::default(),
-                };
-                rules.extend([back, source(local, remote, NatTarget::SourceNet(apparent))]);
+                });
+                rules.extend(back.into_iter().chain([source(local, remote, target)]));
             } else if self.me().shares_internet {
                 rules.push(source(local, remote, NatTarget::KeepSource));
             }
@@ -425,6 +428,10 @@ impl SideBuilder<'_> {
                 rules.push(rule(Hook::Departure, (apparent, remote), leaving.clone(), Traffic::Any, Verdict::Accept));
                 rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
+        }
+        for (own, remote) in self.description.dropped(self.tunnel, self.end) {
+            rules.extend(drop(own, remote, &Protection::Any));
+            rules.extend(drop(remote, own, &Protection::Any));
         }
         if let (Some(session), Some(interface)) = (self.session(), self.interface()) {
             let [_, arrived] = Protection::of(Some(&interface.name));
@@ -497,7 +504,10 @@ impl SideBuilder<'_> {
                 true => keys(&[(s, "shares-internet"), (t, "carries")]),
                 false => keys(&[(s, "shares-internet"), (t, "carries"), (t, "appears-as")]),
             },
-            filter: keys(&[(s, "filter"), (t, "carries"), (t, "services")]),
+            filter: match self.description.dropped(tunnel, self.end).is_empty() {
+                true => keys(&[(s, "filter"), (t, "carries"), (t, "services")]),
+                false => keys(&[(s, "filter"), (t, "carries"), (t, "not-carried"), (t, "services")]),
+            },
             mtu: routed(&[(t, "path-mtu"), (t, tunnel.offer.esp_key)]),
             link: routed(&[group.map_or((t, "link"), |group| (group, "links"))]),
             routing: routed(&[(t, "routing"), (s, "as-number"), (p, "as-number"), (t, "link"), (t, "carries")]),

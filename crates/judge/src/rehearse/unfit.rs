@@ -150,12 +150,13 @@ impl<'a> Play<'a> {
         failure
     }
 
-    /// Selectors that fit, of which the responder's transport mode leaves nothing.
-    pub(super) fn nothing_between_hosts(&mut self, asked: &Child, own: &Child, told: [Option<Line>; 2]) {
+    /// Selectors that fit, of which the responder's transport mode leaves nothing, or too little for the initiator.
+    pub(super) fn only_between_hosts(&mut self, asked: &Child, own: &Child, told: [Option<Line>; 2]) {
         let responder = self.responder();
         let reason = format!(
-            "{} has transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left.",
-            self.name(responder)
+            "{} has transport mode, in which it leaves out networks that are not the two gateways themselves: nothing is left for {}.",
+            self.name(responder),
+            self.name(self.initiator)
         );
         let (parameter, cure) = match asked.mode == own.mode {
             true => (Parameter::Selectors, self.cure(responder, &own.local, "name the two gateways alone")),

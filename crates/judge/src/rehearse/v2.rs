@@ -242,7 +242,7 @@ impl<'a> Play<'a> {
             let covers = |child: &&Child| answer(narrowing(child), &wanted, &Wanted::by_responder(child)).is_some();
             let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
             match answering.children.iter().find(covers) {
-                Some(own) => self.nothing_between_hosts(asked, own, told),
+                Some(own) => self.only_between_hosts(asked, own, told),
                 None => _ = self.unfit_selectors(asked, answering, told),
             }
             return;
@@ -279,7 +279,11 @@ impl<'a> Play<'a> {
         }
         let own_wants = self.between_hosts(initiator, asked, Wanted::by_initiator(asked));
         let Some(kept) = taken(narrowing_of(asked, self.behaviour(initiator).narrowing.value), &own_wants, &answered) else {
-            self.unfit_selectors(asked, answering, [Some(Line::ReplyUnfit), None]);
+            let told = [Some(Line::ReplyUnfit), None];
+            match answer(narrowing(own), &wanted, &Wanted::by_responder(own)).is_some_and(|whole| whole != answered) {
+                true => self.only_between_hosts(asked, own, told),
+                false => _ = self.unfit_selectors(asked, answering, told),
+            }
             return;
         };
         let sent_back = match narrowing(own) {

@@ -363,11 +363,16 @@ impl<'a> Way<'a> {
     /// What is covered by a Child SA as it is configured.
     fn covers(&self, end: usize, connection: &Connection, child: &Child, at: LegEnds, flow: &Flow) -> bool {
         let wraps = child.protocol.value == Some(GRE) && self.interface(end, connection).is_some();
-        let number = flow.traffic.protocol(at.from.is_ipv4());
+        // An answer is of what was asked for.
+        let asked = if flow.traffic == Traffic::Replies { &self.opened.traffic } else { &flow.traffic };
+        let number = asked.protocol(at.from.is_ipv4());
         let of_protocol = child.protocol.value.is_none_or(|protocol| number.is_none_or(|number| protocol == number));
-        let of_ports = match (child.ports.value, &flow.traffic) {
-            ([None, None], _) => true,
-            ([None, Some(port)], Traffic::To(_, to)) => to.first == port && to.last == port,
+        // The port that is asked for is the far end's; which one the near end takes nobody knows.
+        let [own, far] = child.ports.value;
+        let [asking, answering] = if end == self.near { [own, far] } else { [far, own] };
+        let of_ports = match (asking, answering, asked) {
+            (None, None, _) => true,
+            (None, Some(port), Traffic::To(_, to)) => to.first == port && to.last == port,
             _ => false,
         };
         let (own, far) = (child.local.value.iter(), child.remote.value.iter());

@@ -153,7 +153,7 @@ impl Walk {
 pub fn walk(walkers: [Walker<'_>; 2], flow: &Flow) -> Option<Walk> {
     let rehearsals = rehearse(walkers.each_ref().map(|walker| walker.actor), None);
     let near = starts_at(&walkers, flow)?;
-    let way = Way { walkers, rehearsals: &rehearsals };
+    let way = Way { walkers, rehearsals: &rehearsals, near, opened: flow };
     let (there, crossed) = way.there(near, flow);
     let back = crossed.filter(|_| there.arrives()).map(|crossed| way.back(near, &crossed));
     Some(Walk { near, behind: behind(&walkers[near], flow.from), there, back })
@@ -201,6 +201,10 @@ fn is_own(walker: &Walker<'_>, address: IpAddr) -> bool {
 struct Way<'a> {
     walkers: [Walker<'a>; 2],
     rehearsals: &'a Rehearsals,
+    /// The end from which the connection is opened.
+    near: usize,
+    /// What it is opened for.
+    opened: &'a Flow,
 }
 
 impl<'a> Way<'a> {

@@ -282,6 +282,8 @@ impl<'a> Walkthrough<'_, 'a> {
         let Some([machine, _]) = self.hosts(pair, end) else { return tunnel.pairs[pair].seen[end].addr() };
         let host = &machine.host;
         match (host.address, host.net, tunnel.pairs[pair].seen[end]) {
+            // All of them stand behind it.
+            (_, net, seen) if seen.prefix_len() > net.prefix_len() => seen.addr(),
             (IpAddr::V4(at), IpNet::V4(net), IpNet::V4(seen)) => {
                 IpAddr::V4((u32::from(at) - u32::from(net.network()) + u32::from(seen.network())).into())
             }

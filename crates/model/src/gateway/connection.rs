@@ -283,8 +283,13 @@ pub fn usual_ports() -> Setting<[u16; 2]> {
 impl Connection {
     /// Whether a Child SA of it carries what the two gateways themselves send each other.
     pub fn is_between_gateways(&self, child: &Child) -> bool {
+        child.protocol.value.is_none() && self.joins_gateways(child)
+    }
+
+    /// Whether the selectors of a Child SA of it are the two gateways themselves, to whatever they are limited.
+    pub fn joins_gateways(&self, child: &Child) -> bool {
         let own = |end: &Endpoint, nets: &[IpNet]| end.address().is_some_and(|address| nets == [IpNet::from(address)]);
-        child.protocol.value.is_none() && own(&self.local.value, &child.local.value) && own(&self.remote.value, &child.remote.value)
+        own(&self.local.value, &child.local.value) && own(&self.remote.value, &child.remote.value)
     }
 
     /// What is said of IKE.

@@ -125,6 +125,25 @@ pub enum NatTarget {
     DestinationNet(IpNet),
 }
 
+impl NatTarget {
+    /// As what a source appears, where it appears as something else.
+    pub fn appearance(self) -> Option<IpNet> {
+        match self {
+            NatTarget::SourceTo(address) => Some(address.into()),
+            NatTarget::SourceNet(net) => Some(net),
+            NatTarget::KeepSource | NatTarget::DestinationNet(_) => None,
+        }
+    }
+
+    /// What makes a network appear as another: one to one, or all of it behind one address.
+    pub fn appearing(local: IpNet, apparent: IpNet) -> NatTarget {
+        match apparent.prefix_len() == apparent.max_prefix_len() && apparent.prefix_len() != local.prefix_len() {
+            true => NatTarget::SourceTo(apparent.addr()),
+            false => NatTarget::SourceNet(apparent),
+        }
+    }
+}
+
 /// A class of packets to hold against a filter.
 #[derive(Clone, Debug)]
 pub struct Packet {

@@ -41,7 +41,7 @@ pub use proposal::alternatives;
 pub use proposal::{Proposal, Protocol};
 pub use ruleset::own_chain;
 pub use ruleset::{Action, Base, Chain, ChainRule, Decider, PacketAt, PassedInterface, Ruleset, Ruling, State, Task, Test, What};
-pub use service::{Passing, Ports, SERVICES, Transport, service, service_names};
+pub use service::{Passing, Ports, SERVICES, Transport, ip_protocol, service, service_names};
 pub use session::BgpSession;
 pub use setting::{Origin, ReadAt, Setting};
 pub use tree::{JoinedFile, Tree, TreeFile};
@@ -277,12 +277,12 @@ impl Gateway {
     /// As what a network behind it appears in the tunnel to another: itself, unless it is translated.
     pub fn apparent(&self, local: IpNet, remote: IpNet) -> IpNet {
         let mut translations = self.nat.iter().filter(|rule| (rule.from, rule.to) == (local, remote));
-        translations.find_map(|rule| if let NatTarget::SourceNet(net) = rule.target { Some(net) } else { None }).unwrap_or(local)
+        translations.find_map(|rule| rule.target.appearance()).unwrap_or(local)
     }
 
     /// The network behind it that appears as this one in the tunnel to another.
     pub fn inner(&self, apparent: IpNet, remote: IpNet) -> IpNet {
-        let translated = self.nat.iter().find(|rule| rule.to == remote && rule.target == NatTarget::SourceNet(apparent));
+        let translated = self.nat.iter().find(|rule| rule.to == remote && rule.target.appearance() == Some(apparent));
         translated.map_or(apparent, |rule| rule.from)
     }
 

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use super::Traffic;
+use super::{GRE, Traffic};
 
 /// A transport protocol with ports.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -85,6 +85,28 @@ pub const SERVICES: &[(&str, &[(Transport, u16)])] = &[
 
 /// The word for echo requests (RFC 792, RFC 4443).
 const PING: &str = "ping";
+
+/// An IP protocol by number or name (IANA protocol numbers).
+pub fn ip_protocol(name: &str) -> Option<u8> {
+    Some(match name {
+        "icmp" => 1,
+        "igmp" => 2,
+        "ipencap" | "ipip" => 4,
+        "tcp" => 6,
+        "udp" => 17,
+        "ipv6" => 41,
+        "gre" => GRE,
+        "esp" => 50,
+        "ah" => 51,
+        "ipv6-icmp" | "icmpv6" | "icmp6" => 58,
+        "ospf" => 89,
+        "pim" => 103,
+        "vrrp" => 112,
+        "l2tp" => 115,
+        "sctp" => 132,
+        number => number.parse().ok()?,
+    })
+}
 
 /// Every name of a service.
 pub fn service_names() -> impl Iterator<Item = &'static str> + Clone {

@@ -18,7 +18,7 @@ use uspan_model::gateway::Method;
 use uspan_model::source::{Located, Span};
 
 /// What a policy cannot say, because it is of one tunnel.
-const OF_ONE: &[&str] = &["between", "secret", "link", "initiator", "carries", "appears-as", "one-way"];
+const OF_ONE: &[&str] = &["between", "secret", "link", "initiator", "carries", "appears-as", "one-way", "limited-to"];
 
 /// How many names of peers that are not there are compared with those that are.
 const HINTED: usize = 100;

@@ -37,7 +37,7 @@ pub(super) fn decode(
     let source = source.clone().followed_by(texts);
     let mut decoder = Decoder::new(&source, context);
     decoder.syntax(&errors);
-    let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new() };
+    let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new(), carried: Default::default() };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
     if !any_stops(&decoder.findings) {
         decoder.document(root.get_ref(), &inventories, &mut description);

@@ -1,12 +1,16 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
-use crate::description::{Address, Allowance, Appearance, Offer, Opens, Pair, Pfs, Site, Tunnel};
+use crate::description::{
+    Address, Allowance, Appearance, ICMP, NotCarried, Offer, Opens, Pair, Pfs, SelectorLimit, Site, TCP, Tunnel, UDP,
+};
 use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
 use uspan_model::finding::{self as rules, suggestion};
-use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Mode, Passing, Traffic, service, service_names};
+use uspan_model::gateway::{
+    Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Mode, Passing, Traffic, ip_protocol, service, service_names,
+};
 use uspan_model::source::{Located, Span};
 
 /// What a tunnel is called.
@@ -82,7 +86,14 @@ impl Decoder<'_> {
             None => (self.all_pairs(ends, name.span)?, name.span),
         };
         let appearances = self.appearances(fields, ends)?;
-        let passes = self.passes(fields, ends)?;
+        let limit = self.limit(fields, ends)?;
+        let mut passes = match limit {
+            Some(limit) => [0, 1].map(|opener| limit.passing(opener)),
+            None => self.passes(fields, ends)?,
+        };
+        for appearance in appearances.iter().filter(|appearance| appearance.is_behind_one(ends[appearance.end])) {
+            self.behind_one(fields, ends, appearance, &mut passes)?;
+        }
         let initiator = self.initiator(fields, ends)?;
         let word = fields.get("opens").and_then(text);
         let opens = match word.as_ref().map(|word| word.value) {
@@ -136,6 +147,11 @@ impl Decoder<'_> {
             pairs,
             carries,
             appearances,
+            limit,
+            not_carried: match fields.get("not-carried").and_then(text).is_some_and(|word| word.value == "left-alone") {
+                true => NotCarried::LeftAlone,
+                false => NotCarried::Dropped,
+            },
             passes,
             passes_at: ["one-way", "services"].iter().find_map(|key| fields.get(*key)).map_or(name.span, |node| node.span().into()),
             logs_drops: fields.get("logs-drops").and_then(flag).unwrap_or(false),
@@ -308,6 +324,71 @@ impl Decoder<'_> {
             }
         }
         Some(all)
+    }
+
+    /// Whom nobody can reach first, because all of a network stands behind one address.
+    fn behind_one(&mut self, fields: &DeTable<'_>, ends: [&Site; 2], appearance: &Appearance, passes: &mut [Passing; 2]) -> Option<()> {
+        let (end, nothing) = (appearance.end, Passing::Only(Vec::new()));
+        let told = ["services", "one-way"].iter().any(|key| fields.contains_key(*key));
+        if passes[end] == nothing || told && passes[1 - end] != nothing {
+            let [own, other] = [ends[end], ends[1 - end]].map(|site| &site.name.value);
+            let network = &ends[end].networks[appearance.network].name.value;
+            let message = format!("`{network}` appears as one address: connections can be opened by the hosts of `{own}` alone");
+            self.say(&rules::APPEARANCE_UNFIT, appearance.prefix.span, message).remedy = format!(
+                "Say `one-way = \"{own}\"`, or leave out what the hosts of `{other}` may open; or let it appear as a network of its length."
+            );
+            return None;
+        }
+        passes[1 - end] = nothing;
+        Some(())
+    }
+
+    /// To what the selectors are limited, if they are.
+    fn limit(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<SelectorLimit>> {
+        let Some((node, limit)) = fields.get("limited-to").and_then(|node| Some((node, table(node)?))) else { return Some(None) };
+        let word = limit.get("protocol").and_then(text)?;
+        // Others neither the filter nor a proof can tell apart.
+        let Some(protocol) = ip_protocol(word.value).filter(|number| [TCP, UDP].contains(number) || ICMP.contains(number)) else {
+            let message = format!("selectors are not limited to `{}` here", printable(word.value));
+            self.say(&rules::LIMIT_UNFIT, word.span, message).remedy =
+                "Write `tcp`, `udp`, `icmp` or `icmpv6`, or leave `limited-to` out: then the SA takes every protocol.".to_owned();
+            return None;
+        };
+        let mut ports = [None, None];
+        for (site, value) in limit.get("ports").and_then(table).map(in_file_order).unwrap_or_default() {
+            let end = self.end(&Located::new(site.get_ref().as_ref(), site.span()), ends)?;
+            let port = u16::try_from(number(value)?).ok().filter(|port| *port > 0);
+            if port.is_none() {
+                self.say(&rules::LIMIT_UNFIT, value.span(), "a port is between 1 and 65535");
+                return None;
+            }
+            ports[end] = port;
+        }
+        let beside = ["services", "one-way", "routing"].iter().find_map(|key| Some((*key, fields.get(*key)?)));
+        let wrong = match (beside, fields.get("carrier"), protocol) {
+            (Some((key, other)), ..) => Some((other.span(), format!("`{key}` beside `limited-to`, which says it already"))),
+            (_, Some(carrier), _) if text(carrier).is_some_and(|word| word.value == "gre") => {
+                Some((carrier.span(), "`carrier` beside `limited-to`: the selectors name GRE alone".to_owned()))
+            }
+            _ if fields.get("carries").is_some_and(|carries| text(carries).is_some()) => Some((
+                node.span(),
+                "`limited-to` beside `carries = \"gateways\"`: what else the two send each other would have no SA".to_owned(),
+            )),
+            (_, _, number) if ports != [None, None] && ICMP.contains(&number) => {
+                Some((word.span.range(), format!("`{}` has no ports", printable(word.value))))
+            }
+            _ if ports.iter().all(Option::is_some) => {
+                let message =
+                    "a port at each site: whoever opens a connection takes some other port for it, and would find no SA".to_owned();
+                Some((node.span(), message))
+            }
+            _ => None,
+        };
+        if let Some((span, message)) = wrong {
+            self.say(&rules::LIMIT_UNFIT, span, message);
+            return None;
+        }
+        Some(Some(SelectorLimit { protocol, ports, span: node.span().into() }))
     }
 
     /// What the hosts of each end may open connections for.

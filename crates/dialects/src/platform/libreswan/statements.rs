@@ -9,8 +9,9 @@ use crate::profile::statement::{
     About, Admits, Codec, Field, ProtocolPort, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words,
 };
 use crate::profile::{OF_CERTIFICATE, Profile};
-use crate::text::{ip_port, ip_protocol, prefix};
+use crate::text::{ip_port, prefix};
 use uspan_model::address_text;
+use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{
     Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol,
 };

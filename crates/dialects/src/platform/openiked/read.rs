@@ -10,7 +10,7 @@ use super::syntax::{BETWEEN, Macros, Part, define, expand, misplaced, parse, par
 use super::{AUTHORITIES, IKE_EARLY, MAIN, OWN_CERTIFICATE, OWN_PRIVATE, OWN_PUBLIC, margin, peer_key};
 use crate::profile::Profile;
 use crate::profile::statement::{Counts, Field, ProtocolPort, Record, Section, name_unknown, read_section};
-use crate::text::{Opened, Word};
+use crate::text::{Opened, Word, ip_port};
 use uspan_model::algorithm::Kind;
 use uspan_model::finding::{self as rules, Finding, Rule};
 use uspan_model::gateway::{
@@ -82,6 +82,14 @@ const ELSEWHERE: &[&str] = &[
     "null",
     "sntrup761x25519",
 ];
+
+/// What a policy says, as it was found.
+struct StatedPolicy<'a> {
+    record: &'a Record,
+    ports: Setting<[Option<u16>; 2]>,
+    secret: Option<Secret>,
+    proof: Option<Place>,
+}
 
 struct IkedReader<'a> {
     profile: &'a Profile,
@@ -160,6 +168,7 @@ impl IkedReader<'_> {
             return;
         }
         let (mut remainder, mut doubts) = (Remainder::default(), Vec::new());
+        let ports = self.ports(source, &parts, &mut remainder);
         for (part, before) in misplaced(&parts) {
             let message = format!("`{}` behind `{before}`, where the daemon does not take it: it refuses the file", part.keyword.value);
             self.say(source, &rules::DEVICE_SYNTAX, part.keyword.span, message);
@@ -214,7 +223,29 @@ impl IkedReader<'_> {
         let mut record = read_section(self.profile, &[Section::Connection], &found, Counts::Last, &mut self.findings);
         record.remainder.take(remainder);
         doubts.into_iter().for_each(|(field, place)| record.mark_unknown(field, place));
-        self.add(source, start, name, &record, secret, proof);
+        self.add(source, start, name, StatedPolicy { record: &record, ports, secret, proof });
+    }
+
+    /// The ports to which all networks of a policy are limited; where they differ that is not understood.
+    fn ports(&mut self, source: &Source, parts: &[Part<'_>], remainder: &mut Remainder) -> Setting<[Option<u16>; 2]> {
+        let none = Setting::default_of([None, None]);
+        let mut all = parts.iter().filter(|part| ["from", "to"].contains(&part.keyword.value.as_str())).map(|part| {
+            let read = |word: Option<&Located<String>>| word.map_or(Some(None), |word| ip_port(&word.value));
+            let said = part.ports.iter().flatten().next();
+            (read(part.ports[0]).zip(read(part.ports[1])), said.map(|word| source.place(word.span)), part.keyword)
+        });
+        let Some((first, place, keyword)) = all.next() else { return none };
+        match (first, place) {
+            (Some((own, far)), place) if all.all(|(other, ..)| other == first) => match place {
+                Some(place) => Setting::stated([own, far], place),
+                None => none,
+            },
+            _ => {
+                self.say(source, &rules::DEVICE_UNKNOWN, keyword.span, "its ports are not understood, or not the same for all networks");
+                remainder.add(&keyword.value, &source.place(keyword.span), Bearing::ChildSa);
+                none
+            }
+        }
     }
 
     /// Names what of a proposal is not understood, and says whether there is any.
@@ -266,7 +297,8 @@ impl IkedReader<'_> {
         }
     }
 
-    fn add(&mut self, source: &Source, start: Span, name: String, record: &Record, secret: Option<Secret>, proof: Option<Place>) {
+    fn add(&mut self, source: &Source, start: Span, name: String, stated: StatedPolicy<'_>) {
+        let StatedPolicy { record, ports, secret, proof } = stated;
         let [local, remote] =
             [Field::LocalAddress, Field::RemoteAddress].map(|field| record.setting_or::<Endpoint>(field, Endpoint::Anywhere));
         let mut remainder = record.remainder.clone();
@@ -294,7 +326,7 @@ impl IkedReader<'_> {
             local: local_selectors,
             remote: remote_selectors,
             protocol: record.optional::<ProtocolPort>(Field::LocalProtocol).map(|limit| limit.map(|limit| limit.protocol)),
-            ports: Setting::default_of([None, None]),
+            ports,
             pfs: ReadAt::default(),
             sequence_numbers: ReadAt::default(),
             of_peer: false,

@@ -11,7 +11,8 @@ use super::syntax::{BETWEEN, quote};
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
 use crate::profile::statement::{Codec, Field, ProtocolPort, Record, Section, Spelling, Statement, Value, of_another_kind};
-use crate::text::{ip_protocol, prefix};
+use crate::text::prefix;
+use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{Bearing, Endpoint, Identity, Method, Mode, Opening, Protocol};
 use uspan_model::subject::Subject;
 

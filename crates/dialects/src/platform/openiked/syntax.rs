@@ -127,8 +127,10 @@ pub(super) struct Part<'a> {
     pub(super) words: Vec<&'a Located<String>>,
     /// Whether all that it takes is there.
     pub(super) is_whole: bool,
-    /// Whether it says more than is taken: a translation, or a port.
+    /// Whether it says more than is taken: a translation.
     pub(super) more: bool,
+    /// The ports to which its networks are limited, local and remote, as they are written.
+    pub(super) ports: [Option<&'a Located<String>>; 2],
 }
 
 impl Part<'_> {
@@ -164,7 +166,7 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
     let is = |at: usize, wanted: &[&str]| words.get(at).is_some_and(|word: &Located<String>| wanted.contains(&word.value.as_str()));
     while let Some(keyword) = words.get(at) {
         at += 1;
-        let (mut taken, mut more) = (Vec::new(), false);
+        let (mut taken, mut more, mut ports) = (Vec::new(), false, [None, None]);
         let is_whole = match Takes::of(&keyword.value) {
             Takes::Nothing => true,
             Takes::Word => {
@@ -199,22 +201,26 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
             }
             Takes::Networks => {
                 // A network may be translated from another one, in brackets, and limited to a port: what is more than that is kept.
-                let network = |at: &mut usize| -> Vec<&Located<String>> {
+                let network = |at: &mut usize| -> (Vec<&Located<String>>, Option<&Located<String>>) {
                     let mut own: Vec<&Located<String>> = words.get(*at).into_iter().collect();
+                    let mut port = None;
                     *at += 1;
                     if is(*at, &["("]) {
                         own.extend(words.iter().skip(*at).take(3));
                         *at += 3;
                     }
                     if is(*at, &["port"]) {
-                        own.extend(words.iter().skip(*at).take(2));
+                        port = words.get(*at + 1);
+                        // One that is missing is none that is understood.
+                        own.extend(words.get(*at).filter(|_| port.is_none()));
                         *at += 2;
                     }
-                    own
+                    (own, port)
                 };
-                let first = network(&mut at);
+                let (first, near) = network(&mut at);
                 at += usize::from(is(at, &["to", "from"]));
-                let second = network(&mut at);
+                let (second, far) = network(&mut at);
+                ports = if keyword.value == "to" { [far, near] } else { [near, far] };
                 at = at.min(words.len());
                 more = first.len() != 1 || second.len() != 1;
                 taken.extend(first.first().into_iter().chain(second.first()).copied());
@@ -229,7 +235,7 @@ pub(super) fn parts(words: &[Located<String>]) -> Vec<Part<'_>> {
                 true
             }
         };
-        parts.push(Part { keyword, words: taken, is_whole, more });
+        parts.push(Part { keyword, words: taken, is_whole, more, ports });
     }
     parts
 }

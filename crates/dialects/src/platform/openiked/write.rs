@@ -97,7 +97,12 @@ fn policy(
                 }
             }
             (keyword, _) if text.is_empty() => lines.push(keyword.to_owned()),
-            (keyword, Some(Field::Pairs | Field::IkeProposals | Field::EspProposals)) => {
+            (keyword, Some(Field::Pairs)) => {
+                let [own, far] = child.ports.value.map(|port| port.map_or_else(String::new, |port| format!(" port {port}")));
+                let ends = text.split(BETWEEN).filter_map(|item| item.split_once(" to "));
+                lines.extend(ends.map(|(from, to)| format!("{keyword} {from}{own} to {to}{far}")));
+            }
+            (keyword, Some(Field::IkeProposals | Field::EspProposals)) => {
                 lines.extend(text.split(BETWEEN).map(|item| format!("{keyword} {item}")));
             }
             (keyword, _) => lines.push(format!("{keyword} {text}")),

@@ -4,10 +4,11 @@
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
 use crate::profile::statement::{About, Codec, Field, ProtocolPort, Section, Selector, Spelling, Statement, Value, of_another_kind, words};
-use crate::text::{ip_protocol, prefix};
+use crate::text::prefix;
 use uspan_model::address_text;
 use uspan_model::algorithm::{Kind, Transform, UsualSpelling};
 use uspan_model::duration::usual_duration;
+use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol};
 use uspan_model::subject::Subject;
 

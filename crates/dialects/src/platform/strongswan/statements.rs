@@ -7,8 +7,9 @@ use super::syntax::quote;
 use crate::dialect::Unwritable;
 use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, Spelling, Statement, Value, of_another_kind, words};
 use crate::profile::{Profile, v1_patience};
-use crate::text::{ip_port, ip_protocol, prefix};
+use crate::text::{ip_port, prefix};
 use uspan_model::address_text;
+use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{
     Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol,
 };

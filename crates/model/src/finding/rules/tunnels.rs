@@ -112,9 +112,9 @@ chapter! {
         remedy: "Let the site whose hosts may open connections open the tunnel with `initiator`, or open it `at-once`.",
     }
     APPEARANCE_UNFIT = "US323" "appearance-unfit" Error {
-        what: "A network appears as a prefix of another length or family, or as one that its site uses itself.",
-        why: "The translation is one to one: each address needs a place of its own in the other prefix, and must not be taken for another host's.",
-        remedy: "Write a free prefix of the same length.",
+        what: "A network appears as a prefix of another length or family, as one that its site uses itself, or as one address that others are to reach.",
+        why: "One to one, each address needs a place of its own in the other prefix; behind one address (RFC 3022 section 2.2) nobody can be reached first.",
+        remedy: "Write a free prefix of the same length; or a free address, and let the hosts of that site alone open connections.",
     }
     REPLAY_WINDOW_OUT_OF_RANGE = "US324" "replay-window-out-of-range" Error {
         what: "An anti-replay window under 32 or over 2,040 packets.",
@@ -185,5 +185,15 @@ chapter! {
         what: "An SA lives longer than a day.",
         why: "Whoever finds its keys reads all that was sent with them (RFC 4301 section 4.4.2.1 asks for an end by time or by bytes); some gateways refuse it.",
         remedy: "Take `8h` for the IKE SA and `1h` for ESP, if the other end does not insist: lifetimes are not negotiated in IKEv2.",
+    }
+    TOO_MANY_TO_DROP = "US338" "too-many-to-drop" Warning {
+        what: "The pairs of networks that a tunnel does not carry are too many to be dropped one by one.",
+        why: "Each takes rules of its own at both gateways; without them the packets go where other routes lead, to the internet in clear where nothing else has them.",
+        remedy: "Carry them, drop them in a filter of your own, or say `not-carried = \"left-alone\"` where another path has them.",
+    }
+    LIMIT_UNFIT = "US339" "limit-unfit" Error {
+        what: "The protocol or ports to which the selectors are limited do not fit the rest of the tunnel.",
+        why: "Selectors have one IP protocol, and ports where that has some (RFC 7296 section 3.13.1); what does not match them finds no SA, and is dropped.",
+        remedy: "Limit the networks of a tunnel to one protocol and one port at either site, or leave `limited-to` out and say `services`.",
     }
 }

@@ -7,8 +7,9 @@ use super::super::statements::{read_endpoint, read_identity, read_method};
 use crate::dialect::Unwritable;
 use crate::profile::Profile;
 use crate::profile::statement::{Admits, Codec, Field, ProtocolPort, Section, Selector, Spelling, Statement, Value, words};
-use crate::text::{ip_port, ip_protocol, prefix};
+use crate::text::{ip_port, prefix};
 use uspan_model::algorithm::Transform;
+use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{Bearing, Encapsulation, Endpoint, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol};
 
 /// Values that are read, and never written.
