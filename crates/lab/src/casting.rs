@@ -195,6 +195,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]
         opens_to: [0, 1].map(|end| opens_to(&built.gateways[end].hosts_may_open(), &built.gateways[1 - end].hosts_may_open())),
         link: told.and_then(|tunnel| tunnel.link.as_ref()).map(|link| link.value),
         routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
+        drops_others: [0, 1].map(|end| !built.uncarried.is_empty() && built.uncarried.iter().all(|pair| pair.dropped[end])),
         onward: None,
         pfs: transform(Kind::KeyExchange).map(|group| group.number),
     }

@@ -226,9 +226,21 @@ pub struct JobTunnel {
     pub dscp: [bool; 2],
     /// What the hosts of each end may open.
     pub opens_to: [OpensTo; 2],
+    /// Whether each end drops what it does not carry of the networks of the two.
+    #[serde(default)]
+    pub drops_others: [bool; 2],
     /// The tunnel of another member, which the second end's hosts reach through this one and the hub, its first end.
     #[serde(default)]
     pub onward: Option<usize>,
+}
+
+impl JobTunnel {
+    /// Whether an end sends something when all that may be opened is: its own, or an answer. A datagram has none.
+    pub fn sends(&self, end: usize) -> bool {
+        let theirs = &self.opens_to[1 - end];
+        let own = &self.opens_to[end];
+        own.pings() || own.tcp.is_some() || own.udp.is_some() || theirs.pings() || theirs.tcp_port().is_some()
+    }
 }
 
 impl OpensTo {

@@ -171,6 +171,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     hosts(&mut add);
     bgp(&mut add, platforms);
     services(&mut add);
+    selectors(&mut add);
     translated(&mut add);
     keys(&mut add);
     certificates(&mut add);
@@ -291,6 +292,27 @@ fn services(add: &mut impl FnMut(&'static str, Pair)) {
     add("one-way", Pair { sites: ["", JOINED], tunnel: one_way, ..orchard() });
     let six_one_way = "one-way = \"coldstore\"\ninitiator = \"coldstore\"\nservices = [\"ping\", \"https\"]".to_owned();
     add("one-way services, IPv6", Pair { sites: ["", IPTABLES], networks: SIX_ONE, tunnel: six_one_way, ..six() });
+}
+
+/// What may cross is less than all: pairs of networks, a protocol and a port, a network behind one address.
+fn selectors(add: &mut impl FnMut(&'static str, Pair)) {
+    const JOINED: &str = "filter = \"joined\"\nshares-internet = true";
+    const IPTABLES: &str = "packet-filter = \"iptables\"\nshares-internet = true";
+    const ROUTES: &str = "style = \"route-based\"\nshares-internet = true";
+    let networks = ["office = \"10.41.0.0/22\", guests = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", cameras = \"10.73.40.0/24\""];
+    let partly = |more: &str| format!("carries = [[\"office\", \"racks\"]]\n{more}");
+    add("what is not carried", Pair { sites: [JOINED, IPTABLES], networks, tunnel: partly(""), ..orchard() });
+    add("what is not carried, left alone", Pair { networks, tunnel: partly("not-carried = \"left-alone\""), ..orchard() });
+    let limited = "limited-to = { protocol = \"tcp\", ports = { coldstore = 443 } }".to_owned();
+    add("selectors with a port", Pair { sites: [IPTABLES, JOINED], tunnel: limited, ..orchard() });
+    let limited = "limited-to = { protocol = \"udp\", ports = { packhouse = 514 } }\ninitiator = \"coldstore\"".to_owned();
+    add("selectors with a port, IPv6, the second site opens", Pair { networks: SIX_ONE, tunnel: limited, ..six() });
+    let limited = "limited-to = { protocol = \"icmp\" }".to_owned();
+    add("selectors with a protocol, route-based", Pair { sites: [ROUTES, ROUTES], tunnel: limited, ..orchard() });
+    let one = partly("appears-as = { packhouse = { office = \"10.99.7.1/32\" } }");
+    add("a network behind one address", Pair { sites: ["shares-internet = true", IPTABLES], networks, tunnel: one, ..orchard() });
+    let one = partly("appears-as = { coldstore = { racks = \"10.99.7.1/32\" } }\ninitiator = \"coldstore\"");
+    add("a network behind one address, route-based", Pair { sites: [ROUTES, ROUTES], networks, tunnel: one, ..orchard() });
 }
 
 /// Routes into an interface at the ends that have one.
@@ -486,8 +508,11 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
     list
 }
 
-/// The descriptions of this run: with the stars, and then whatever is drawn.
+/// The descriptions of this run: with the stars, and then whatever is drawn; or those that USPAN_SHOWS names a part of.
 pub fn part() -> Vec<Case> {
+    if let Ok(wanted) = std::env::var("USPAN_SHOWS") {
+        return all().into_iter().filter(|case| wanted.split(',').any(|part| case.shows.contains(part))).collect();
+    }
     const PART: usize = 32;
     let (stars, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| [STAR, GROUP, TRANSIT].contains(&case.text.as_str()));
     let part = PART - stars.len();

@@ -7,7 +7,7 @@ use ipnet::IpNet;
 use toml_edit::{Array, Table, Value};
 
 use super::{Adopted, Adoptee, Counterparts, Note, NoteKind, crossing, inline, list, say, site_names, text};
-use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
+use uspan_dialects::profile::{Liveness, Profile, ReplayWindow, SeveralPairs};
 use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
 use uspan_model::duration::duration_words;
@@ -60,6 +60,16 @@ pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counte
         packets(&mut table, one, [child, twin]);
     }
     carried(&mut table, pair, &names, nets);
+    // Where both ways are open, what is not said becomes an SA for each pair.
+    let both_ways =
+        ends.iter().all(|end| [SeveralPairs::AnSaEach, SeveralPairs::InOneSa].iter().all(|way| end.facts.selectors.contains(way)));
+    let lists = |connection: &Connection| match connection.children.as_slice() {
+        [child] => child.local.value.len() * child.remote.value.len() > 1,
+        _ => false,
+    };
+    if both_ways && lists(one) && lists(other) && one.version() == IkeVersion::V2 {
+        say(&mut table, "esp-sas", "together");
+    }
     services(&mut table, pair, &names);
     opening(&mut table, pair, &names);
     table

@@ -253,6 +253,10 @@ impl Filler<'_> {
                 Some(group) => self.say_of_tunnel("pfs", group.into()),
                 None => return expected("a group by its number or its name, or `none`"),
             },
+            "esp-sas" => match several(value) {
+                Some(word) => self.say_of_tunnel("esp-sas", word.into()),
+                None => return expected("`one for each pair` or `one for all`"),
+            },
             "liveness" if is_none(value) => self.say_of_tunnel("liveness", "off".into()),
             "ike-lifetime" | "esp-lifetime" | "liveness" => match usual_duration(value).filter(|life| !life.is_zero()) {
                 Some(life) => self.say_of_tunnel(code, duration_words(life).into()),
@@ -373,6 +377,17 @@ fn set(table: &mut dyn TableLike, key: &str, mut value: Value) {
 /// What stands before a bracket: the rest explains it.
 fn without_brackets(value: &str) -> &str {
     value.split_once('(').map_or(value, |(head, _)| head).trim()
+}
+
+/// How several pairs of networks travel, in whatever words.
+fn several(value: &str) -> Option<&'static str> {
+    let lower = value.to_lowercase();
+    let says = |words: &[&str]| words.iter().any(|word| lower.contains(word));
+    match (says(&["each", "per ", "per-", "separate", "individual"]), says(&["all", "single", "together", "common"])) {
+        (true, false) => Some("per-pair"),
+        (false, true) => Some("together"),
+        _ => None,
+    }
 }
 
 fn version(value: &str) -> Option<&'static str> {

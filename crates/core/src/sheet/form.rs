@@ -6,6 +6,7 @@
 use super::handover::{Handover, handovers};
 use super::{proposal_words, registered};
 use crate::build::BuiltTunnel;
+use uspan_description::agreement::Bundle;
 use uspan_description::check::Supplied;
 use uspan_description::description::{Address, Description, Site, Tunnel};
 use uspan_model::algorithm::Kind;
@@ -49,7 +50,11 @@ pub(super) const IKE: &str = "ike";
 pub(super) const LISTS: [&str; 2] = [IKE, "esp"];
 
 /// Fields that are for people.
-pub(super) const REMARKS: [&str; 3] = ["contact", "ticket", "valid-until"];
+pub(super) const REMARKS: [&str; 4] = ["contact", "ticket", "valid-until", "traffic-limit"];
+
+/// How several pairs of networks travel, as the sheet has it.
+const PER_PAIR: &str = "one for each pair";
+const TOGETHER: &str = "one for all";
 
 impl FormField {
     /// The list of proposals that it is one of.
@@ -140,6 +145,11 @@ fn fields([us, them]: [&Site; 2], tunnel: &Tunnel, built: &BuiltTunnel, end: usi
         "how often a silent peer is asked (dead peer detection), or none",
         tunnel.liveness.map_or("none".to_owned(), duration_words),
     );
+    if tunnel.pairs.len() > 1 && !tunnel.is_between_gateways() {
+        let now = if built.agreement.bundle == Bundle::One { TOGETHER } else { PER_PAIR };
+        field("esp-sas".to_owned(), "an ESP SA for each pair of networks, or one for all", now.to_owned());
+    }
+    field("traffic-limit".to_owned(), "after how many kilobytes ESP gets new keys, or none", "none".to_owned());
     let opener = match tunnel.initiator {
         Some(opener) if opener == end => them.title(),
         Some(_) => us.title(),

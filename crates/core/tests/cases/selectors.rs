@@ -207,3 +207,42 @@ fn all_of_a_network_stands_behind_one_address() {
         assert_eq!(findings.iter().any(|finding| finding.rule.code == "US323"), wrong, "{keys}: {findings:?}");
     }
 }
+
+#[test]
+fn pairs_travel_as_the_description_says() {
+    let children = |platforms: [&str; 2], keys: &str| {
+        let (description, findings) = described(platforms, "", &harvest(keys));
+        assert_eq!(findings, []);
+        let built = built(&description);
+        match built.tunnels.as_slice() {
+            [tunnel] => Ok(tunnel.gateways[0].connections[0].children.len()),
+            _ => Err(built.findings.iter().find(|finding| finding.rule.severity == Severity::Error).map(|finding| finding.rule.code)),
+        }
+    };
+    let swan = ["strongswan", "strongswan"];
+    assert_eq!(children(swan, ""), Ok(4));
+    assert_eq!(children(swan, "esp-sas = \"per-pair\""), Ok(4));
+    assert_eq!(children(swan, "esp-sas = \"together\""), Ok(1));
+    assert_eq!(children(["strongswan", "openiked"], "esp-sas = \"together\""), Ok(1));
+    let refused = Err(Some("US603"));
+    assert_eq!(children(["strongswan", "openiked"], "esp-sas = \"per-pair\""), refused);
+    assert_eq!(children(["strongswan", "libreswan"], "esp-sas = \"together\""), refused);
+    assert_eq!(children(swan, "esp-sas = \"together\"\nversion = \"ikev1\"\nstrength = \"common\""), refused);
+    let some = "carries = [[\"office\", \"racks\"], [\"guests\", \"cameras\"]]\nesp-sas = \"together\"";
+    assert_eq!(children(swan, some), refused);
+    // One pair travels alone, whatever is said.
+    assert_eq!(children(["strongswan", "libreswan"], &format!("{PARTLY}\nesp-sas = \"together\"")), Ok(1));
+}
+
+#[test]
+fn lists_of_selectors_are_adopted_as_such() {
+    let (description, _) = described(["strongswan", "strongswan"], "", &harvest("esp-sas = \"together\""));
+    let built = built(&description);
+    let read = ["packhouse", "coldstore"].map(|name| read_as(platform("strongswan"), &built.trees[name]).0);
+    let adoptee = |end: usize| Adoptee {
+        reading: ReadGateway { name: ["packhouse", "coldstore"][end], gateway: &read[end], ends_open: false, tree: None },
+        facts: platform("strongswan"),
+    };
+    let adopted = adopt([adoptee(0), adoptee(1)]);
+    assert!(adopted.text.contains("esp-sas = \"together\""), "{}", adopted.text);
+}

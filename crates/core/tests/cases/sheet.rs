@@ -262,6 +262,10 @@ fn partners_write_as_they_are_used_to() {
     of_partner(&[("initiator", "Both")], "", &[r#"initiator = "either""#]);
     of_partner(&[("initiator", "responder only")], "", &[r#"initiator = "packhouse""#]);
     of_partner(&[("initiator", "we do"), ("ticket", "CHG-4711"), ("contact", "Ines, extension 41"), ("valid-until", "end of 2027")], "", &[r#"initiator = "coldstore""#, r#"note = "contact: Ines, extension 41; ticket: CHG-4711; valid until: end of 2027""#]);
+    // An SA for each pair, or one for all; what no end here counts is kept for people.
+    for words in ["one SA per subnet pair", "separate", "One for each network pair"] {
+        of_partner(&[("esp-sas", words), ("traffic-limit", "4608000 kB")], "", &[r#"esp-sas = "per-pair""#, r#"note = "traffic limit: 4608000 kB""#]);
+    }
     // What was copied out of a page, and what was typed below it.
     of_partner(&[], "network racks\ta network behind it\t10.73.16.0/20\t10.73.48.0/20\npfs: group 20\n", &[r#"racks = "10.73.48.0/20""#, r#"pfs = "ecp-384""#]);
 }

@@ -23,12 +23,32 @@ pub fn bundle(description: &Description, tunnel: &Tunnel) -> Bundle {
     if tunnel.is_between_gateways() {
         return Bundle::One;
     }
-    // Quick mode has one pair of selectors (RFC 2409 section 5.5).
-    if tunnel.version.value == IkeVersion::V1 {
-        return Bundle::PerPair;
-    }
     let ends = description.ends(tunnel);
     let can = ends.map(|site| &site.platform.value.selectors);
+    let asked = tunnel.esp_sas.as_ref().map(|asked| asked.value).filter(|_| tunnel.pairs.len() > 1);
+    // Quick mode has one pair of selectors (RFC 2409 section 5.5).
+    if tunnel.version.value == IkeVersion::V1 {
+        return match asked {
+            Some(SeveralPairs::InOneSa) => Bundle::Impossible("IKEv1 has one pair of networks in each ESP SA".to_owned()),
+            _ => Bundle::PerPair,
+        };
+    }
+    if let Some((asked, end)) = asked.and_then(|asked| Some((asked, [0, 1].into_iter().find(|end| !can[*end].contains(&asked))?))) {
+        let way = match asked {
+            SeveralPairs::AnSaEach => "one ESP SA for all pairs, and not one for each",
+            SeveralPairs::InOneSa => "one pair of networks in each ESP SA",
+        };
+        let site = ends[end];
+        return Bundle::Impossible(format!("{} ({}) has {way}", site.name.value, site.platform.value.title));
+    }
+    if asked == Some(SeveralPairs::InOneSa) {
+        return match is_each_with_each(tunnel) {
+            true => Bundle::One,
+            false => Bundle::Impossible(
+                "one ESP SA has every network of one side with every network of the other; some pairs are left out".to_owned(),
+            ),
+        };
+    }
     let single = |end: usize| {
         let facts = &ends[end].platform.value;
         format!("{} ({}) has one Child SA for each peer", ends[end].name.value, facts.title)
@@ -47,13 +67,18 @@ pub fn bundle(description: &Description, tunnel: &Tunnel) -> Bundle {
             tunnel.pairs.len()
         ));
     }
-    let firsts: BTreeSet<_> = tunnel.pairs.iter().map(|pair| pair.first).collect();
-    let seconds: BTreeSet<_> = tunnel.pairs.iter().map(|pair| pair.second).collect();
-    if firsts.len() * seconds.len() != tunnel.pairs.len() {
+    if !is_each_with_each(tunnel) {
         return Bundle::Impossible(format!(
             "{}, whose selectors are every network of one side with every network of the other; some of these pairs are left out",
             single(limited)
         ));
     }
     Bundle::One
+}
+
+/// Whether every network of one side is carried with every one of the other that is carried at all.
+fn is_each_with_each(tunnel: &Tunnel) -> bool {
+    let firsts: BTreeSet<_> = tunnel.pairs.iter().map(|pair| pair.first).collect();
+    let seconds: BTreeSet<_> = tunnel.pairs.iter().map(|pair| pair.second).collect();
+    firsts.len() * seconds.len() == tunnel.pairs.len()
 }

@@ -85,7 +85,11 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let bundle = bundle(description, tunnel);
     let (opening, on_dead_peer) = roles(description, tunnel, &bundle, &mut reasons);
     if tunnel.pairs.len() > 1 && bundle == Bundle::One && tunnel.gre.is_none() {
-        let why = "one of the platforms has a single Child SA for each peer".to_owned();
+        let why = match tunnel.esp_sas {
+            Some(_) => "as the description says",
+            None => "one of the platforms has a single Child SA for each peer",
+        };
+        let why = why.to_owned();
         reasons.push(Reason { about: Parameter::Selectors, taken: true, value: "all pairs in one Child SA".to_owned(), why });
     }
     let encapsulation = encapsulation(description, tunnel, &mut reasons);

@@ -299,6 +299,8 @@ pub static TUNNEL: &[Key] = &[
         "How long an ESP SA may live at most; it is replaced before that."),
     key("carries", Shape::Either(&[PAIRS, Shape::Word(carried)]), Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
         "The pairs of networks that may cross, each `[network of the first site, network of the second]`; or `gateways`."),
+    key("esp-sas", Shape::Word(several), Optional("`per-pair` where both platforms can, otherwise `together`"), "\"together\"",
+        "How several pairs of networks travel, where a partner asks for one of the two ways: the two ends must have the same."),
     key("mode", Shape::Word(modes), Optional("transport between gateways, tunnel between networks"), "\"tunnel\"",
         "The mode of ESP (RFC 4301 section 3.2). What two gateways themselves send each other can travel in either; between networks there is tunnel mode, and inside GRE transport mode."),
     key("appears-as", Shape::Map { of: &Shape::Map { of: &PREFIX, keys: "prefixes by network" }, keys: "networks by site" }, Optional("every network crosses as it is"), "{ coldstore = { racks = \"10.200.16.0/20\" } }",
@@ -450,6 +452,13 @@ fn carriers(_: &Context) -> Vec<Choice> {
             "gre",
             "GRE (RFC 2784), protected by ESP in transport mode: for partners that have nothing else to route into, and for routing protocols",
         ),
+    ]
+}
+
+fn several(_: &Context) -> Vec<Choice> {
+    vec![
+        choice("per-pair", "an ESP SA in each direction for each pair"),
+        choice("together", "one for all of them, whose selectors are lists (RFC 7296 section 2.9)"),
     ]
 }
 

@@ -21,7 +21,7 @@ use ipnet::IpNet;
 
 use uspan_dialects::context::Context;
 use uspan_dialects::packet_filter::PacketFilter;
-use uspan_dialects::profile::Profile;
+use uspan_dialects::profile::{Profile, SeveralPairs};
 use uspan_model::algorithm::{Kind, Row, Transform};
 use uspan_model::finding::Finding;
 use uspan_model::gateway::KnownAddresses;
@@ -248,6 +248,8 @@ pub struct Tunnel {
     pub appearances: Vec<Appearance>,
     /// Where the pairs were said, or the tunnel's name.
     pub carries: Span,
+    /// How its pairs of networks are to travel, and where that was said.
+    pub esp_sas: Option<Located<SeveralPairs>>,
     /// To what its selectors are limited.
     pub limit: Option<SelectorLimit>,
     /// What becomes of what it does not carry.

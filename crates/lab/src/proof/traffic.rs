@@ -10,6 +10,9 @@ use crate::stage::Machine;
 /// What is said where nothing is tried.
 const CLOSED: &str = "not let through";
 
+/// What is said of an end whose hosts open nothing, and are sent nothing that is answered.
+const UNANSWERED: &str = "nothing is answered";
+
 impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn traffic(&mut self) -> io::Result<()> {
         if !self.failed {
@@ -47,6 +50,9 @@ impl<'a> Walkthrough<'_, 'a> {
             })?;
             self.begin_afresh(ground, &mut lost);
             self.both(Check::Counters, &name, |walk, end| {
+                if !walk.tunnel().sends(end) {
+                    return Ok(Outcome::Idle(UNANSWERED.to_owned()));
+                }
                 let after = walk.packets(end)?;
                 let rise = [0, 1].map(|at| after[at].saturating_sub(before[end][at]));
                 Ok(match rise {
@@ -64,8 +70,10 @@ impl<'a> Walkthrough<'_, 'a> {
         let seen = self.proof.witness.take();
         self.both(Check::Encrypted, "", |walk, end| {
             let [from, to] = [end, 1 - end].map(|end| walk.proof.job.sites[walk.site(end)].address);
+            let sends = walk.tunnel().sends(end);
             Ok(match (seen.clear_from(&walk.proof.job.sites[walk.site(end)]), seen.esp_between(from, to)) {
                 (Some(packet), _) => Outcome::Fail(packet),
+                (None, 0) if !sends => Outcome::Idle(UNANSWERED.to_owned()),
                 (None, 0) => Outcome::Fail("no ESP".to_owned()),
                 (None, _) if walk.tunnel().in_udp && seen.esp_in_udp == 0 => Outcome::Fail("ESP, but not in UDP".to_owned()),
                 (None, esp) => Outcome::Pass(format!("{esp} packets{}", if seen.esp_in_udp > 0 { ", in UDP" } else { "" })),
@@ -111,13 +119,29 @@ impl<'a> Walkthrough<'_, 'a> {
         found
     }
 
+    /// Whether two hosts stand in networks that the tunnel does not carry, and whose packets an end drops.
+    fn is_dropped(&self, end: usize, [from, to]: [&Machine; 2]) -> bool {
+        let tunnel = self.tunnel();
+        let place = |end: usize, machine: &Machine| {
+            self.proof.stage.hosts[tunnel.ends[end]].iter().position(|host| host.host.address == machine.host.address)
+        };
+        let Some((i, j)) = place(end, from).zip(place(1 - end, to)) else { return false };
+        let carried = |pair: &JobPair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
+        tunnel.drops_others[end] && !tunnel.pairs.iter().any(carried)
+    }
+
     pub(super) fn outsiders(&mut self) -> io::Result<()> {
         self.begin("traffic outside the selectors");
         self.both(Check::Outsiders, "", |walk, end| {
             let tried = walk.uncovered(end);
             for (name, [from, to]) in &tried {
+                walk.proof.witness.take();
                 if flow::arrives(&from.room, Target::machine(to), None)? {
                     return Ok(Outcome::Fail(format!("arrives: {name}")));
+                }
+                let leaked = walk.proof.witness.take().clear.into_iter().find(|(_, at, _)| *at == to.host.address);
+                if let Some((source, ..)) = leaked.filter(|_| walk.is_dropped(end, [from, to])) {
+                    return Ok(Outcome::Fail(format!("leaves in clear: {name}, from {source}")));
                 }
             }
             if tried.is_empty() {

@@ -7,6 +7,7 @@ use crate::description::{
 use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
+use uspan_dialects::profile::SeveralPairs;
 use uspan_model::finding::{self as rules, suggestion};
 use uspan_model::gateway::{
     Dscp, Encapsulation, IkeVersion, MOST_PAIRS, Method, Mode, Passing, Traffic, ip_protocol, service, service_names,
@@ -147,6 +148,10 @@ impl Decoder<'_> {
             pairs,
             carries,
             appearances,
+            esp_sas: fields
+                .get("esp-sas")
+                .and_then(text)
+                .map(|word| word.map(|word| if word == "together" { SeveralPairs::InOneSa } else { SeveralPairs::AnSaEach })),
             limit,
             not_carried: match fields.get("not-carried").and_then(text).is_some_and(|word| word.value == "left-alone") {
                 true => NotCarried::LeftAlone,
