@@ -282,3 +282,61 @@ fn a_spoilt_tree_is_complained_about() {
         assert!(!loaded.complaints().is_empty(), "{path}: {loaded:#?}");
     }
 }
+
+/// Two hosts on one link, each with the other's address, and with the rules that are built for a tunnel between them; no daemon runs.
+#[test]
+#[ignore = "needs root on Debian 12: ./test turns it on"]
+fn hosts_on_one_link_find_each_other_before_there_is_an_sa() {
+    let _ = &*LAB;
+    let addresses = ["2001:db8:7::20", "2001:db8:7::77"];
+    for filter in ["nftables", "iptables"] {
+        let site = |name: &str, platform: &str, address: &str| {
+            format!(
+                "[site.{name}]\nplatform = \"{platform}\"\npacket-filter = \"{filter}\"\ngateway = {{ address = \"{address}\", outside = \"e0\" }}\n"
+            )
+        };
+        let text = format!(
+            "unified-span = 1\n{}{}[tunnel.harvest]\nbetween = [\"packhouse\", \"coldstore\"]\nsecret = {{ file = \"k\" }}\ncarries = \"gateways\"\n",
+            site("packhouse", "strongswan", addresses[0]),
+            site("coldstore", "libreswan", addresses[1])
+        );
+        let (description, findings) = Description::parse(&Source::new("hosts.span.toml", text.as_str()), known::context());
+        assert_eq!(findings, []);
+        let secret = Secret::new(b"Kq8vT2mXr0ZpL4nWc7YbD1sHfJ6gUeA9tRoEiNvB3xM".to_vec());
+        let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
+        let built = build(&description, &Supplied { secrets: [("k".to_owned(), file)].into(), ..Supplied::default() });
+        let folder = tempfile::tempdir().expect("a folder");
+        for name in ["packhouse", "coldstore"] {
+            for (path, file) in &built.trees[name].files {
+                let path = folder.path().join(name).join(path);
+                std::fs::create_dir_all(path.parent().expect("a folder")).expect("made");
+                std::fs::write(path, &file.text).expect("written");
+            }
+        }
+        // In namespaces of their own, which end with the shell; what is sent is lost, as nobody listens.
+        let load = match filter {
+            "nftables" => "nft -f etc/nftables.d/uspan-harvest.nft",
+            _ => {
+                "ip6tables-restore --noflush < etc/iptables/uspan-harvest.v6; ip6tables-restore --noflush < etc/iptables/uspan-harvest.v6-jumps"
+            }
+        };
+        let script = format!(
+            "set -e; cd {}; unshare -n sleep 60 & far=$!; sleep 0.3; trap 'kill $far' EXIT\n\
+             far() {{ nsenter -t $far -n sh -ec \"$*\"; }}\n\
+             ip link add e0 type veth peer name e0 netns $far\n\
+             set_up() {{ echo \"ip link set lo up; ip addr add $1/64 dev e0 nodad; ip link set e0 up\"; }}\n\
+             sh -ec \"$(set_up {})\"; far \"$(set_up {})\"\n\
+             (cd packhouse; {load}); (cd coldstore; far '{load}')\n\
+             for n in 1 2 3 4 5 6 7 8; do echo x >/dev/udp/{}/500; sleep 0.5; \
+             ip -6 neigh show to {} | grep lladdr && exit 0; done; ip -6 neigh; exit 1",
+            folder.path().display(),
+            addresses[0],
+            addresses[1],
+            addresses[1],
+            addresses[1]
+        );
+        let ran = std::process::Command::new("unshare").args(["-n", "bash", "-c", &script]).output().expect("a shell");
+        let said = [ran.stdout, ran.stderr].concat();
+        assert!(ran.status.success(), "{filter}: {}", String::from_utf8_lossy(&said));
+    }
+}

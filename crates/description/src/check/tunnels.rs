@@ -26,6 +26,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.families());
         findings.extend(check.reach());
         findings.extend(check.hosts());
+        findings.extend(check.on_one_link());
         findings.extend(check.mode());
         findings.extend(check.carrier());
         findings.extend(check.routing());
@@ -135,6 +136,18 @@ impl TunnelCheck<'_> {
         };
         let message = format!("{what} beside `carries = \"gateways\"`");
         Some(self.at(&rules::NOTHING_BEHIND_HOSTS, span, message).with(self.description.source.place(place), "said here"))
+    }
+
+    /// What finds a neighbour on a link goes between the same addresses.
+    fn on_one_link(&self) -> Option<Finding> {
+        let place = self.tunnel.hosts?;
+        let link = |site: &Site| match site.local().address()? {
+            IpAddr::V6(address) => IpNet::new(address.into(), 64).ok().map(|net| net.trunc()),
+            IpAddr::V4(_) => None,
+        };
+        let [one, other] = self.description.ends(self.tunnel).map(link);
+        let link = one.filter(|_| one == other)?;
+        Some(self.at(&rules::HOSTS_ON_ONE_LINK, place, format!("both hosts have addresses of {link}")))
     }
 
     /// Networks need tunnel mode, and GRE has transport mode.

@@ -16,8 +16,8 @@ use uspan_dialects::profile::InterfaceName;
 use uspan_model::digest::digest;
 use uspan_model::gateway::{
     BgpSession, Carrier, Certification, Child, Connection, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterRule, GRE, Gateway,
-    Hook, Ike, InterfaceKind, KeyPair, Keying, Method, Mode, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt, Remainder, Route,
-    RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict, usual_ports,
+    Hook, Ike, InterfaceKind, KeyPair, Keying, Method, Mode, NEIGHBOUR, NatRule, NatTarget, Passing, PinnedKey, Protection, ReadAt,
+    Remainder, Route, RoutingTable, Ruleset, SegmentLimit, Setting, SharedSecret, Through, Traffic, TunnelInterface, Verdict, usual_ports,
 };
 use uspan_model::key::Certificate;
 use uspan_model::mtu::segment_limit;
@@ -397,6 +397,12 @@ impl SideBuilder<'_> {
         if self.tunnel.hosts.is_some() {
             // What makes and carries the SAs is not in them; all else between the two is.
             rules.extend(bare.into_iter().map(|traffic| rule(Hook::Output, (me, peer), Protection::Any, traffic, Verdict::Accept)));
+            // On one link they find each other before there is an SA.
+            for kind in NEIGHBOUR.into_iter().filter(|_| !me.addr().is_ipv4()) {
+                for (hook, ends) in [(Hook::Output, (me, peer)), (Hook::Input, (peer, me))] {
+                    rules.push(rule(hook, ends, Protection::Any, Traffic::Neighbour(kind), Verdict::Accept));
+                }
+            }
             for (hook, ends, protection, opener) in
                 [(Hook::Output, (me, peer), &leaving, self.end), (Hook::Input, (peer, me), &arrived, 1 - self.end)]
             {

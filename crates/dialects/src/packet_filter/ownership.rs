@@ -202,6 +202,7 @@ struct Asked<'r> {
     protocol: Option<u8>,
     ports: Option<&'r [uspan_model::gateway::Ports]>,
     ping: bool,
+    neighbour: Option<u8>,
     replies: bool,
     protection: Option<Protection>,
     rate: Option<Option<u32>>,
@@ -230,6 +231,7 @@ impl<'r> Asked<'r> {
                 }
                 What::Port(ports) => single(&mut asked.ports, ports.as_slice())?,
                 What::Icmp(types) if matches!(types.as_slice(), [8 | 128]) && !asked.ping => asked.ping = true,
+                What::Icmp(types) if matches!(types.as_slice(), [135 | 136]) => single(&mut asked.neighbour, types[0])?,
                 What::State(states)
                     if matches!(states.as_slice(), [State::Established, State::Related] | [State::Related, State::Established]) =>
                 {
@@ -257,6 +259,10 @@ impl<'r> Asked<'r> {
     }
 
     fn traffic(&self) -> Option<Traffic> {
+        if let Some(kind) = self.neighbour {
+            let plain = self.protocol == Some(58) && self.ports.is_none() && !self.ping && !self.replies;
+            return plain.then_some(Traffic::Neighbour(kind));
+        }
         Some(match (self.protocol, self.ports, self.ping, self.replies) {
             (None, None, false, false) => Traffic::Any,
             (None, None, false, true) => Traffic::Replies,

@@ -217,7 +217,8 @@ fn translation(side: &ComparedEnd<'_>) -> ExemptionFound {
         let (becomes, place) = match gateway.translation(&side.met(Hook::Departure, inner, remote, true)) {
             None => continue,
             Some(Translation::Own(rule)) => match rule.target {
-                NatTarget::SourceTo(address) => (Some(address.to_string()), &rule.place),
+                // As which it appears in the selectors.
+                NatTarget::SourceTo(address) if IpNet::from(address) != local => (Some(address.to_string()), &rule.place),
                 _ => (None, &rule.place),
             },
             Some(Translation::Other(rule)) => match &rule.action {

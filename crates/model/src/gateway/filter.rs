@@ -60,9 +60,14 @@ pub enum Traffic {
     Replies,
     /// Echo requests (RFC 792, RFC 4443).
     Ping,
+    /// Neighbour solicitations, or advertisements, by their number (RFC 4861): without them IPv6 finds nobody on a link.
+    Neighbour(u8),
     /// A transport protocol to these destination ports.
     To(Transport, Ports),
 }
+
+/// The types of ICMPv6 for neighbour solicitations and advertisements (RFC 4861 sections 4.3 and 4.4).
+pub const NEIGHBOUR: [u8; 2] = [135, 136];
 
 /// What happens to a packet that a filter rule matches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -33,7 +33,8 @@ pub use endpoint::{Endpoint, KnownAddresses, is_dns_name};
 pub const MOST_PAIRS: usize = 1024;
 
 pub use filter::{
-    DESTINATION_ORDER, EXEMPTION_ORDER, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget, Packet, Protection, Traffic, Verdict,
+    DESTINATION_ORDER, EXEMPTION_ORDER, Filter, FilterForm, FilterRule, Hook, NEIGHBOUR, NatRule, NatTarget, Packet, Protection, Traffic,
+    Verdict,
 };
 pub use interface::{InterfaceKind, OwnAddress, Route, RoutingTable, SegmentLimit, Through, TunnelInterface};
 pub use keys::{KeyPair, PinnedKey, SharedSecret};

@@ -483,11 +483,12 @@ impl What {
             },
             What::Port(ports) => met.traffic.to_one_of(ports),
             What::SourcePort(_) => match met.traffic {
-                Traffic::Ping | Traffic::Esp | Traffic::Gre => Holds::No,
+                Traffic::Ping | Traffic::Neighbour(_) | Traffic::Esp | Traffic::Gre => Holds::No,
                 _ => Holds::Perhaps,
             },
             What::Icmp(types) => match met.traffic {
                 // RFC 792 and RFC 4443: the echo request.
+                Traffic::Neighbour(kind) => sure(!met.from.addr().is_ipv4() && types.contains(kind)),
                 Traffic::Ping => sure(types.contains(if met.from.addr().is_ipv4() { &8 } else { &128 })),
                 Traffic::Any | Traffic::Replies => Holds::Perhaps,
                 _ => Holds::No,
@@ -530,7 +531,7 @@ impl Traffic {
     pub fn protocol(&self, ipv4: bool) -> Option<u8> {
         Some(match self {
             Traffic::Ping if ipv4 => 1,
-            Traffic::Ping => 58,
+            Traffic::Ping | Traffic::Neighbour(_) => 58,
             Traffic::To(Transport::Tcp, _) => 6,
             Traffic::To(Transport::Udp, _) | Traffic::Udp(_) => 17,
             Traffic::Esp => 50,

@@ -179,6 +179,7 @@ impl fmt::Display for Traffic {
             Traffic::Esp => f.write_str("ESP"),
             Traffic::Replies => f.write_str("replies"),
             Traffic::Ping => f.write_str(PING),
+            Traffic::Neighbour(kind) => write!(f, "neighbour discovery, ICMPv6 type {kind}"),
             Traffic::To(transport, ports) => {
                 let known =
                     SERVICES.iter().find(|(_, list)| matches!(list, [(t, p)] if t == transport && (*p, *p) == (ports.first, ports.last)));

@@ -147,6 +147,7 @@ fn filter_rule(name: &str, rule: &FilterRule, stem: &str) -> String {
         Traffic::Replies => text.push_str(" -m conntrack --ctstate RELATED,ESTABLISHED"),
         Traffic::Ping if rule.from.addr().is_ipv4() => text.push_str(" -p icmp -m icmp --icmp-type 8"),
         Traffic::Ping => text.push_str(" -p ipv6-icmp -m icmp6 --icmpv6-type 128"),
+        Traffic::Neighbour(kind) => drop(write!(text, " -p ipv6-icmp -m icmp6 --icmpv6-type {kind}")),
         Traffic::To(transport, ports) => drop(write!(text, " -p {0} -m {0} --dport {1}", transport.word(), ports.written(':'))),
     }
     match &rule.protection {

@@ -229,6 +229,7 @@ fn filter_rule(text: &mut Draft, rule: &FilterRule, nets: &mut Nets, table: &str
         Traffic::Replies => text.push_str(" ct state established,related"),
         Traffic::Ping if rule.from.addr().is_ipv4() => text.push_str(" icmp type echo-request"),
         Traffic::Ping => text.push_str(" icmpv6 type echo-request"),
+        Traffic::Neighbour(kind) => drop(write!(text, " icmpv6 type {kind}")),
         Traffic::To(transport, ports) => drop(write!(text, " {} dport {}", transport.word(), ports.written('-'))),
     }
     match rule.verdict {

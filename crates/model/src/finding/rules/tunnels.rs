@@ -196,4 +196,9 @@ chapter! {
         why: "Selectors have one IP protocol, and ports where that has some (RFC 7296 section 3.13.1); what does not match them finds no SA, and is dropped.",
         remedy: "Limit the networks of a tunnel to one protocol and one port at either site, or leave `limited-to` out and say `services`.",
     }
+    HOSTS_ON_ONE_LINK = "US340" "hosts-on-one-link" Warning {
+        what: "Two hosts with IPv6 addresses of one link protect all that they send each other.",
+        why: "They find each other with packets between the same two addresses (RFC 4861). The filter lets those pass, but the kernel holds them back at an end that traps packets, or that has SAs which the other one lost.",
+        remedy: "Take IPv4 addresses there, or protect networks of one address each; with a short `liveness` the two at least find each other again.",
+    }
 }
