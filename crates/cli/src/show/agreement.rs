@@ -197,7 +197,8 @@ pub fn json(tunnel: &BuiltTunnel) -> Value {
     let reasons: Vec<_> =
         agreement.reasons.iter().map(|r| json!({ "about": r.about.word(), "taken": r.taken, "value": r.value, "why": r.why })).collect();
     let pairs: Vec<_> = tunnel.gateways[0].crossing().iter().map(|(one, other)| json!([one.to_string(), other.to_string()])).collect();
-    let uncarried: Vec<_> = tunnel.uncarried.iter().map(|pair| json!({ "pair": pair.prefixes, "dropped": pair.dropped })).collect();
+    let uncarried: Vec<_> =
+        tunnel.uncarried.iter().map(|pair| json!({ "pair": pair.prefixes.map(|net| net.to_string()), "dropped": pair.dropped })).collect();
     json!({
         "tunnel": tunnel.name,
         "between": tunnel.ends,

@@ -247,6 +247,9 @@ pub fn description() -> impl Strategy<Value = String> {
                 // Words that are said for one-way traffic come first.
                 let timing = timing.lines().filter(|line| !(passing.contains("opens =") && line.starts_with("opens =")));
                 let timing: String = timing.map(|line| format!("{line}\n")).collect();
+                // Whose hosts open nothing does not open the tunnel on traffic either.
+                let silent = ["one-way", "limited-to"].iter().any(|key| passing.contains(key));
+                let timing = if silent { timing.replace("\"either\"", "\"coldstore\"") } else { timing };
                 // IKEv1 where both speak it, between fixed addresses; one pair, which all of them can carry.
                 let alone = carried.as_ref().map_or(one.networks.len() * other.networks.len(), Vec::len) == 1;
                 let old = old && alone && opener.is_none() && can.iter().all(|facts| facts.versions.contains(&IkeVersion::V1));
@@ -278,7 +281,7 @@ pub fn description() -> impl Strategy<Value = String> {
                 let hosts = hosts && !inside.contains("appears-as") && !inside.contains("link =");
                 // All of a network behind one address, where nothing else is said of who opens connections.
                 let unsaid = !passing.contains("limited-to") && !passing.contains("services") && !passing.contains("one-way");
-                let hidden = unsaid && !bgp && one.note.len() % 2 == 1 && !timing.contains("on-traffic");
+                let hidden = unsaid && !bgp && one.note.len() % 2 == 1 && !timing.contains("on-traffic") && !timing.contains("either");
                 let inside = match inside.split_once("appears-as.packhouse.net-").filter(|_| hidden) {
                     Some((before, rest)) => format!("{before}appears-as.packhouse.net-{}", rest.replacen(".0/24", ".7/32", 1)),
                     None => inside,

@@ -9,7 +9,7 @@ pub use bundle::{Bundle, bundle};
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use crate::description::{Description, Opens, Pfs, Site, Tunnel};
+use crate::description::{Description, Opens, Pair, Pfs, Site, Tunnel};
 use uspan_dialects::profile::{DeadPeer, NatDetection, OpeningWay, ReplayWindow, Sa};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
@@ -95,6 +95,9 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let encapsulation = encapsulation(description, tunnel, &mut reasons);
     let any_to_any = style(description, tunnel, &mut reasons);
     let inner_mtu = inner(description, tunnel, &esp, encapsulation, &mut reasons);
+    if let Some(finding) = too_small_for_ipv6(description, tunnel, inner_mtu) {
+        return (None, findings.into_iter().chain([finding]).collect());
+    }
     let agreement = Agreement {
         any_to_any,
         inner_mtu,
@@ -189,6 +192,21 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
         reasons.push(Reason { about: Parameter::Mtu, taken: true, value: format!("{mtu} bytes inside"), why });
     }
     mtu
+}
+
+/// The least that every link of IPv6 takes, in bytes (RFC 8200 section 5).
+const LEAST_OF_IPV6: u16 = 1280;
+
+/// An interface that is too small for what is routed into it.
+fn too_small_for_ipv6(description: &Description, tunnel: &Tunnel, inner_mtu: u16) -> Option<Finding> {
+    let ends = description.ends(tunnel);
+    let six = |pair: &Pair| ends[0].networks[pair.first].prefix.value.addr().is_ipv6();
+    let linked = tunnel.link.as_ref().is_some_and(|link| link.value.addr().is_ipv6());
+    let wanted = tunnel.pairs.iter().any(six) || linked;
+    let routed = ends.iter().any(|site| tunnel.routes_at(site));
+    let message = || format!("{inner_mtu} bytes are left in the tunnel's interface, and IPv6 needs {LEAST_OF_IPV6}");
+    (wanted && routed && inner_mtu < LEAST_OF_IPV6)
+        .then(|| Finding::new(&rules::TOO_SMALL_FOR_IPV6, message()).at(description.source.place(tunnel.path_mtu.span)))
 }
 
 /// A gateway that takes every path for one with a NAT device, because it does not know its own address.

@@ -201,4 +201,9 @@ chapter! {
         why: "They find each other with packets between the same two addresses (RFC 4861). The filter lets those pass, but the kernel holds them back at an end that traps packets, or that has SAs which the other one lost.",
         remedy: "Take IPv4 addresses there, or protect networks of one address each; with a short `liveness` the two at least find each other again.",
     }
+    TOO_SMALL_FOR_IPV6 = "US341" "too-small-for-ipv6" Error {
+        what: "A tunnel interface is left with less than IPv6 needs.",
+        why: "Every link of IPv6 takes 1,280 bytes (RFC 8200 section 5); the kernel gives an interface with less no IPv6 address and no IPv6 route.",
+        remedy: "Give the path as it is with `path-mtu`, let the selectors steer (`style = \"policy-based\"`) instead of an interface, or carry IPv4 alone.",
+    }
 }
