@@ -1,14 +1,14 @@
 //! The whole way for a description: check, agree, take sides, write, read back, hold against each
 //! other. Trees of files come out only if everything fits.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, HashSet};
 
 use ipnet::IpNet;
 
 use uspan_description::agreement::{Agreement, agree};
 use uspan_description::check::{Supplied, check};
-use uspan_description::description::{Description, Pair, Site, Tunnel};
-use uspan_description::sides::{End, Proofs, Side, cross_check, take_sides};
+use uspan_description::description::{Description, Site, Tunnel};
+use uspan_description::sides::{End, Proofs, Side, UncarriedPair, cross_check, take_sides, uncarried};
 use uspan_dialects::context::Context;
 use uspan_dialects::dialect::{Unwritable, gate};
 use uspan_dialects::network;
@@ -35,17 +35,6 @@ pub struct BuiltTunnel {
     pub unreached: [Vec<(String, IpNet)>; 2],
     /// Pairs of networks of its sites that it does not carry.
     pub uncarried: Vec<UncarriedPair>,
-}
-
-/// A pair of networks that a tunnel does not carry.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct UncarriedPair {
-    /// The names of the two.
-    pub names: [String; 2],
-    /// Their prefixes.
-    pub prefixes: [IpNet; 2],
-    /// Which of the two gateways drop what they send each other.
-    pub dropped: [bool; 2],
 }
 
 impl BuiltTunnel {
@@ -228,26 +217,6 @@ fn unreached(tunnel: &Tunnel, end: usize, site: &Site) -> Vec<(String, IpNet)> {
     let carried = |index: usize| tunnel.pairs.iter().any(|pair| [pair.first, pair.second][end] == index);
     let own = site.networks.iter().enumerate().filter(|(index, network)| network.beyond.is_none() && !carried(*index));
     own.map(|(_, network)| (network.name.value.clone(), network.prefix.value)).collect()
-}
-
-/// The pairs of networks that a tunnel does not carry, and where they are dropped.
-fn uncarried(description: &Description, tunnel: &Tunnel) -> Vec<UncarriedPair> {
-    let pairs = description.uncarried(tunnel);
-    if pairs.is_empty() {
-        return Vec::new();
-    }
-    let ends = description.ends(tunnel);
-    let dropped = [0, 1].map(|end| description.dropped(tunnel, end).into_iter().collect::<BTreeSet<_>>());
-    let told = |pair: &Pair| {
-        let networks = [&ends[0].networks[pair.first], &ends[1].networks[pair.second]];
-        let prefixes = networks.map(|network| network.prefix.value);
-        UncarriedPair {
-            names: networks.map(|network| network.name.value.clone()),
-            prefixes,
-            dropped: [0, 1].map(|end| dropped[end].contains(&(prefixes[end], prefixes[1 - end]))),
-        }
-    };
-    pairs.iter().map(told).collect()
 }
 
 /// Why the negotiation of two gateways fails.

@@ -20,7 +20,7 @@ mod steps;
 
 // The whole way.
 pub use adopt::{Adopted, Adoptee, Defined, Leaving, LeavingPart, Note, NoteKind, adopt, defined, leaving, stop};
-pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, UncarriedPair, build, build_some, flaw, read_tree, verify};
+pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, changes};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use retire::{Retirement, retire};
@@ -33,7 +33,7 @@ pub use uspan_description::check::{SecretFile, Supplied, check};
 pub use uspan_description::description::{
     Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference,
 };
-pub use uspan_description::sides::{End, Proofs, Side, cross_check, take_sides};
+pub use uspan_description::sides::{End, Proofs, Side, UncarriedPair, cross_check, take_sides, uncarried};
 
 // What stands on gateways.
 pub use uspan_dialects::context::Context;

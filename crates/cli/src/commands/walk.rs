@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::net::IpAddr;
 
 use serde_json::{Value, json};
-use uspan_core::{Description, Flow, Walk, Walker, service, walk};
+use uspan_core::{Description, Flow, UncarriedPair, Walk, Walker, service, uncarried, walk};
 
 use super::parts::{self, Participant};
 use crate::args::{Format, WalkArgs};
@@ -136,9 +136,9 @@ fn not_carried(args: &WalkArgs) -> Result<Option<CommandOutcome>, Failure> {
 /// Whether a site's gateway drops what a tunnel of it does not carry.
 fn drops(description: &Description, site: &str, args: &WalkArgs) -> bool {
     description.tunnels.iter().any(|tunnel| {
-        let ends = description.ends(tunnel).into_iter().enumerate().filter(|(_, end)| end.name.value == *site);
-        let mut dropped = ends.flat_map(|(end, _)| description.dropped(tunnel, end));
-        dropped.any(|(own, remote)| own.contains(&args.from) && remote.contains(&args.to))
+        let Some(end) = description.ends(tunnel).iter().position(|end| end.name.value == *site) else { return false };
+        let from_and_to = |pair: &UncarriedPair| pair.prefixes[end].contains(&args.from) && pair.prefixes[1 - end].contains(&args.to);
+        uncarried(description, tunnel).iter().any(|pair| pair.dropped[end] && from_and_to(pair))
     })
 }
 

@@ -1,6 +1,7 @@
 //! What of two connections a description does not say: what is left out, and what would make it another tunnel.
 
 use super::{Adopted, Adoptee, Counterparts, Note, NoteKind};
+use uspan_description::description::SelectorLimit;
 use uspan_model::gateway::{Bearing, Certification, Child, Connection, GRE, IKE_PORT, Ike, Method, Protocol, Unmodelled};
 use uspan_model::key::{KeyKind, PublicKey};
 use uspan_model::parameter::Parameter;
@@ -102,7 +103,7 @@ fn of_limit<'a>(connection: &Connection, child: &'a Child, first: &Child) -> Opt
     let ports = if child.ports.value == [None, None] { "" } else { " and ports" };
     let text = if let Some(protocol) = limited.filter(|_| connection.joins_gateways(child)) {
         format!("the gateways themselves, limited to IP protocol {protocol}{ports}, which a description does not say")
-    } else if let Some(protocol) = limited.filter(|protocol| ![1, 6, 17, 58].contains(protocol)) {
+    } else if let Some(protocol) = limited.filter(|protocol| !SelectorLimit::is_for(*protocol)) {
         format!("limited to IP protocol {protocol}: a description knows TCP, UDP and ICMP")
     } else if child.ports.value.iter().all(Option::is_some) {
         "limited to a port at each end, which a description does not say: it has one of a service".to_owned()

@@ -12,8 +12,8 @@ use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
 use uspan_model::duration::duration_words;
 use uspan_model::gateway::{
-    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, Hook, IkeVersion, Method, Mode, Opening, Passing, Proposal, Protection,
-    Verdict,
+    Child, Connection, Dscp, Encapsulation, Exchange, Gateway, Hook, IkeVersion, Method, Mode, Opening, Packet, Passing, Proposal,
+    Protection, Traffic, Verdict,
 };
 use uspan_model::secret::Secret;
 use uspan_model::source::Place;
@@ -311,10 +311,9 @@ fn drops_uncarried(
     name: &impl Fn(usize, &IpNet) -> String,
 ) -> bool {
     let drops = |end: usize, own: &IpNet, remote: &IpNet| {
-        let rules = pair.parts[end].filter.iter().flat_map(|filter| &filter.rules);
-        rules
-            .filter(|rule| rule.verdict == Verdict::Drop && rule.protection == Protection::Any && rule.hook == Hook::Forward)
-            .any(|rule| rule.from.contains(own) && rule.to.contains(remote))
+        let (hook, protection, traffic) = (Hook::Forward, Protection::Any, Traffic::Any);
+        let packet = Packet { hook, from: *own, to: *remote, protection, traffic };
+        pair.parts[end].filter.as_ref().is_some_and(|filter| filter.verdict(&packet) == Some(Verdict::Drop))
     };
     let all = nets[0].iter().flat_map(|(_, near)| nets[1].iter().map(move |(_, far)| (near, far)));
     let mut uncarried =

@@ -11,8 +11,9 @@ pub use canvas::{Drawing, Link, Point, Rect, Theme, escaped};
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::build::{BuiltTunnel, UncarriedPair};
+use crate::build::BuiltTunnel;
 use uspan_description::description::{Description, Site};
+use uspan_description::sides::UncarriedPair;
 use uspan_model::gateway::{Encapsulation, NatTarget, Passing};
 
 /// A site as it is drawn.

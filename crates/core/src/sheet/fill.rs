@@ -6,7 +6,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use ipnet::IpNet;
 use toml_edit::{Array, Decor, DocumentMut, InlineTable, Item, TableLike, Value};
 
-use super::form::{Form, FormField, IKE, LISTS, REMARKS, in_list};
+use super::form::{Form, FormField, IKE, LISTS, PER_PAIR, REMARKS, TOGETHER, in_list};
 use super::refilled::{FilledIn, Refilled};
 use super::rows::{SheetCell, rows};
 use uspan_description::description::{Description, is_name};
@@ -255,7 +255,7 @@ impl Filler<'_> {
             },
             "esp-sas" => match several(value) {
                 Some(word) => self.say_of_tunnel("esp-sas", word.into()),
-                None => return expected("`one for each pair` or `one for all`"),
+                None => return Err(Misread { at: None, expected: format!("`{PER_PAIR}` or `{TOGETHER}`") }),
             },
             "liveness" if is_none(value) => self.say_of_tunnel("liveness", "off".into()),
             "ike-lifetime" | "esp-lifetime" | "liveness" => match usual_duration(value).filter(|life| !life.is_zero()) {

@@ -53,8 +53,8 @@ pub(super) const LISTS: [&str; 2] = [IKE, "esp"];
 pub(super) const REMARKS: [&str; 4] = ["contact", "ticket", "valid-until", "traffic-limit"];
 
 /// How several pairs of networks travel, as the sheet has it.
-const PER_PAIR: &str = "one for each pair";
-const TOGETHER: &str = "one for all";
+pub(super) const PER_PAIR: &str = "one for each pair";
+pub(super) const TOGETHER: &str = "one for all";
 
 impl FormField {
     /// The list of proposals that it is one of.

@@ -259,13 +259,7 @@ fn roles(
     bundle: &Bundle,
     reasons: &mut Vec<Reason>,
 ) -> ([Opening; 2], [Option<OnDeadPeer>; 2]) {
-    let opens = [0, 1].map(|end| match (tunnel.initiator, tunnel.opens.value) {
-        (Some(starter), _) if starter != end => Opens::ByHand,
-        // Two ends that open at the same moment replace each other's SAs and can end up with halves
-        // of two: the second one waits for traffic.
-        (None, Opens::AtOnce) if end == 1 => Opens::OnTraffic,
-        (_, opens) => opens,
-    });
+    let opens = [0, 1].map(|end| tunnel.opens_at(end));
     let when = tunnel.opens.value.words();
     let who = match tunnel.initiator {
         Some(end) => description.ends(tunnel)[end].name.value.clone(),

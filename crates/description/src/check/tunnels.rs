@@ -223,15 +223,8 @@ impl TunnelCheck<'_> {
 
     /// Whether traffic can open the tunnel, where it is to.
     fn silent_opener(&self) -> Option<Finding> {
-        // Where either end is to open, the second one waits for traffic at the least.
-        let waits: &[usize] = match (self.tunnel.initiator, self.tunnel.opens.value) {
-            (Some(0), Opens::OnTraffic) => &[0],
-            (Some(_), Opens::OnTraffic) | (None, Opens::AtOnce) => &[1],
-            (None, Opens::OnTraffic) => &[0, 1],
-            _ => &[],
-        };
-        let silent = |end: usize| self.tunnel.passes[end] == Passing::Only(Vec::new());
-        let end = waits.iter().copied().find(|end| silent(*end))?;
+        let waits = |end: &usize| self.tunnel.opens_at(*end) == Opens::OnTraffic;
+        let end = [0, 1].into_iter().find(|end| waits(end) && self.tunnel.passes[*end] == Passing::Only(Vec::new()))?;
         let name = &self.description.ends(self.tunnel)[end].name.value;
         let message = format!("traffic from `{name}` is to open the tunnel, but its hosts may open no connection");
         Some(self.at(&rules::OPENER_IS_SILENT, self.tunnel.passes_at, message))

@@ -39,7 +39,7 @@ pub struct Description {
     pub sites: Vec<Site>,
     /// Tunnels in the order of the file.
     pub tunnels: Vec<Tunnel>,
-    carried: uncarried::CarriedNetworks,
+    pub(crate) carried: uncarried::CarriedNetworks,
 }
 
 /// A place: facts about one gateway and what stands behind it.
@@ -297,6 +297,16 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// When an end opens it: one that answers does when somebody says so. Two that open at the same moment replace each other's SAs and
+    /// can end up with halves of two: where either may, the second one waits for traffic.
+    pub fn opens_at(&self, end: usize) -> Opens {
+        match (self.initiator, self.opens.value) {
+            (Some(initiator), _) if initiator != end => Opens::ByHand,
+            (None, Opens::AtOnce) if end == 1 => Opens::OnTraffic,
+            (_, opens) => opens,
+        }
+    }
+
     /// Whether packets go from gateway to gateway.
     pub fn is_between_gateways(&self) -> bool {
         self.gre.is_some() || self.hosts.is_some()
@@ -358,18 +368,25 @@ pub struct SelectorLimit {
     pub protocol: u8,
     /// The ports, of which at most one is there; `None` is every one.
     pub ports: [Option<u16>; 2],
-    /// Where it was said.
-    pub span: Span,
 }
 
+/// ICMP of either family (IANA protocol numbers).
+const ICMP: [u8; 2] = [1, 58];
+
 impl SelectorLimit {
+    /// Whether selectors are limited to an IP protocol here: to others neither the filter nor a proof can hold them.
+    pub fn is_for(protocol: u8) -> bool {
+        SelectorLimit::transport(protocol).is_some() || ICMP.contains(&protocol)
+    }
+
+    /// The transport protocol of a number, which has ports.
+    fn transport(protocol: u8) -> Option<Transport> {
+        Transport::ALL.into_iter().find(|transport| transport.number() == protocol)
+    }
+
     /// What connections can be for that the hosts of an end open: their port is the other end's.
     fn passing(self, opener: usize) -> Passing {
-        let transport = match self.protocol {
-            TCP => Transport::Tcp,
-            UDP => Transport::Udp,
-            _ => return Passing::Only(vec![Traffic::Ping]),
-        };
+        let Some(transport) = SelectorLimit::transport(self.protocol) else { return Passing::Only(vec![Traffic::Ping]) };
         match (self.ports[1 - opener], self.ports[opener]) {
             (Some(port), _) => Passing::Only(vec![Traffic::To(transport, Ports { first: port, last: port })]),
             (None, None) => Passing::Only(vec![Traffic::To(transport, Ports { first: 1, last: u16::MAX })]),
@@ -378,11 +395,6 @@ impl SelectorLimit {
         }
     }
 }
-
-/// The protocols that filters can tell (IANA protocol numbers).
-pub(crate) const TCP: u8 = 6;
-pub(crate) const UDP: u8 = 17;
-pub(crate) const ICMP: [u8; 2] = [1, 58];
 
 /// What becomes of packets between networks of two sites that their tunnel does not carry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -2,8 +2,10 @@
 //! here and nowhere else.
 
 mod cross_check;
+mod uncarried;
 
 pub use cross_check::{End, cross_check};
+pub use uncarried::{UncarriedPair, uncarried};
 
 use std::net::IpAddr;
 
@@ -46,7 +48,19 @@ pub enum Proofs {
 
 /// Takes both sides of a tunnel.
 pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreement, proofs: &Proofs) -> [Side; 2] {
-    [0, 1].map(|end| SideBuilder { description, tunnel, agreement, end }.side(proofs))
+    let uncarried = uncarried(description, tunnel);
+    [0, 1].map(|end| SideBuilder { description, tunnel, agreement, uncarried: &uncarried, end }.side(proofs))
+}
+
+/// The pairs of a tunnel as the hosts of an end see them: their own network, and what they see of the remote one.
+fn seen_pairs(description: &Description, tunnel: &Tunnel, end: usize) -> Vec<(IpNet, IpNet)> {
+    let own = &description.ends(tunnel)[end].networks;
+    networks(tunnel, end).map(|(local, remote)| (own[local].prefix.value, description.apparent(tunnel, 1 - end, remote))).collect()
+}
+
+/// Pairs as indices into the networks of an end and of the other.
+fn networks(tunnel: &Tunnel, end: usize) -> impl Iterator<Item = (usize, usize)> + '_ {
+    tunnel.pairs.iter().map(move |pair| if end == 1 { (pair.second, pair.first) } else { (pair.first, pair.second) })
 }
 
 /// Metrics of the routes into a tunnel, and of the black holes behind them; the kernel takes the lower one.
@@ -87,6 +101,7 @@ struct SideBuilder<'a> {
     description: &'a Description,
     tunnel: &'a Tunnel,
     agreement: &'a Agreement,
+    uncarried: &'a [UncarriedPair],
     end: usize,
 }
 
@@ -101,20 +116,19 @@ impl SideBuilder<'_> {
 
     /// Pairs as this end's hosts see them: their own network, and what they see of the remote one.
     fn pairs(&self) -> Vec<(IpNet, IpNet)> {
-        let own = |network: usize| self.me().networks[network].prefix.value;
-        self.networks().map(|(local, remote)| (own(local), self.description.apparent(self.tunnel, 1 - self.end, remote))).collect()
+        seen_pairs(self.description, self.tunnel, self.end)
     }
 
     /// Pairs as they cross the tunnel: what the remote end sees of the own network, and the other way round.
     fn selectors(&self) -> Vec<(IpNet, IpNet)> {
         let seen = |end, network| self.description.apparent(self.tunnel, end, network);
-        self.networks().map(|(local, remote)| (seen(self.end, local), seen(1 - self.end, remote))).collect()
+        networks(self.tunnel, self.end).map(|(local, remote)| (seen(self.end, local), seen(1 - self.end, remote))).collect()
     }
 
-    /// Pairs as indices into the networks of this end and of the other.
-    fn networks(&self) -> impl Iterator<Item = (usize, usize)> + '_ {
-        let turned = self.end == 1;
-        self.tunnel.pairs.iter().map(move |pair| if turned { (pair.second, pair.first) } else { (pair.first, pair.second) })
+    /// What this end drops, because no tunnel carries it: its own network, and the remote one.
+    fn dropped(&self) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
+        let own = self.uncarried.iter().filter(|pair| pair.dropped[self.end]);
+        own.map(|pair| (pair.prefixes[self.end], pair.prefixes[1 - self.end]))
     }
 
     /// Names of the pairs, alike on both ends: networks in the order of `between`.
@@ -435,7 +449,7 @@ impl SideBuilder<'_> {
                 rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
         }
-        for (own, remote) in self.description.dropped(self.tunnel, self.end) {
+        for (own, remote) in self.dropped() {
             rules.extend(drop(own, remote, &Protection::Any));
             rules.extend(drop(remote, own, &Protection::Any));
         }
@@ -510,9 +524,9 @@ impl SideBuilder<'_> {
                 true => keys(&[(s, "shares-internet"), (t, "carries")]),
                 false => keys(&[(s, "shares-internet"), (t, "carries"), (t, "appears-as")]),
             },
-            filter: match self.description.dropped(tunnel, self.end).is_empty() {
-                true => keys(&[(s, "filter"), (t, "carries"), (t, "services")]),
-                false => keys(&[(s, "filter"), (t, "carries"), (t, "not-carried"), (t, "services")]),
+            filter: match self.dropped().next() {
+                None => keys(&[(s, "filter"), (t, "carries"), (t, "services")]),
+                Some(_) => keys(&[(s, "filter"), (t, "carries"), (t, "not-carried"), (t, "services")]),
             },
             mtu: routed(&[(t, "path-mtu"), (t, tunnel.offer.esp_key)]),
             link: routed(&[group.map_or((t, "link"), |group| (group, "links"))]),

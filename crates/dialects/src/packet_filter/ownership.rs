@@ -10,8 +10,8 @@ use ipnet::IpNet;
 use super::{FoundRules, LOG_RATE};
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{
-    Action, Chain, ChainRule, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterForm, FilterRule, Hook, NatRule, NatTarget,
-    Protection, Ruleset, SegmentLimit, State, Task, Test, Traffic, Transport, Tree, Verdict, What, own_chain,
+    Action, Chain, ChainRule, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterForm, FilterRule, Hook, NEIGHBOUR, NatRule,
+    NatTarget, Protection, Ruleset, SegmentLimit, State, Task, Test, Traffic, Transport, Tree, Verdict, What, own_chain,
 };
 
 /// What the tables and chains of tunnels are called at their head.
@@ -201,8 +201,7 @@ struct Asked<'r> {
     ipv4: Option<bool>,
     protocol: Option<u8>,
     ports: Option<&'r [uspan_model::gateway::Ports]>,
-    ping: bool,
-    neighbour: Option<u8>,
+    icmp: Option<u8>,
     replies: bool,
     protection: Option<Protection>,
     rate: Option<Option<u32>>,
@@ -230,8 +229,10 @@ impl<'r> Asked<'r> {
                     }
                 }
                 What::Port(ports) => single(&mut asked.ports, ports.as_slice())?,
-                What::Icmp(types) if matches!(types.as_slice(), [8 | 128]) && !asked.ping => asked.ping = true,
-                What::Icmp(types) if matches!(types.as_slice(), [135 | 136]) => single(&mut asked.neighbour, types[0])?,
+                What::Icmp(types) => match types.as_slice() {
+                    [kind @ (8 | 128 | 135 | 136)] => single(&mut asked.icmp, *kind)?,
+                    _ => return None,
+                },
                 What::State(states)
                     if matches!(states.as_slice(), [State::Established, State::Related] | [State::Related, State::Established]) =>
                 {
@@ -244,7 +245,7 @@ impl<'r> Asked<'r> {
                     single(&mut asked.protection, Protection::OutOf(names.first().filter(|_| names.len() == 1)?.clone()))?;
                 }
                 What::Rate { over: false, a_second } => single(&mut asked.rate, *a_second)?,
-                What::SourcePort(_) | What::Icmp(_) | What::State(_) | What::Rate { .. } | What::Other => return None,
+                What::SourcePort(_) | What::State(_) | What::Rate { .. } | What::Other => return None,
             }
         }
         Some(asked)
@@ -259,19 +260,16 @@ impl<'r> Asked<'r> {
     }
 
     fn traffic(&self) -> Option<Traffic> {
-        if let Some(kind) = self.neighbour {
-            let plain = self.protocol == Some(58) && self.ports.is_none() && !self.ping && !self.replies;
-            return plain.then_some(Traffic::Neighbour(kind));
-        }
-        Some(match (self.protocol, self.ports, self.ping, self.replies) {
-            (None, None, false, false) => Traffic::Any,
-            (None, None, false, true) => Traffic::Replies,
-            (Some(50), None, false, false) => Traffic::Esp,
-            (Some(47), None, false, false) => Traffic::Gre,
-            (Some(1 | 58), None, true, false) => Traffic::Ping,
-            (Some(6), Some([ports]), false, false) => Traffic::To(Transport::Tcp, *ports),
-            (Some(17), Some([ports]), false, false) => Traffic::To(Transport::Udp, *ports),
-            (Some(17), Some(list), false, false) if list.iter().all(|ports| ports.first == ports.last) => {
+        Some(match (self.protocol, self.ports, self.icmp, self.replies) {
+            (None, None, None, false) => Traffic::Any,
+            (None, None, None, true) => Traffic::Replies,
+            (Some(50), None, None, false) => Traffic::Esp,
+            (Some(47), None, None, false) => Traffic::Gre,
+            (Some(1 | 58), None, Some(8 | 128), false) => Traffic::Ping,
+            (Some(58), None, Some(kind), false) if NEIGHBOUR.contains(&kind) => Traffic::Neighbour(kind),
+            (Some(6), Some([ports]), None, false) => Traffic::To(Transport::Tcp, *ports),
+            (Some(17), Some([ports]), None, false) => Traffic::To(Transport::Udp, *ports),
+            (Some(17), Some(list), None, false) if list.iter().all(|ports| ports.first == ports.last) => {
                 Traffic::Udp(list.iter().map(|ports| ports.first).collect())
             }
             _ => return None,

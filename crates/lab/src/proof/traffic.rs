@@ -13,6 +13,14 @@ const CLOSED: &str = "not let through";
 /// What is said of an end whose hosts open nothing, and are sent nothing that is answered.
 const UNANSWERED: &str = "nothing is answered";
 
+/// Two hosts of which no selector covers what the first one sends.
+struct Uncovered<'a> {
+    from: &'a Machine,
+    to: &'a Machine,
+    /// Whether its gateway is to drop that.
+    dropped: bool,
+}
+
 impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn traffic(&mut self) -> io::Result<()> {
         if !self.failed {
@@ -89,17 +97,18 @@ impl<'a> Walkthrough<'_, 'a> {
         self.failed = ground;
     }
 
-    /// Combinations of hosts that no selector covers, from one end: names and hosts.
-    fn uncovered(&self, end: usize) -> Vec<(String, [&'a Machine; 2])> {
+    /// Combinations of hosts that no selector covers, from one end.
+    fn uncovered(&self, end: usize) -> Vec<Uncovered<'a>> {
         let (stage, tunnel) = (self.proof.stage, self.tunnel());
         let [near, far] = [end, 1 - end].map(|end| tunnel.ends[end]);
         let same = |a: &Machine, b: &Machine| a.host.address.is_ipv4() == b.host.address.is_ipv4();
+        let of = |from, to| Uncovered { from, to, dropped: false };
         let mut found = Vec::new();
         for (i, from) in stage.hosts[near].iter().enumerate() {
             for (j, to) in stage.hosts[far].iter().enumerate() {
                 let pair = |pair: &JobPair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
                 if same(from, to) && !tunnel.pairs.iter().any(pair) {
-                    found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
+                    found.push(Uncovered { dropped: tunnel.drops_others[end], ..of(from, to) });
                 }
             }
         }
@@ -107,40 +116,28 @@ impl<'a> Walkthrough<'_, 'a> {
         for (pair, carried) in tunnel.pairs.iter().enumerate() {
             let Some([from, to]) = self.hosts(pair, end) else { continue };
             if carried.seen[1 - end] != to.host.net && from.host.net != to.host.net {
-                found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
+                found.push(of(from, to));
             }
         }
-        for (from, to) in stage.strangers[near].iter().zip(stage.hosts[far].iter().take(1)).filter(|(a, b)| same(a, b)) {
-            found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
-        }
-        for (from, to) in stage.hosts[near].iter().take(1).zip(stage.strangers[far].iter()).filter(|(a, b)| same(a, b)) {
-            found.push((format!("{} to {}", from.host.address, to.host.address), [from, to]));
-        }
+        let strangers = stage.strangers[near].iter().zip(stage.hosts[far].iter().take(1));
+        let to_strangers = stage.hosts[near].iter().take(1).zip(stage.strangers[far].iter());
+        found.extend(strangers.chain(to_strangers).filter(|(from, to)| same(from, to)).map(|(from, to)| of(from, to)));
         found
-    }
-
-    /// Whether two hosts stand in networks that the tunnel does not carry, and whose packets an end drops.
-    fn is_dropped(&self, end: usize, [from, to]: [&Machine; 2]) -> bool {
-        let tunnel = self.tunnel();
-        let place = |end: usize, machine: &Machine| {
-            self.proof.stage.hosts[tunnel.ends[end]].iter().position(|host| host.host.address == machine.host.address)
-        };
-        let Some((i, j)) = place(end, from).zip(place(1 - end, to)) else { return false };
-        let carried = |pair: &JobPair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
-        tunnel.drops_others[end] && !tunnel.pairs.iter().any(carried)
     }
 
     pub(super) fn outsiders(&mut self) -> io::Result<()> {
         self.begin("traffic outside the selectors");
         self.both(Check::Outsiders, "", |walk, end| {
             let tried = walk.uncovered(end);
-            for (name, [from, to]) in &tried {
-                walk.proof.witness.take();
+            for Uncovered { from, to, dropped } in &tried {
+                let name = format!("{} to {}", from.host.address, to.host.address);
+                let seen = || walk.proof.witness.take().clear.into_iter().find(|(_, at, _)| *at == to.host.address);
+                // What came before is of others.
+                dropped.then(seen);
                 if flow::arrives(&from.room, Target::machine(to), None)? {
                     return Ok(Outcome::Fail(format!("arrives: {name}")));
                 }
-                let leaked = walk.proof.witness.take().clear.into_iter().find(|(_, at, _)| *at == to.host.address);
-                if let Some((source, ..)) = leaked.filter(|_| walk.is_dropped(end, [from, to])) {
+                if let Some((source, ..)) = dropped.then(seen).flatten() {
                     return Ok(Outcome::Fail(format!("leaves in clear: {name}, from {source}")));
                 }
             }

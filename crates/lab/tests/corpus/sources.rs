@@ -84,15 +84,11 @@ pub fn folder(package: &SourcePackage) -> Result<PathBuf, String> {
     let mut last = format!("no release of Debian has {start}*");
     let file = words.filter(of_sources).find_map(|words| {
         let [url, file, _, hash] = words[..] else { return None };
-        // Each package is in each archive under one name.
-        let urls = [url.to_owned(), url.replace("/debian/pool/", "/debian-security/pool/updates/")];
-        urls.iter().find_map(|url| {
-            let fetched = Command::new("/usr/lib/apt/apt-helper")
-                .args(["-o", "APT::Sandbox::User=root", "download-file", url.trim_matches('\''), file, hash])
-                .current_dir(&cache)
-                .output();
-            succeeded(fetched, file).map_err(|why| last = why).ok().map(|_| file.to_owned())
-        })
+        let fetched = Command::new("/usr/lib/apt/apt-helper")
+            .args(["-o", "APT::Sandbox::User=root", "download-file", url.trim_matches('\''), file, hash])
+            .current_dir(&cache)
+            .output();
+        succeeded(fetched, file).map_err(|why| last = why).ok().map(|_| file.to_owned())
     });
     let Some(file) = file else { return Err(last) };
     // Whole, or not at all.

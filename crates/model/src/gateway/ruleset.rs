@@ -532,8 +532,8 @@ impl Traffic {
         Some(match self {
             Traffic::Ping if ipv4 => 1,
             Traffic::Ping | Traffic::Neighbour(_) => 58,
-            Traffic::To(Transport::Tcp, _) => 6,
-            Traffic::To(Transport::Udp, _) | Traffic::Udp(_) => 17,
+            Traffic::To(transport, _) => transport.number(),
+            Traffic::Udp(_) => Transport::Udp.number(),
             Traffic::Esp => 50,
             Traffic::Gre => super::GRE,
             Traffic::Any | Traffic::Replies => return None,

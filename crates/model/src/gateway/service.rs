@@ -14,6 +14,17 @@ pub enum Transport {
 }
 
 impl Transport {
+    /// Both.
+    pub const ALL: [Transport; 2] = [Transport::Tcp, Transport::Udp];
+
+    /// Its IP protocol (IANA protocol numbers).
+    pub fn number(self) -> u8 {
+        match self {
+            Transport::Tcp => 6,
+            Transport::Udp => 17,
+        }
+    }
+
     /// Its name, as every packet filter and the IANA registry spell it.
     pub fn word(self) -> &'static str {
         match self {
@@ -23,7 +34,7 @@ impl Transport {
     }
 
     fn of(word: &str) -> Option<Transport> {
-        [Transport::Tcp, Transport::Udp].into_iter().find(|transport| transport.word() == word)
+        Transport::ALL.into_iter().find(|transport| transport.word() == word)
     }
 }
 

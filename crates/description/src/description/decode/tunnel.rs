@@ -1,9 +1,7 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
-use crate::description::{
-    Address, Allowance, Appearance, ICMP, NotCarried, Offer, Opens, Pair, Pfs, SelectorLimit, Site, TCP, Tunnel, UDP,
-};
+use crate::description::{Address, Allowance, Appearance, NotCarried, Offer, Opens, Pair, Pfs, SelectorLimit, Site, Tunnel};
 use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
@@ -352,8 +350,7 @@ impl Decoder<'_> {
     fn limit(&mut self, fields: &DeTable<'_>, ends: [&Site; 2]) -> Option<Option<SelectorLimit>> {
         let Some((node, limit)) = fields.get("limited-to").and_then(|node| Some((node, table(node)?))) else { return Some(None) };
         let word = limit.get("protocol").and_then(text)?;
-        // Others neither the filter nor a proof can tell apart.
-        let Some(protocol) = ip_protocol(word.value).filter(|number| [TCP, UDP].contains(number) || ICMP.contains(number)) else {
+        let Some(protocol) = ip_protocol(word.value).filter(|number| SelectorLimit::is_for(*number)) else {
             let message = format!("selectors are not limited to `{}` here", printable(word.value));
             self.say(&rules::LIMIT_UNFIT, word.span, message).remedy =
                 "Write `tcp`, `udp`, `icmp` or `icmpv6`, or leave `limited-to` out: then the SA takes every protocol.".to_owned();
@@ -379,7 +376,7 @@ impl Decoder<'_> {
                 node.span(),
                 "`limited-to` beside `carries = \"gateways\"`: what else the two send each other would have no SA".to_owned(),
             )),
-            (_, _, number) if ports != [None, None] && ICMP.contains(&number) => {
+            (_, _, number) if ports != [None, None] && SelectorLimit::transport(number).is_none() => {
                 Some((word.span.range(), format!("`{}` has no ports", printable(word.value))))
             }
             _ if ports.iter().all(Option::is_some) => {
@@ -393,7 +390,7 @@ impl Decoder<'_> {
             self.say(&rules::LIMIT_UNFIT, span, message);
             return None;
         }
-        Some(Some(SelectorLimit { protocol, ports, span: node.span().into() }))
+        Some(Some(SelectorLimit { protocol, ports }))
     }
 
     /// What the hosts of each end may open connections for.

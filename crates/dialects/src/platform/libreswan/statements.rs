@@ -11,9 +11,8 @@ use crate::profile::statement::{
 use crate::profile::{OF_CERTIFICATE, Profile};
 use crate::text::{ip_port, prefix};
 use uspan_model::address_text;
-use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{
-    Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol,
+    Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol, ip_protocol,
 };
 use uspan_model::subject::Subject;
 

@@ -12,8 +12,7 @@ use crate::dialect::Unwritable;
 use crate::profile::Profile;
 use crate::profile::statement::{Codec, Field, ProtocolPort, Record, Section, Spelling, Statement, Value, of_another_kind};
 use crate::text::prefix;
-use uspan_model::gateway::ip_protocol;
-use uspan_model::gateway::{Bearing, Endpoint, Identity, Method, Mode, Opening, Protocol};
+use uspan_model::gateway::{Bearing, Endpoint, Identity, Method, Mode, Opening, Protocol, ip_protocol};
 use uspan_model::subject::Subject;
 
 const SECONDS: Codec = Codec::Own(Spelling { write: write_seconds, read: |_, text| duration(text).map(Value::Time) });

@@ -8,8 +8,9 @@ use crate::text::prefix;
 use uspan_model::address_text;
 use uspan_model::algorithm::{Kind, Transform, UsualSpelling};
 use uspan_model::duration::usual_duration;
-use uspan_model::gateway::ip_protocol;
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol};
+use uspan_model::gateway::{
+    Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol, ip_protocol,
+};
 use uspan_model::subject::Subject;
 
 /// What stands between several proposals.

@@ -9,9 +9,8 @@ use crate::profile::statement::{About, Codec, Field, Record, Section, Selector, 
 use crate::profile::{Profile, v1_patience};
 use crate::text::{ip_port, prefix};
 use uspan_model::address_text;
-use uspan_model::gateway::ip_protocol;
 use uspan_model::gateway::{
-    Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol,
+    Bearing, Dscp, Encapsulation, Endpoint, Identity, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol, ip_protocol,
 };
 use uspan_model::subject::Subject;
 

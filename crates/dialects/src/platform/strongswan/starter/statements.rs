@@ -9,8 +9,9 @@ use crate::profile::Profile;
 use crate::profile::statement::{Admits, Codec, Field, ProtocolPort, Section, Selector, Spelling, Statement, Value, words};
 use crate::text::{ip_port, prefix};
 use uspan_model::algorithm::Transform;
-use uspan_model::gateway::ip_protocol;
-use uspan_model::gateway::{Bearing, Encapsulation, Endpoint, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol};
+use uspan_model::gateway::{
+    Bearing, Encapsulation, Endpoint, IkeVersion, Method, Mode, OnDeadPeer, Opening, Proposal, Protocol, ip_protocol,
+};
 
 /// Values that are read, and never written.
 const fn reads(read: fn(&Profile, &str) -> Option<Value>) -> Codec {
