@@ -214,7 +214,12 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
 
 /// The networks of an end that a tunnel does not carry.
 fn unreached(tunnel: &Tunnel, end: usize, site: &Site) -> Vec<(String, IpNet)> {
-    let carried = |index: usize| tunnel.pairs.iter().any(|pair| [pair.first, pair.second][end] == index);
+    let whole =
+        |index: usize, ipv4: bool| site.networks[index].is_everything() && site.networks[index].prefix.value.addr().is_ipv4() == ipv4;
+    let carried = |index: usize| {
+        let ipv4 = site.networks[index].prefix.value.addr().is_ipv4();
+        tunnel.pairs.iter().map(|pair| [pair.first, pair.second][end]).any(|at| at == index || whole(at, ipv4))
+    };
     let own = site.networks.iter().enumerate().filter(|(index, network)| network.beyond.is_none() && !carried(*index));
     own.map(|(_, network)| (network.name.value.clone(), network.prefix.value)).collect()
 }
@@ -342,8 +347,8 @@ fn read_gateway(platform: &Profile, packet_filters: &[&dyn PacketFilter], tree: 
     gateway.routes = routes;
     for (listed, ipv4) in [(&gateway.table.ipv4, true), (&gateway.table.ipv6, false)] {
         if let Some(listed) = listed {
-            // What is there counts, whatever would be set up at boot.
-            gateway.routes.retain(|route| route.to.addr().is_ipv4() != ipv4);
+            // What is there counts, whatever would be set up at boot; the tables of networks are not in the listing.
+            gateway.routes.retain(|route| route.to.addr().is_ipv4() != ipv4 || route.from.is_some());
             let ours = |route: &&Route| match &route.through {
                 Through::Interface(name) => interfaces.iter().any(|interface| interface.name == *name),
                 Through::BlackHole => true,

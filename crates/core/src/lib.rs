@@ -31,7 +31,7 @@ pub use steps::{Look, Steps, Symptom, steps};
 pub use uspan_description::agreement::{Agreement, Bundle, Reason, agree};
 pub use uspan_description::check::{SecretFile, Supplied, check};
 pub use uspan_description::description::{
-    Address, Description, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference,
+    Address, Beyond, Description, EVERYTHING, Given, Network, Opens, Pair, Pfs, Site, Tunnel, is_name, language, language_reference,
 };
 pub use uspan_description::sides::{End, Proofs, Side, UncarriedPair, cross_check, take_sides, uncarried};
 
@@ -58,7 +58,7 @@ pub use uspan_judge::rehearse::{
     Cause, Cure, Doubt, ExchangeType, Message, Notify, OpenedChild, Payload, Rehearsal, RehearsalFailure, RehearsalVerdict, Rehearsals,
     Stage, Step, outcome_only, rehearse,
 };
-pub use uspan_judge::walk::{Aspect, Flow, Hop, Leg, Spot, Walk, Walker, walk};
+pub use uspan_judge::walk::{Aspect, Flow, Hop, KnownNetwork, Leg, Spot, Walk, Walker, walk};
 
 // The hub model, and what everything speaks of it in.
 pub use uspan_model::duration::{duration_words, parse_duration};

@@ -1,15 +1,15 @@
 //! From a built description to a job: who stands where, and what is expected.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
-    Address, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Mode, Opening, Passing, Ports, Retirement, Traffic,
-    Transport, Tree, routing, set_up,
+    Address, Beyond, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Mode, Opening, Pair, Passing, Ports, Retirement,
+    Traffic, Transport, Tree, Tunnel, routing, set_up,
 };
 
-use crate::job::{Depth, Job, JobOpening, JobPair, JobSite, JobTunnel, OpensTo, SiteFile};
+use crate::job::{Depth, Job, JobOpening, JobPair, JobSite, JobTunnel, OpensTo, SentThrough, SiteFile};
 
 /// Casts the tunnels of a description that `wanted` picks, with the files of these trees.
 ///
@@ -129,7 +129,10 @@ fn onward(description: &Description, tunnels: &mut [JobTunnel]) {
         // The group that the member's first network is of.
         let first = beyond.filter_map(|(transit, own)| {
             let inside = transit.prefix.value.contains(&own.prefix.value);
-            transit.beyond.as_deref().filter(|_| inside).map(|group| (group, own.prefix.value.addr().is_ipv4()))
+            match &transit.beyond {
+                Some(Beyond::Group(group)) if inside => Some((&**group, own.prefix.value.addr().is_ipv4())),
+                _ => None,
+            }
         });
         if let Some((group, ipv4)) = first.min() {
             groups.entry((cast.ends[0], group, ipv4)).or_default().push(number);
@@ -140,6 +143,39 @@ fn onward(description: &Description, tunnels: &mut [JobTunnel]) {
             tunnels[*member].onward = Some(members[(place + 1) % members.len()]);
         }
     }
+}
+
+/// The pairs of networks with hosts at both ends. What members of a group send each other through their hub belongs to two tunnels;
+/// of everything there are hosts in the other site's own networks.
+fn single_pairs(description: &Description, tunnel: &Tunnel) -> Vec<Pair> {
+    let ends = description.ends(tunnel);
+    let whole = |end: usize, network: usize| ends[end].networks[network].is_everything();
+    let own = |end: usize, ipv4: bool| {
+        let networks = ends[end].own_networks().enumerate();
+        networks.filter(move |(_, network)| network.prefix.value.addr().is_ipv4() == ipv4).map(|(at, _)| at)
+    };
+    let mut pairs = Vec::new();
+    for pair in &tunnel.pairs {
+        let ipv4 = ends[0].networks[pair.first].prefix.value.addr().is_ipv4();
+        match [whole(0, pair.first), whole(1, pair.second)] {
+            [true, _] => pairs.extend(own(0, ipv4).map(|first| Pair { first, ..*pair })),
+            [_, true] => pairs.extend(own(1, ipv4).map(|second| Pair { second, ..*pair })),
+            _ if pair.leads_beyond(ends) => {}
+            _ => pairs.push(*pair),
+        }
+    }
+    let mut known = BTreeSet::new();
+    pairs.retain(|pair| known.insert((pair.first, pair.second)));
+    pairs
+}
+
+/// What goes through the other end, wherever it is sent.
+fn sent_through(description: &Description, tunnel: &Tunnel) -> Option<SentThrough> {
+    let ends = description.ends(tunnel);
+    let whole = |pair: &&Pair, hub: usize| ends[hub].networks[[pair.first, pair.second][hub]].is_everything();
+    let hub = (0..2).find(|hub| tunnel.pairs.iter().any(|pair| whole(&pair, *hub)))?;
+    let pairs = tunnel.pairs.iter().filter(|pair| whole(pair, hub));
+    Some(SentThrough { hub, networks: pairs.map(|pair| [pair.first, pair.second][1 - hub]).collect() })
 }
 
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]) -> JobTunnel {
@@ -154,23 +190,21 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]
         _ => JobOpening::Never,
     });
     let children: Vec<_> = built.gateways[0].connections.iter().flat_map(|connection| &connection.children).collect();
-    let seen = |pair: &uspan_core::Pair| {
+    let seen = |pair: &Pair| {
         let real = |end: usize, network: usize| sites[place(end)].networks[network].1;
         [(0, pair.first), (1, pair.second)].map(|(end, net)| told.map_or_else(|| real(end, net), |t| description.apparent(t, end, net)))
     };
     // One Child SA for each pair, in their order, or one for all of them.
-    let holds = |child: &uspan_core::Child, pair: &uspan_core::Pair| {
+    let holds = |child: &uspan_core::Child, pair: &Pair| {
         let nets = seen(pair);
         child.local.value.iter().any(|net| net.contains(&nets[0])) && child.remote.value.iter().any(|net| net.contains(&nets[1]))
     };
-    let child = |pair: &uspan_core::Pair| {
+    let child = |pair: &Pair| {
         let holding = children.iter().find(|child| holds(child, pair)).or(children.first());
         holding.map(|child| child.name.clone()).unwrap_or_default()
     };
-    // What members of a group send each other through their hub belongs to two tunnels.
-    let single = |tunnel: &uspan_core::Tunnel, pair: &&uspan_core::Pair| !pair.leads_beyond(description.ends(tunnel));
-    let pairs = told.into_iter().flat_map(|tunnel| tunnel.pairs.iter().filter(move |pair| single(tunnel, pair)));
-    let pairs = pairs.map(|pair| JobPair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
+    let pairs = told.map(|tunnel| single_pairs(description, tunnel)).unwrap_or_default();
+    let pairs = pairs.iter().map(|pair| JobPair { networks: Some([pair.first, pair.second]), seen: seen(pair), child: child(pair) });
     let hosts = told.filter(|tunnel| tunnel.hosts.is_some()).map(|_| JobPair {
         networks: None,
         seen: [0, 1].map(|end| sites[place(end)].address.into()),
@@ -197,6 +231,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]
         routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
         drops_others: [0, 1].map(|end| !built.uncarried.is_empty() && built.uncarried.iter().all(|pair| pair.dropped[end])),
         onward: None,
+        everything: told.and_then(|tunnel| sent_through(description, tunnel)),
         pfs: transform(Kind::KeyExchange).map(|group| group.number),
     }
 }

@@ -232,6 +232,18 @@ pub struct JobTunnel {
     /// The tunnel of another member, which the second end's hosts reach through this one and the hub, its first end.
     #[serde(default)]
     pub onward: Option<usize>,
+    /// What of one end has no other way to the internet than through the other one.
+    #[serde(default)]
+    pub everything: Option<SentThrough>,
+}
+
+/// Networks of one end whose packets all go to the other one, unless another route has them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SentThrough {
+    /// The other end.
+    pub hub: usize,
+    /// The networks, as indices into those of the site.
+    pub networks: Vec<usize>,
 }
 
 impl JobTunnel {

@@ -4,10 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::Arc;
 
-use ipnet::IpNet;
 use uspan_core::{
-    Actor, Aspect, Build, BuiltTunnel, Context, Defined, Description, Finding, Gateway, KnownAddresses, OwnEnd, Profile, ReadGateway,
-    Severity, Site, Source, Spot, Tree, Walk, any_stops, covered, defined, discreet, read_tree,
+    Actor, Aspect, Build, BuiltTunnel, Context, Defined, Description, Finding, Gateway, KnownAddresses, KnownNetwork, Network, OwnEnd,
+    Profile, ReadGateway, Severity, Site, Source, Spot, Tree, Walk, any_stops, covered, defined, discreet, read_tree,
 };
 
 use super::check::plan_of;
@@ -31,8 +30,8 @@ pub struct Participant {
     pub stands: KnownAddresses,
     /// Whether it translates what leaves for the internet, where that is known.
     pub shares_internet: Option<bool>,
-    /// What stands beyond other tunnels of it, where that is known.
-    pub beyond: Vec<IpNet>,
+    /// Its networks, where those are known.
+    pub networks: Vec<KnownNetwork>,
     /// What was found while they were read.
     pub findings: Vec<Finding>,
     /// What defines its tunnels, where its files were read from a folder.
@@ -176,7 +175,7 @@ pub fn of_folder(folder: &Path, word: Option<&str>, option: &str) -> Result<Part
         gateway,
         stands: KnownAddresses::default(),
         shares_internet: None,
-        beyond: Vec::new(),
+        networks: Vec::new(),
         findings: found,
         defined,
         sources,
@@ -269,7 +268,8 @@ fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Participant {
     let sources = tree.files.iter().map(|(below, file)| (below.clone(), Source::new(path(below), file.text.as_str()))).collect();
     let (facts, stands) = (Arc::clone(&site.platform.value), site.stands());
     let shares_internet = Some(site.shares_internet);
-    let beyond = site.networks.iter().filter(|network| network.beyond.is_some()).map(|network| network.prefix.value).collect();
+    let known = |network: &Network| KnownNetwork { net: network.prefix.value, beyond: network.beyond.is_some() };
+    let networks = site.networks.iter().map(known).collect();
     Participant {
         name: name.clone(),
         facts,
@@ -277,7 +277,7 @@ fn of_tree(site: &Site, tree: &Tree, built: Option<&Path>) -> Participant {
         gateway,
         stands,
         shares_internet,
-        beyond,
+        networks,
         findings,
         defined: Defined::default(),
         sources,

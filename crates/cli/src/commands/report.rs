@@ -70,7 +70,7 @@ fn walks(parts: &[Participant; 2], built: &BuiltTunnel) -> Vec<ReportWalk> {
             actor: part.actor(),
             inside: &[],
             shares_internet: part.shares_internet,
-            beyond: &part.beyond,
+            networks: &part.networks,
         })
     };
     let walked = flows.into_iter().enumerate().filter_map(|(end, (from, to))| {

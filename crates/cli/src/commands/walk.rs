@@ -100,7 +100,7 @@ fn walkers<'a>(parts: &'a [Participant; 2], inside: &'a BTreeMap<String, Vec<IpA
         actor: part.actor(),
         inside: inside.get(&part.name).map(Vec::as_slice).unwrap_or_default(),
         shares_internet: part.shares_internet,
-        beyond: &part.beyond,
+        networks: &part.networks,
     })
 }
 

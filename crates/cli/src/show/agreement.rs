@@ -125,6 +125,7 @@ fn rows(tunnel: &BuiltTunnel) -> Vec<Vec<String>> {
     ];
     rows.push(row("own networks", &|c| {
         let own = |(apparent, remote)| match gateway(c).inner(apparent, remote) {
+            local if local.prefix_len() == 0 => format!("everything ({local})"),
             local if local == apparent => apparent.to_string(),
             local => format!("{local}\n  as {apparent}"),
         };

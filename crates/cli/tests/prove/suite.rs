@@ -172,6 +172,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     bgp(&mut add, platforms);
     services(&mut add);
     selectors(&mut add);
+    everything(&mut add, platforms);
     translated(&mut add);
     keys(&mut add);
     certificates(&mut add);
@@ -313,6 +314,29 @@ fn selectors(add: &mut impl FnMut(&'static str, Pair)) {
     add("a network behind one address", Pair { sites: ["shares-internet = true", IPTABLES], networks, tunnel: one, ..orchard() });
     let one = partly("appears-as = { coldstore = { racks = \"10.99.7.1/32\" } }\ninitiator = \"coldstore\"");
     add("a network behind one address, route-based", Pair { sites: [ROUTES, ROUTES], networks, tunnel: one, ..orchard() });
+}
+
+/// What one site sends to the internet goes through the other.
+fn everything(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static str; 2]) {
+    let networks = ["office = \"10.41.0.0/22\", guests = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", cameras = \"10.73.40.0/24\""];
+    let gre = |more: &str| format!("carrier = \"gre\"\n{more}");
+    let at_second = "carries = [[\"office\", \"everything\"]]\n";
+    let at_first = "carries = [[\"everything\", \"racks\"], [\"everything\", \"cameras\"]]\n";
+    const JOINED: &str = "filter = \"joined\"\nshares-internet = true";
+    add("everything over GRE", Pair { sites: [JOINED, "shares-internet = true"], networks, tunnel: gre(at_second), ..orchard() });
+    if platforms.contains(&OI) {
+        return;
+    }
+    const ROUTES: &str = "style = \"route-based\"\nshares-internet = true";
+    const ROUTES_JOINED: &str = "style = \"route-based\"\nfilter = \"joined\"\nshares-internet = true";
+    const IPTABLES: &str = "style = \"route-based\"\npacket-filter = \"iptables\"\nshares-internet = true";
+    const BOTH: &str = "style = \"route-based\"\npacket-filter = \"iptables\"\nfilter = \"joined\"\nshares-internet = true";
+    add("everything through the second site", Pair { sites: [ROUTES, IPTABLES], networks, tunnel: at_second.to_owned(), ..orchard() });
+    let one_way = format!("{at_first}one-way = \"coldstore\"\ninitiator = \"coldstore\"\nlink = \"10.255.0.0/31\"");
+    add("everything through the first site, one way", Pair { sites: [ROUTES_JOINED, BOTH], networks, tunnel: one_way, ..orchard() });
+    let services = format!("{at_second}services = [\"https\", \"ping\"]");
+    let plain = ["style = \"route-based\""; 2];
+    add("everything, services, IPv6", Pair { sites: plain, networks: SIX_ONE, tunnel: services, ..six() });
 }
 
 /// Routes into an interface at the ends that have one.

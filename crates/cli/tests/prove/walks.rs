@@ -147,10 +147,10 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
             actor: actor(end, &gateways[end], &trees[end]),
             inside: &inside[end],
             shares_internet: Some(sites[end].shares_internet),
-            beyond: &[],
+            networks: &[],
         });
         let by_listings =
-            [0, 1].map(|end| Walker { actor: actor(end, &read[end], &listed[end]), inside: &[], shares_internet: None, beyond: &[] });
+            [0, 1].map(|end| Walker { actor: actor(end, &read[end], &listed[end]), inside: &[], shares_internet: None, networks: &[] });
         for flowed in flows {
             let port = |port| Traffic::To(Transport::Tcp, Ports { first: port, last: port });
             let traffic = flowed.port.map_or(Traffic::Ping, port);

@@ -17,7 +17,7 @@ use toml_edit::{DocumentMut, InlineTable, Item, Table, Value};
 pub use leaving::{Defined, Leaving, LeavingPart, defined, leaving, stop};
 use site::SiteWriter;
 
-use uspan_description::description::is_name;
+use uspan_description::description::{EVERYTHING, is_name};
 use uspan_dialects::profile::{Liveness, Profile, ReplayWindow};
 use uspan_judge::actor::{Actor, ReadGateway};
 use uspan_judge::compare::{ComparedParameter, Gravity, Shown, compare_ends};
@@ -233,7 +233,7 @@ fn crossing(pair: &Counterparts<'_>) -> Vec<[IpNet; 4]> {
     crossing.into_iter().map(|(near, far)| [one.inner(near, far), near, far, other.inner(far, near)]).collect()
 }
 
-/// The networks behind an end, each with a name: what the Child SAs are called after where that tells, else a number.
+/// The networks that are reached through an end, each with a name: what the Child SAs are called after where that tells, else a number.
 fn networks(pairs: &[Counterparts<'_>], end: usize) -> Vec<(String, IpNet)> {
     let mut nets: Vec<(String, IpNet)> = Vec::new();
     for pair in pairs.iter().filter(|pair| !pair.parts[0].speaks_for_itself()) {
@@ -250,7 +250,10 @@ fn networks(pairs: &[Counterparts<'_>], end: usize) -> Vec<(String, IpNet)> {
                 words.next().is_none().then(|| if end == 0 { first } else { second }.to_owned())
             });
             let free = |name: &String| is_name(name) && nets.iter().all(|(known, _)| known != name);
-            let name = told.find(free).unwrap_or_else(|| format!("net-{}", nets.len() + 1));
+            let name = match net.prefix_len() {
+                0 => EVERYTHING.to_owned(),
+                _ => told.find(free).unwrap_or_else(|| format!("net-{}", nets.len() + 1)),
+            };
             nets.push((name, net));
         }
     }

@@ -45,7 +45,8 @@ impl SiteWriter<'_> {
 
     /// Where it is, and what is behind it; and who it is.
     fn place(&mut self, table: &mut Table) {
-        let Self { ends, end, pairs, nets, .. } = *self;
+        let Self { ends, end, pairs, .. } = *self;
+        let nets: Vec<_> = self.nets.iter().filter(|(_, net)| net.prefix_len() > 0).collect();
         let reading = ends[end].reading;
         let gateway = reading.gateway;
         let (own, seen) = match pairs.first() {

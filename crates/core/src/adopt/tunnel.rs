@@ -7,6 +7,7 @@ use ipnet::IpNet;
 use toml_edit::{Array, Table, Value};
 
 use super::{Adopted, Adoptee, Counterparts, Note, NoteKind, crossing, inline, list, say, site_names, text};
+use uspan_description::description::EVERYTHING;
 use uspan_dialects::profile::{Liveness, Profile, ReplayWindow, SeveralPairs};
 use uspan_judge::fits::proposals::common;
 use uspan_model::algorithm::{Kind, PRESETS, Transform};
@@ -257,7 +258,8 @@ fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets
     wanted.dedup();
     let same_family = |a: &IpNet, b: &IpNet| a.addr().is_ipv4() == b.addr().is_ipv4();
     let all = nets[0].iter().flat_map(|(_, near)| nets[1].iter().filter(move |(_, far)| same_family(near, far)));
-    if wanted.len() != all.count() {
+    let whole = wanted.iter().flatten().any(|name| name == EVERYTHING);
+    if whole || wanted.len() != all.count() {
         let each = wanted.iter().map(|[near, far]| Value::Array([text(near), text(far)].into_iter().collect()));
         say(table, "carries", each.collect::<Array>());
         // What the gateways do with all else stays as it is.
@@ -315,7 +317,8 @@ fn drops_uncarried(
         let packet = Packet { hook, from: *own, to: *remote, protection, traffic };
         pair.parts[end].filter.as_ref().is_some_and(|filter| filter.verdict(&packet) == Some(Verdict::Drop))
     };
-    let all = nets[0].iter().flat_map(|(_, near)| nets[1].iter().map(move |(_, far)| (near, far)));
+    let own = |end: usize| nets[end].iter().map(|(_, net)| net).filter(|net| net.prefix_len() > 0);
+    let all = own(0).flat_map(|near| own(1).map(move |far| (near, far)));
     let mut uncarried =
         all.filter(|(near, far)| near.addr().is_ipv4() == far.addr().is_ipv4() && !wanted.contains(&[name(0, near), name(1, far)]));
     uncarried.all(|(near, far)| drops(0, near, far) || drops(1, far, near))

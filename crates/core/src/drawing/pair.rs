@@ -154,6 +154,9 @@ fn parts(text: &str, size: f64, width: f64) -> Vec<String> {
 fn crossing(canvas: &mut Canvas, sites: [&SiteView; 2], tunnel: &TunnelView, y: f64) {
     canvas.strong(Point { x: WIDTH / 2.0, y: y + 34.0 }, Anchor::Middle, 13.0, "What may cross");
     let named = |site: &SiteView, prefix: &String| {
+        if prefix.ends_with("/0") {
+            return format!("everything through {}", site.name);
+        }
         let name = site.networks.iter().find(|network| network.prefix == *prefix).map(|network| network.name.as_str());
         name.map_or_else(|| prefix.clone(), |name| format!("{name} {prefix}"))
     };

@@ -54,7 +54,7 @@ impl Seen {
     }
 
     fn walked(&self, from: &str, to: &str, word: &str) -> Walk {
-        let walker = |end: usize| Walker { actor: self.actor(end), inside: &[], shares_internet: Some(false), beyond: &[] };
+        let walker = |end: usize| Walker { actor: self.actor(end), inside: &[], shares_internet: Some(false), networks: &[] };
         let traffic = service(word).expect("a service").remove(0);
         let flow = Flow { from: from.parse().expect("an address"), to: to.parse().expect("an address"), traffic };
         walk([walker(0), walker(1)], &flow).expect("a start")

@@ -136,7 +136,7 @@ fn selectors_are_limited_to_a_protocol_and_ports_on_every_platform() {
                 ),
                 inside: &[],
                 shares_internet: Some(false),
-                beyond: &[],
+                networks: &[],
             };
             let to = |from: &str, to: &str, service: &str| {
                 let traffic = uspan_core::service(service).expect("a service").remove(0);

@@ -296,6 +296,21 @@ pub fn description() -> impl Strategy<Value = String> {
                 if hosts {
                     text.push_str("carries = \"gateways\"\n");
                     text.push_str(["", "mode = \"tunnel\"\n", "mode = \"transport\"\n"][other.note.len() % 3]);
+                } else if routed && !limited && !bgp && !inside.contains("appears-as") && one.note.len() % 4 == 0 {
+                    // All that one of the two sends goes through the other.
+                    let through_first = other.note.len() % 2 == 0;
+                    let list: Vec<_> = if through_first { &other.networks } else { &one.networks }
+                        .iter()
+                        .map(|net| {
+                            let named = [format!("\"net-{net}\""), "\"everything\"".to_owned()];
+                            if through_first == turned {
+                                format!("[{}, {}]", named[0], named[1])
+                            } else {
+                                format!("[{}, {}]", named[1], named[0])
+                            }
+                        })
+                        .collect();
+                    let _ = writeln!(text, "carries = [{}]", list.join(", "));
                 } else if let Some(pairs) = carried {
                     let entries = pairs.iter().map(|(a, b)| if turned { (b, a) } else { (a, b) });
                     let list: Vec<_> = entries.map(|(first, second)| format!("[\"net-{first}\", \"net-{second}\"]")).collect();

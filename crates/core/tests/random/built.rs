@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use crate::descriptions::{description, supplied};
 use crate::gateways::CERTIFICATES;
 use crate::known;
+use ipnet::IpNet;
 use proptest::prelude::*;
 
 use uspan_core::*;
@@ -64,7 +65,12 @@ proptest! {
             let came = rehearse([actor(0), actor(1)], Some(opener));
             prop_assert!(came.all.len() == 1 && came.all[0].works(), "from {opener}: {:#?}\n{text}", came.all);
         }
-        let walker = |i: usize| Walker { actor: actor(i), inside: &[], shares_internet: Some(read[i].1), beyond: &[] };
+        let walker = |i: usize| Walker { actor: actor(i), inside: &[], shares_internet: Some(read[i].1), networks: &[] };
+        let host = |net: IpNet| match net {
+            IpNet::V4(net) if net.prefix_len() == 0 => "192.0.2.99".parse().expect("an address"),
+            IpNet::V6(net) if net.prefix_len() == 0 => "2001:db8:ffff::99".parse().expect("an address"),
+            net => net.broadcast(),
+        };
         for (near, far) in read[0].0.crossing().into_iter().filter(|_| !read[0].0.speaks_for_itself() && !is_hidden) {
             let inner = read[0].0.inner(near, far);
             // What others filter is not known, and the other end lets through what is meant.
@@ -73,7 +79,7 @@ proptest! {
                 Passing::Only(list) => list.clone(),
             };
             for traffic in passing {
-                let walked = walk([walker(0), walker(1)], &Flow { from: inner.broadcast(), to: far.broadcast(), traffic: traffic.clone() });
+                let walked = walk([walker(0), walker(1)], &Flow { from: host(inner), to: host(far), traffic: traffic.clone() });
                 prop_assert!(walked.as_ref().is_some_and(Walk::works), "{traffic}: {walked:#?}\n{text}");
             }
         }

@@ -199,6 +199,7 @@ fn what_is_fatal_is_what_does_not_come_up() {
     let ran = TestRunner::new(config).run(&(description(), edits), |(text, edits)| {
         let (description, _) = Description::parse(&Source::new("random.span.toml", text.as_str()), known::context());
         let built = build(&description, &supplied(b"not a real secret, only for this test".to_vec()));
+        prop_assert!(!any_stops(&built.findings), "{text}\n{:#?}", built.findings);
         let tunnel = &built.tunnels[0];
         // The filters are another matter: here it is about what is negotiated.
         let mut gateways = tunnel.gateways.clone().map(|gateway| Gateway { filter: None, ..gateway });

@@ -9,7 +9,7 @@ pub use bundle::{Bundle, bundle};
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-use crate::description::{Description, Opens, Pair, Pfs, Site, Tunnel};
+use crate::description::{Beyond, Description, Network, Opens, Pair, Pfs, Site, Tunnel};
 use uspan_dialects::profile::{DeadPeer, NatDetection, OpeningWay, ReplayWindow, Sa};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
@@ -170,7 +170,9 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
     // Whoever has no fixed address may stand behind a NAT device.
     let hidden = ends.iter().any(|site| site.own_address.is_some() || site.local() == Endpoint::Anywhere);
     let in_udp = tunnel.encapsulation.value != Encapsulation::Off && (hidden || told.contains(&Encapsulation::Forced));
-    let beyond = tunnel.pairs.iter().any(|pair| pair.leads_beyond(ends));
+    let into_others = |network: &Network| matches!(network.beyond, Some(Beyond::Group(_)));
+    let through = |pair: &Pair| into_others(&ends[0].networks[pair.first]) || into_others(&ends[1].networks[pair.second]);
+    let beyond = tunnel.pairs.iter().any(through);
     let fits = match beyond {
         // Nobody is told by a hub that the other tunnel is narrower: what it would say comes from an address that does not cross.
         true => narrowest_mtu(tunnel.path_mtu.value, ipv4),

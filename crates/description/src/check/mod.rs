@@ -1,5 +1,6 @@
 //! What would go wrong, found before anything is decided.
 
+mod beyond;
 mod identities;
 mod keys;
 mod platforms;
@@ -25,7 +26,11 @@ pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
         findings.extend(platforms::check(description));
         findings
     };
-    let tunnels = || tunnels::check(description);
+    let tunnels = || {
+        let mut findings = tunnels::check(description);
+        findings.extend(beyond::check(description));
+        findings
+    };
     let rest = || {
         let algorithms = description.tunnels.iter().flat_map(|tunnel| {
             let old = old_version(description, tunnel);

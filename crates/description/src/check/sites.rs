@@ -32,7 +32,10 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             let message = format!("no tunnel joins `{}`", site.name.value);
             findings.push(Finding::new(&rules::UNUSED_SITE, message).at(place(site.name.span)));
         }
-        site.networks.iter().for_each(|network| findings.extend(usable(description, network)));
+        site.networks
+            .iter()
+            .filter(|network| network.beyond.is_none() || !network.is_everything())
+            .for_each(|network| findings.extend(usable(description, network)));
         findings.extend(nested(description, site.own_networks().collect()));
     }
     findings

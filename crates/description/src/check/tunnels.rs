@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 
-use crate::description::{Address, Description, NotCarried, Opens, Pair, Site, Tunnel};
+use crate::description::{Address, Description, Network, NotCarried, Opens, Pair, Site, Tunnel};
 use crate::sides::interface_id;
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
@@ -40,7 +40,6 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
     }
     findings.extend(same_gateways(description));
     findings.extend(second_hubs(description));
-    findings.extend(through_hubs(description));
     findings.extend(coincidences(description));
     findings.extend(contested(description));
     findings
@@ -209,7 +208,8 @@ impl TunnelCheck<'_> {
             return vec![self.at(&rules::LINK_NEEDS_ROUTES, link.span, message)];
         }
         let net = link.value;
-        let taken = ends.iter().flat_map(|site| &site.networks).find(|other| {
+        let mut named = ends.iter().flat_map(|site| &site.networks).filter(|network| !network.is_everything());
+        let taken = named.find(|other| {
             let other = other.prefix.value;
             other.contains(&net) || net.contains(&other)
         });
@@ -327,7 +327,9 @@ impl TunnelCheck<'_> {
         let mut findings = Vec::new();
         for (side, site) in ends.iter().enumerate() {
             let carried = |i: usize| self.tunnel.pairs.iter().any(|pair| [pair.first, pair.second][side] == i);
-            for (i, network) in site.networks.iter().enumerate().filter(|(i, _)| carried(*i)) {
+            // Routes lead what is for everything into the tunnel, and only what comes from the networks.
+            let named = |(i, network): &(usize, &Network)| carried(*i) && !network.is_everything();
+            for (i, network) in site.networks.iter().enumerate().filter(named) {
                 let seen = self.description.apparent(self.tunnel, side, i);
                 let held = |at: IpAddr| network.prefix.value.contains(&at) || seen.contains(&at);
                 let inside = ends.iter().find(|end| end.reached().address().is_some_and(held));
@@ -380,20 +382,6 @@ fn second_hubs(description: &Description) -> Vec<Finding> {
     let finding = |(_, site): (&Tunnel, &Site)| {
         let message = format!("`{}` is policy-based, and has two hubs", site.name.value);
         Finding::new(&rules::HUBS_UNFIT, message).at(description.source.place(site.route_based.span))
-    };
-    sites.map(finding).collect()
-}
-
-/// Selectors that name what lies beyond a hub would take what a member's own networks send each other.
-fn through_hubs(description: &Description) -> Vec<Finding> {
-    let beyond = |tunnel: &Tunnel| tunnel.pairs.iter().copied().find(|pair| pair.leads_beyond(description.ends(tunnel)));
-    let sites = policy_based(description, |tunnel| beyond(tunnel).is_some()).into_iter();
-    let finding = |(tunnel, site): (&Tunnel, &Site)| {
-        let message = format!("`{}` is policy-based, and others are to be reached through a hub", site.name.value);
-        let finding = Finding::new(&rules::TRANSIT_UNFIT, message).at(description.source.place(site.route_based.span));
-        // The hub is the first end.
-        let transit = beyond(tunnel).map(|pair| description.ends(tunnel)[0].networks[pair.first].prefix.span);
-        transit.into_iter().fold(finding, |finding, span| finding.with(description.source.place(span), "what lies beyond it"))
     };
     sites.map(finding).collect()
 }
@@ -466,6 +454,8 @@ fn contested(description: &Description) -> Vec<Finding> {
             let rival = open.iter().find(|outer| {
                 !std::ptr::eq(outer.tunnel, claim.tunnel)
                     && outer.tunnel.preference == claim.tunnel.preference
+                    // Everything is what nothing else claims.
+                    && (outer.remote.prefix_len() > 0 || claim.remote.prefix_len() == 0)
                     && (outer.local.contains(&claim.local) || claim.local.contains(&outer.local))
             });
             if let Some(rival) = rival.filter(|rival| said.insert([&rival.tunnel.name.value, &claim.tunnel.name.value])) {

@@ -298,7 +298,7 @@ pub static TUNNEL: &[Key] = &[
     key("esp-lifetime", DURATION, Optional("1h"), "\"1h\"",
         "How long an ESP SA may live at most; it is replaced before that."),
     key("carries", Shape::Either(&[PAIRS, Shape::Word(carried)]), Optional("every network of one site with every network of the other"), "[[\"office\", \"racks\"]]",
-        "The pairs of networks that may cross, each `[network of the first site, network of the second]`; or `gateways`."),
+        "The pairs of networks that may cross, each `[network of the first site, network of the second]`; or `gateways`. In a pair `everything` stands for all that is reached through a site, the internet with it: what the other network sends goes there, unless another route has it; its gateway's own packets keep their way. That needs `style = \"route-based\"` at both sites, or `carrier = \"gre\"`."),
     key("esp-sas", Shape::Word(several), Optional("`per-pair` where both platforms can, otherwise `together`"), "\"together\"",
         "How several pairs of networks travel, where a partner asks for one of the two ways: the two ends must have the same."),
     key("mode", Shape::Word(modes), Optional("transport between gateways, tunnel between networks"), "\"tunnel\"",

@@ -207,8 +207,27 @@ pub struct Network {
     pub name: Located<String>,
     /// Its prefix, without host bits.
     pub prefix: Located<IpNet>,
-    /// The group whose members stand in it, where it is not behind the gateway itself but beyond other tunnels of it.
-    pub beyond: Option<Arc<str>>,
+    /// What stands in it, where it is not behind the gateway itself but reached through that.
+    pub beyond: Option<Beyond>,
+}
+
+/// What is reached through a gateway without standing behind it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Beyond {
+    /// The members of this group, through other tunnels of it.
+    Group(Arc<str>),
+    /// Everything that no other route leads to, the internet with it.
+    Everything,
+}
+
+/// The word for that in the pairs of a tunnel.
+pub const EVERYTHING: &str = "everything";
+
+impl Network {
+    /// Whether it is all there is of its family.
+    pub fn is_everything(&self) -> bool {
+        self.prefix.value.prefix_len() == 0
+    }
 }
 
 /// An intention between two places.
@@ -344,7 +363,7 @@ impl Appearance {
 }
 
 impl Pair {
-    /// Whether it is of what members of a group send each other through their hub; with the two sites of its tunnel.
+    /// Whether it is of what is reached through one of the two gateways, without standing behind it; with the two sites of its tunnel.
     pub fn leads_beyond(&self, ends: [&Site; 2]) -> bool {
         ends[0].networks[self.first].beyond.is_some() || ends[1].networks[self.second].beyond.is_some()
     }

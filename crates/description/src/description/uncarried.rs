@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 
 use ipnet::IpNet;
 
-use super::{Description, Pair, Tunnel};
+use super::{Description, Network, Pair, Tunnel};
 
 /// What each site's tunnels carry: the site, the network at the other end as it is seen here, the own one. Worked out once; a copy may
 /// be changed, and works it out anew.
@@ -31,11 +31,17 @@ impl Description {
             return Vec::new();
         }
         let carried: BTreeSet<_> = own_pairs.map(|pair| (pair.first, pair.second)).collect();
+        let pairs_of = |pair: &Pair| (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
+        let whole: Vec<_> = tunnel.pairs.iter().map(pairs_of).filter(|(one, other)| one.is_everything() || other.is_everything()).collect();
+        let to_everything = |first: &Network, second: &Network| {
+            let holds = |one: &Network, own: &Network| one.prefix.value.contains(&own.prefix.value);
+            whole.iter().any(|(one, other)| holds(one, first) && holds(other, second))
+        };
         let mut pairs = Vec::new();
         for (first, one) in ends[0].own_networks().enumerate() {
             for (second, other) in ends[1].own_networks().enumerate() {
                 let of_one_family = one.prefix.value.addr().is_ipv4() == other.prefix.value.addr().is_ipv4();
-                if of_one_family && !carried.contains(&(first, second)) {
+                if of_one_family && !carried.contains(&(first, second)) && !to_everything(one, other) {
                     pairs.push(Pair { first, second, span: tunnel.carries });
                 }
             }

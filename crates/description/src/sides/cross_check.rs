@@ -172,8 +172,8 @@ fn esp_alike(one: &Connection, other: &Connection) -> bool {
 /// Every remote network of a route-based end is routed into its interface, and into a black hole behind that.
 fn routing(end: &End<'_>) -> Option<Finding> {
     let steered = end.gateway.wraps() || end.gateway.connections.iter().any(|connection| connection.interface.value.is_some());
-    let whole = |net: &IpNet| {
-        let mut through = end.gateway.routes.iter().filter(|route| route.to == *net);
+    let whole = |own: &IpNet, net: &IpNet| {
+        let mut through = end.gateway.routes.iter().filter(|route| route.to == *net && route.from.is_none_or(|from| from == *own));
         let into = through.clone().find(|route| matches!(route.through, Through::Interface(_)));
         let hole = through.find(|route| route.through == Through::BlackHole);
         let learned = end.gateway.sessions.iter().any(|session| session.accepts.contains(net));
@@ -188,7 +188,8 @@ fn routing(end: &End<'_>) -> Option<Finding> {
     if steered && pairs.is_empty() {
         return Some(Finding::new(&rules::ROUTES_INCOMPLETE, format!("{}: nothing is routed into the tunnel", end.name)));
     }
-    let (_, lost) = pairs.iter().find(|(_, remote)| steered && !whole(remote))?;
+    let whole = |apparent: &IpNet, remote: &IpNet| whole(&end.gateway.inner(*apparent, *remote), remote);
+    let (_, lost) = pairs.iter().find(|(apparent, remote)| steered && !whole(apparent, remote))?;
     let message = format!("{}: {lost} is not routed into the tunnel with a black hole behind it", end.name);
     Some(Finding::new(&rules::ROUTES_INCOMPLETE, message))
 }
@@ -210,7 +211,8 @@ fn exemption(end: &End<'_>) -> Option<Finding> {
         } else if end.shares_internet {
             wanted.insert((local, remote, NatTarget::KeepSource));
         }
-        if end.shares_internet {
+        // What goes on to the internet is translated there.
+        if end.shares_internet && local.prefix_len() > 0 {
             wanted.insert((remote, local, NatTarget::KeepSource));
         }
     }

@@ -12,7 +12,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use crate::agreement::{Agreement, Bundle};
-use crate::description::{Description, Network, Site, Tunnel};
+use crate::description::{Beyond, Description, Network, Site, Tunnel};
 use uspan_dialects::dialect::Remarks;
 use uspan_dialects::profile::InterfaceName;
 use uspan_model::digest::digest;
@@ -257,15 +257,24 @@ impl SideBuilder<'_> {
         if !self.routed() {
             return Vec::new();
         }
-        let mut remote: Vec<IpNet> = self.pairs().into_iter().map(|(_, remote)| remote).collect();
+        // What is for everything is for the networks alone that the tunnel carries: the gateway's own packets, IKE and ESP among them,
+        // keep their way.
+        let ends = self.pairs().into_iter().map(|(local, remote)| ((remote.prefix_len() == 0).then_some(local), remote));
+        let mut remote: Vec<(Option<IpNet>, IpNet)> = ends.collect();
         remote.sort();
         remote.dedup();
         let name = self.interface_name();
         let behind = u32::from(self.tunnel.preference);
-        let metric = PREFERRED + behind * STEP;
-        let into = |to: &IpNet| Route { to: *to, through: Through::Interface(name.clone()), metric, place: ReadAt::default() };
+        let route = |(from, to): &(Option<IpNet>, IpNet), through, metric| Route {
+            to: *to,
+            from: *from,
+            through,
+            metric,
+            place: ReadAt::default(),
+        };
+        let into = |ends: &(Option<IpNet>, IpNet)| route(ends, Through::Interface(name.clone()), PREFERRED + behind * STEP);
         let last = behind + if self.tunnel.bgp.is_some() { BEHIND_ROUTING } else { LAST_RESORT };
-        let nowhere = |to: &IpNet| Route { to: *to, through: Through::BlackHole, metric: last, place: ReadAt::default() };
+        let nowhere = |ends: &(Option<IpNet>, IpNet)| route(ends, Through::BlackHole, last);
         match self.tunnel.bgp {
             Some(_) => remote.iter().map(nowhere).collect(),
             None => remote.iter().map(into).chain(remote.iter().map(nowhere)).collect(),
@@ -378,7 +387,8 @@ impl SideBuilder<'_> {
             } else if self.me().shares_internet {
                 rules.push(source(local, remote, NatTarget::KeepSource));
             }
-            if self.me().shares_internet {
+            // What goes on to the internet is translated there, as everything that leaves for it.
+            if self.me().shares_internet && local.prefix_len() > 0 {
                 rules.push(source(remote, local, NatTarget::KeepSource));
             }
         }
@@ -494,7 +504,8 @@ impl SideBuilder<'_> {
             let key = |site: &Site, network: usize| {
                 let Network { name, beyond, .. } = &site.networks[network];
                 match beyond {
-                    Some(group) => ["group.", group, ".transit"].concat(),
+                    Some(Beyond::Group(group)) => ["group.", group, ".transit"].concat(),
+                    Some(Beyond::Everything) => name.value.clone(),
                     None => ["site.", &site.name.value, ".networks.", &name.value].concat(),
                 }
             };

@@ -61,6 +61,10 @@ fn route(words: &[&str], ipv4: bool) -> Option<Route> {
         net => net.parse().ok().or_else(|| net.parse::<IpAddr>().ok().map(IpNet::from))?,
     };
     let after = |key: &str| rest.iter().position(|word| *word == key).and_then(|at| rest.get(at + 1));
+    // Those of other tables are for packets that a rule leads there.
+    if after("table").is_some_and(|table| *table != "main") {
+        return None;
+    }
     let through = match (nowhere, after("dev")) {
         (true, _) => Through::BlackHole,
         (false, Some(name)) => Through::Interface((*name).to_owned()),
@@ -68,7 +72,7 @@ fn route(words: &[&str], ipv4: bool) -> Option<Route> {
         (false, None) => Through::Interface(String::new()),
     };
     let metric = after("metric").and_then(|metric| metric.parse().ok()).unwrap_or(0);
-    Some(Route { to, through, metric, place: ReadAt::default() })
+    Some(Route { to, from: None, through, metric, place: ReadAt::default() })
 }
 
 #[cfg(test)]
@@ -94,7 +98,7 @@ mod tests {
     fn routes_as_they_are_listed() {
         let text = "default via 198.51.100.1 dev wan0 proto static \n10.41.0.0/22 dev lan0 proto kernel scope link src 10.41.0.1 \n\
                     blackhole 10.73.16.0/20 metric 4107 \n10.73.16.0/20 dev uspan1 scope link metric 10 \n\
-                    203.0.113.9 via 198.51.100.1 dev wan0\n10.9.0.0/16 proto static\n\tnexthop via 10.41.0.2 dev lan0 weight 1\n";
+                    203.0.113.9 via 198.51.100.1 dev wan0\ndefault dev uspan1 table 1000000007\n10.9.0.0/16 proto static\n\tnexthop via 10.41.0.2 dev lan0 weight 1\n";
         let table = routing_table(&Tree::of("listing/ip-route", text));
         let words = |route: &Route| format!("{} {} {}", route.to, route.through, route.metric);
         let routes: Vec<_> = table.ipv4.expect("listed").iter().map(words).collect();

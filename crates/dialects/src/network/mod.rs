@@ -12,6 +12,8 @@ pub use listing::routing_table;
 pub use read::read;
 pub use write::write;
 
+use ipnet::IpNet;
+use uspan_model::digest::digest;
 use uspan_model::gateway::Tree;
 
 /// How paths of its files begin, below `/`.
@@ -19,6 +21,20 @@ pub(crate) const READS_BELOW: &[&str] = &["etc/network/", "etc/systemd/network",
 
 /// The folder of its files, below the gateway's `/`.
 const FOLDER: &str = "etc/network/interfaces.d";
+
+/// The number of the routing table for the packets of a network. The small ones have names, or are given out by hand.
+fn table_of(from: IpNet) -> u32 {
+    1_000_000_000 + digest(&from.to_string()) % 1_000_000_000
+}
+
+/// The rules that lead the packets of a network into that table, behind all routes but the default one. They stand in the order in
+/// which their routes to nowhere do.
+fn rules_for(from: IpNet, metric: u32) -> [String; 2] {
+    [
+        format!("from {from} lookup main suppress_prefixlength 0 priority {metric}"),
+        format!("from {from} lookup {} priority {metric}", table_of(from)),
+    ]
+}
 
 /// The commands that take a tunnel's interface down again.
 pub fn take_down(stem: &str, tree: &Tree) -> Vec<String> {

@@ -1,6 +1,8 @@
 //! Reads interfaces(5): what the writer writes, and names everything else.
 
-use super::FOLDER;
+use ipnet::IpNet;
+
+use super::{FOLDER, table_of};
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{InterfaceKind, ReadAt, Route, Through, Tree, TunnelInterface};
 use uspan_model::source::Source;
@@ -10,25 +12,71 @@ pub fn read(tree: &Tree) -> (Vec<TunnelInterface>, Vec<Route>, Vec<Finding>) {
     let (mut interfaces, mut routes, mut findings) = (Vec::new(), Vec::new(), Vec::new());
     for (path, file) in tree.in_folder(FOLDER, "") {
         let source = Source::new(path, file.text.as_str());
+        let mut tables = Tables::default();
         for (line, span) in source.lines() {
             let words: Vec<&str> = line.split_whitespace().collect();
             let before = routes.len();
-            let known = statement(&words, &mut interfaces, &mut routes);
+            let known = match words.as_slice() {
+                ["up", "ip", "rule", "add", rest @ ..] => tables.rule(rest, true, &mut routes),
+                ["up", "ip", "-6", "rule", "add", rest @ ..] => tables.rule(rest, false, &mut routes),
+                words => statement(words, &mut interfaces, &mut routes, &mut tables),
+            };
             routes[before..].iter_mut().for_each(|route: &mut Route| route.place = ReadAt(Some(source.place(span))));
             if known.is_none() {
                 let message = format!("`{line}` is not understood");
                 findings.push(Finding::new(&rules::DEVICE_UNKNOWN, message).at(source.place(span)));
             }
         }
+        // Last ones first, so that places stay true.
+        for (at, number) in tables.routes.into_iter().rev() {
+            let route = routes.remove(at);
+            let message = format!("no rule leads to table {number}, where the route to {} stands", route.to);
+            let finding = Finding::new(&rules::DEVICE_UNKNOWN, message);
+            findings.push(route.place.0.iter().cloned().fold(finding, Finding::at));
+        }
     }
     (interfaces, routes, findings)
+}
+
+/// Routing tables of networks, on the way through a file.
+#[derive(Default)]
+struct Tables {
+    /// Places of routes whose network is not known yet, with the number of their table.
+    routes: Vec<(usize, u32)>,
+    /// Networks whose packets look at the other routes first, and from which rule on.
+    behind: Vec<(IpNet, u32)>,
+}
+
+impl Tables {
+    /// A rule: it says whose a table is.
+    fn rule(&mut self, words: &[&str], ipv4: bool, routes: &mut [Route]) -> Option<()> {
+        let ["from", from, "lookup", table, rest @ ..] = words else { return None };
+        let from = from.parse().ok().filter(|net: &IpNet| net.addr().is_ipv4() == ipv4)?;
+        let (priority, first) = match rest {
+            ["suppress_prefixlength", "0", "priority", priority] if *table == "main" => (priority.parse().ok()?, true),
+            ["priority", priority] => (priority.parse().ok()?, false),
+            _ => return None,
+        };
+        if first {
+            self.behind.push((from, priority));
+            return Some(());
+        }
+        let number = table_of(from);
+        let last = |(at, of): &(usize, u32)| *of == number && routes[*at].through == Through::BlackHole && routes[*at].metric == priority;
+        let whole = self.routes.iter().any(last) && self.behind.contains(&(from, priority));
+        (whole && *table == number.to_string()).then_some(())?;
+        for (at, _) in self.routes.extract_if(.., |(_, of)| *of == number) {
+            routes[at].from = Some(from);
+        }
+        Some(())
+    }
 }
 
 fn interface(name: &str, kind: InterfaceKind) -> TunnelInterface {
     TunnelInterface { name: name.to_owned(), kind, mtu: 1500, addresses: Vec::new() }
 }
 
-fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut Vec<Route>) -> Option<()> {
+fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut Vec<Route>, tables: &mut Tables) -> Option<()> {
     let known = |name: &str, interfaces: &[TunnelInterface]| interfaces.iter().position(|interface| interface.name == name);
     match words {
         [] | ["auto", _] | ["iface", _, "inet", "manual"] | ["down" | "post-down", "ip", ..] => {}
@@ -64,22 +112,21 @@ fn statement(words: &[&str], interfaces: &mut Vec<TunnelInterface>, routes: &mut
             let at = known(name, interfaces)?;
             interfaces[at].addresses.push(address.parse().ok()?);
         }
-        ["up", "ip", "route", "add", "blackhole", to, "metric", metric] => {
-            routes.push(Route {
-                to: to.parse().ok()?,
-                through: Through::BlackHole,
-                metric: metric.parse().ok()?,
-                place: ReadAt::default(),
-            });
-        }
-        ["up", "ip", "route", "add", to, "dev", name, "metric", metric] => {
-            known(name, interfaces)?;
-            routes.push(Route {
-                to: to.parse().ok()?,
-                through: Through::Interface((*name).to_owned()),
-                metric: metric.parse().ok()?,
-                place: ReadAt::default(),
-            });
+        ["up", "ip", "route", "add", rest @ ..] => {
+            let (to, through, metric, table) = match rest {
+                ["blackhole", to, "metric", metric, table @ ..] => (to, Through::BlackHole, metric, table),
+                [to, "dev", name, "metric", metric, table @ ..] => {
+                    known(name, interfaces)?;
+                    (to, Through::Interface((*name).to_owned()), metric, table)
+                }
+                _ => return None,
+            };
+            match table {
+                [] => {}
+                ["table", number] => tables.routes.push((routes.len(), number.parse().ok()?)),
+                _ => return None,
+            }
+            routes.push(Route { to: to.parse().ok()?, from: None, through, metric: metric.parse().ok()?, place: ReadAt::default() });
         }
         _ => return None,
     }

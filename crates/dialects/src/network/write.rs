@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::FOLDER;
+use super::{FOLDER, rules_for, table_of};
 use crate::dialect::{Draft, remark};
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::gateway::{Gateway, InterfaceKind, Through, Tree};
@@ -46,14 +46,22 @@ pub fn write(gateway: &Gateway, remarks: &Remarks) -> Result<Tree, Vec<Unwritabl
             Through::Interface(_) => return Err(vec![Unwritable::new("a route into another interface", "Route into its own.")]),
             Through::BlackHole => format!("blackhole {} metric {}", route.to, route.metric),
         };
-        let _ = writeln!(out, "\tup ip route add {through}");
+        let table = route.from.map_or_else(String::new, |from| format!(" table {}", table_of(from)));
+        let _ = writeln!(out, "\tup ip route add {through}{table}");
         if route.through == Through::BlackHole {
-            undo.push(through);
+            undo.push(format!("ip route del {through}{table}"));
+            // Whatever else is routed goes there first; only then those of the network.
+            for lookup in route.from.iter().flat_map(|from| rules_for(*from, route.metric)) {
+                // A rule, unlike a route, does not take its family from the prefix.
+                let ip = if route.to.addr().is_ipv4() { "ip" } else { "ip -6" };
+                let _ = writeln!(out, "\tup {ip} rule add {lookup}");
+                undo.push(format!("{ip} rule del {lookup}"));
+            }
         }
     }
-    // The other routes go with the interface.
-    for through in undo {
-        let _ = writeln!(out, "\tdown ip route del {through}");
+    // The other routes go with the interface. Nobody looks for what is not there any more.
+    for command in undo.iter().rev() {
+        let _ = writeln!(out, "\tdown {command}");
     }
     let _ = writeln!(out, "\tpost-down ip link del {name}");
     tree.add(format!("{FOLDER}/uspan-{}", remarks.stem), out.public());

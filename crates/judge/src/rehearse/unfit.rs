@@ -128,7 +128,7 @@ impl<'a> Play<'a> {
                 listed(&theirs.near),
                 listed(&theirs.far)
             );
-            if theirs.near == wanted.far && theirs.far == wanted.near {
+            if theirs.near == wanted.far && theirs.far == wanted.near && wanted.near != wanted.far {
                 reason.push_str(" One of the two has its own networks and the peer's crossed.");
             }
             if theirs.near != wanted.near {
@@ -199,8 +199,23 @@ impl<'a> Play<'a> {
         let mut cures = Vec::new();
         let names = [self.name(initiator), self.name(responder)];
         let plain = self.chosen(responder, &self.esp(initiator, asked, KeySource::OfIke), &self.esp(responder, own, KeySource::OfIke));
+        let groups_of = |end: usize, child: &Child| {
+            // One of several proposals may have none.
+            let each = |proposal: &Proposal| match proposal.of(Kind::KeyExchange) {
+                [] => vec!["no group".to_owned()],
+                groups => groups.iter().map(ToString::to_string).collect(),
+            };
+            let mut all: Vec<_> = self.esp(end, child, KeySource::Own).iter().flat_map(each).collect();
+            let mut seen = BTreeSet::new();
+            all.retain(|group| seen.insert(group.clone()));
+            all.join(" or ")
+        };
+        let [theirs, ours] = [groups_of(initiator, asked), groups_of(responder, own)];
+        let numbers = [asked, own].map(Child::sequence_numbers);
+        // With the same groups it is the numbers, of which IKEv1 takes those of one proposal.
+        let by_numbers = !differing(&numbers[0], &numbers[1]).is_empty() || theirs == ours && numbers[0] != numbers[1];
         let mut parameter = Parameter::EspProposals;
-        let reason = if !differing(&asked.sequence_numbers(), &own.sequence_numbers()).is_empty() {
+        let reason = if by_numbers {
             parameter = Parameter::SequenceNumbers;
             let bits = Child::sequence_numbers_words;
             let place = |child: &Child| child.sequence_numbers.0.clone().or_else(|| child.esp.origin.place().cloned());
@@ -210,20 +225,9 @@ impl<'a> Play<'a> {
         } else if groups && plain.is_some() {
             parameter = Parameter::Pfs;
             let place = |child: &Child| child.pfs.0.clone().or_else(|| child.esp.origin.place().cloned());
-            let words = |end: usize, child: &Child| {
-                // One of several proposals may have none.
-                let each = |proposal: &Proposal| match proposal.of(Kind::KeyExchange) {
-                    [] => vec!["no group".to_owned()],
-                    groups => groups.iter().map(ToString::to_string).collect(),
-                };
-                let mut all: Vec<_> = self.esp(end, child, KeySource::Own).iter().flat_map(each).collect();
-                let mut seen = BTreeSet::new();
-                all.retain(|group| seen.insert(group.clone()));
-                all.join(" or ")
-            };
-            cures.push(self.cure_at(responder, place(own).as_ref(), format!("say {} for PFS", words(initiator, asked))));
-            cures.push(self.cure_at(initiator, place(asked).as_ref(), format!("or say {} for PFS", words(responder, own))));
-            format!("PFS does not fit: {} at {}, {} at {}.", words(initiator, asked), names[0], words(responder, own), names[1])
+            cures.push(self.cure_at(responder, place(own).as_ref(), format!("say {theirs} for PFS")));
+            cures.push(self.cure_at(initiator, place(asked).as_ref(), format!("or say {ours} for PFS")));
+            format!("PFS does not fit: {theirs} at {}, {ours} at {}.", names[0], names[1])
         } else {
             cures.push(self.cure(responder, &own.esp, "take what is offered"));
             cures.push(self.cure(initiator, &asked.esp, "or offer what the other end has"));

@@ -241,9 +241,13 @@ impl<'a> Play<'a> {
             self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE));
             let covers = |child: &&Child| answer(narrowing(child), &wanted, &Wanted::by_responder(child)).is_some();
             let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
-            match answering.children.iter().find(covers) {
-                Some(own) => self.only_between_hosts(asked, own, told),
-                None => _ = self.unfit_selectors(asked, answering, told),
+            // What fits as it is written is narrowed by one mode alone.
+            let whole = Wanted::by_initiator(asked);
+            let alike = |child: &&Child| child.mode.value != asked.mode.value && Wanted::by_responder(child).same(&whole);
+            match (answering.children.iter().find(covers), answering.children.iter().find(alike)) {
+                (Some(own), _) => self.only_between_hosts(asked, own, told),
+                (None, Some(own)) => self.unfit_mode(asked, own, Stage::ChildSa, told),
+                (None, None) => _ = self.unfit_selectors(asked, answering, told),
             }
             return;
         };

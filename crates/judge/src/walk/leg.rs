@@ -4,11 +4,11 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::{Aspect, Flow, Hop, Leg, Spot, Way, behind, is_own};
+use super::{Aspect, Flow, Hop, KnownNetwork, Leg, Spot, Way, behind, is_own, local_nets};
 use crate::rehearse::OpenedChild;
 use uspan_model::gateway::{
     Action, Carrier, ChainRule, Child, Connection, Encapsulation, GRE, Hook, KnownAddresses, NatRule, NatTarget, PacketAt, PassedInterface,
-    Protection, Through, Traffic, Translation, What, listed,
+    Protection, Route, Through, Traffic, Translation, What, listed,
 };
 
 /// Source and destination.
@@ -169,7 +169,8 @@ impl<'a> Way<'a> {
         }
         // What lies beyond a hub stands behind another gateway, into whose tunnel it is routed.
         let held = behind(&self.walkers[end], at.to);
-        let routes = gateway.routes.iter().filter(|route| route.to.contains(&at.to) && route.to.prefix_len() > held);
+        let everybodys = gateway.routes.iter().filter(|route| route.from.is_none());
+        let routes = everybodys.filter(|route| route.to.contains(&at.to) && route.to.prefix_len() > held);
         let best = routes.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
         let onward = best.filter(|route| match &route.through {
             Through::Interface(name) => gateway.interfaces.iter().any(|interface| interface.name == *name),
@@ -181,8 +182,19 @@ impl<'a> Way<'a> {
             leg.onward = true;
             return Some(at);
         }
-        let beyond = self.walkers[end].beyond.iter().find(|net| net.contains(&at.to) && net.prefix_len() == held);
-        if let Some(net) = beyond {
+        if held == 0 && !own && local_nets(gateway).any(|net| net.contains(&at.to)) {
+            let says = format!("nothing of {} is nearer to {}: it leaves for the internet", self.name(end), at.to);
+            self.hop(leg, end, Aspect::Route, says);
+            if answer.is_none() {
+                // The answer's destination is turned back by itself.
+                self.source(leg, end, at, &Steered::Outside(None), flow);
+            }
+            self.hop(leg, end, Aspect::Arrival, format!("at the host {} on the internet", at.to));
+            return Some(at);
+        }
+        let beyond =
+            self.walkers[end].networks.iter().find(|known| known.beyond && known.net.contains(&at.to) && known.net.prefix_len() == held);
+        if let Some(KnownNetwork { net, .. }) = beyond {
             let says = format!("{net} stands beyond {}, and none of its tunnels leads to {}", self.name(end), at.to);
             self.stop(leg, end, Aspect::Route, says, "Send it to a host in the network of a member.");
             return None;
@@ -301,8 +313,12 @@ impl<'a> Way<'a> {
         let gateway = self.gateway(end);
         // Those that were listed are all there are; without a listing there is a default route, as a rule.
         let listed = gateway.table.of(at.to.is_ipv4());
-        let fitting = listed.unwrap_or(&gateway.routes).iter().filter(|route| route.to.contains(&at.to));
-        let route = fitting.min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.metric));
+        let fitting = listed.unwrap_or(&gateway.routes).iter().filter(|route| route.from.is_none() && route.to.contains(&at.to));
+        let of_network = |route: &&Route| route.from.is_some_and(|net| net.contains(&at.from)) && route.to.contains(&at.to);
+        // Those of a network come before everybody's default route, and behind all others.
+        let route = fitting
+            .chain(gateway.routes.iter().filter(of_network))
+            .min_by_key(|route| (u8::MAX - route.to.prefix_len(), route.from.is_none(), route.metric));
         let learned = gateway
             .sessions
             .iter()

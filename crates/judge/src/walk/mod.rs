@@ -25,8 +25,17 @@ pub struct Walker<'a> {
     pub inside: &'a [IpAddr],
     /// Whether it translates what leaves for the internet, beside what its files say; nothing where that is not known.
     pub shares_internet: Option<bool>,
-    /// What stands beyond other tunnels of it and not behind itself, as far as that is known: its files do not tell which.
-    pub beyond: &'a [IpNet],
+    /// Its networks, as far as they are known beside its files.
+    pub networks: &'a [KnownNetwork],
+}
+
+/// A network that is reached through a gateway.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct KnownNetwork {
+    /// Its prefix.
+    pub net: IpNet,
+    /// Whether it stands beyond other tunnels of the gateway, or the internet, and not behind itself: its files do not tell which.
+    pub beyond: bool,
 }
 
 /// What is sent.
@@ -180,9 +189,10 @@ fn local_nets(gateway: &Gateway) -> impl Iterator<Item = ipnet::IpNet> {
     crossing.into_iter().map(|(apparent, _)| apparent).chain(inner)
 }
 
-/// The longest prefix behind a gateway, as far as its tunnels tell, in which an address lies.
+/// The longest prefix behind a gateway, as far as its tunnels tell or somebody knows, in which an address lies.
 fn behind(walker: &Walker<'_>, address: IpAddr) -> u8 {
-    let held = local_nets(walker.actor.reading.gateway).filter(|net| net.contains(&address)).map(|net| net.prefix_len());
+    let known = walker.networks.iter().filter(|known| !known.beyond).map(|known| known.net);
+    let held = local_nets(walker.actor.reading.gateway).chain(known).filter(|net| net.contains(&address)).map(|net| net.prefix_len());
     if is_own(walker, address) { u8::MAX } else { held.max().unwrap_or(0) }
 }
 

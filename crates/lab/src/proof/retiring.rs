@@ -78,6 +78,8 @@ impl Walkthrough<'_, '_> {
         })?;
         for family in ["-4", "-6"] {
             find("a route", "ip", &[family, "route", "show", "table", "all"], &to_them)?;
+            let from: Vec<_> = words.windows(2).filter(|pair| pair[0] == "from").map(|pair| format!("from {} ", pair[1])).collect();
+            find("a routing rule", "ip", &[family, "rule"], &|line| from.iter().any(|from| line.contains(from)))?;
         }
         let names = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup "));
         let names: Vec<_> = names.filter(|name| words.contains(name)).collect();

@@ -1,10 +1,11 @@
 //! What crosses, what must not, and what goes to the internet.
 
 use std::io;
+use std::net::IpAddr;
 
 use super::Walkthrough;
 use crate::flow::{self, Target};
-use crate::job::{Check, JobPair, Outcome};
+use crate::job::{Check, JobPair, Outcome, SentThrough};
 use crate::stage::Machine;
 
 /// What is said where nothing is tried.
@@ -121,7 +122,10 @@ impl<'a> Walkthrough<'_, 'a> {
         }
         let strangers = stage.strangers[near].iter().zip(stage.hosts[far].iter().take(1));
         let to_strangers = stage.hosts[near].iter().take(1).zip(stage.strangers[far].iter());
-        found.extend(strangers.chain(to_strangers).filter(|(from, to)| same(from, to)).map(|(from, to)| of(from, to)));
+        // To those of a hub through which everything goes the tunnel leads, and back from them.
+        let hub = tunnel.everything.as_ref().map(|through| tunnel.ends[through.hub]);
+        let strangers = strangers.filter(|_| hub != Some(near)).chain(to_strangers.filter(|_| hub != Some(far)));
+        found.extend(strangers.filter(|(from, to)| same(from, to)).map(|(from, to)| of(from, to)));
         found
     }
 
@@ -152,27 +156,73 @@ impl<'a> Walkthrough<'_, 'a> {
 
     pub(super) fn internet(&mut self) {
         self.begin("traffic to the internet");
-        let ends = [0, 1].map(|end| {
-            if self.failed {
-                return Outcome::Unreached;
-            }
-            let (site, stage) = (&self.proof.job.sites[self.site(end)], self.proof.stage);
-            if !site.shares_internet {
-                return Outcome::Idle("not shared".to_owned());
-            }
-            let hosts = &stage.hosts[self.site(end)];
-            let fitting = stage.internet_hosts.iter().find_map(|address| {
-                let host = hosts.iter().find(|host| host.host.address.is_ipv4() == address.is_ipv4())?;
-                (site.address.is_ipv4() == address.is_ipv4()).then_some((host, *address))
-            });
-            let Some((host, address)) = fitting else { return Outcome::Idle("no network of its family".to_owned()) };
-            match flow::tcp(&host.room, Target::plain(&stage.internet, address), None) {
-                Ok(seen) if seen == site.address => Outcome::pass(),
-                Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
-                Err(why) => Outcome::Fail(why),
-            }
+        let ends = [0, 1].map(|end| match (self.failed, self.tunnel().everything.as_ref()) {
+            (true, _) => Outcome::Unreached,
+            (false, Some(through)) if through.hub != end => self.through_hub(through),
+            (false, _) => self.to_the_internet(end),
         });
         self.row(Check::Internet, "", ends);
+    }
+
+    /// A host of a site, and one on the internet of its family, if the site's gateway has that on its outside.
+    fn with_internet(&self, end: usize, fits: impl Fn(usize) -> bool) -> Option<(&'a Machine, IpAddr)> {
+        let (stage, site) = (self.proof.stage, &self.proof.job.sites[self.site(end)]);
+        let mut hosts = stage.hosts[self.site(end)].iter().enumerate().filter(|(network, _)| fits(*network));
+        hosts.find_map(|(_, host)| {
+            let alike = |address: &&IpAddr| address.is_ipv4() == host.host.address.is_ipv4() && address.is_ipv4() == site.address.is_ipv4();
+            stage.internet_hosts.iter().find(alike).map(|address| (host, *address))
+        })
+    }
+
+    /// What a gateway shares its access with arrives with its address.
+    fn to_the_internet(&self, end: usize) -> Outcome {
+        let site = self.site(end);
+        if !self.proof.job.sites[site].shares_internet {
+            return Outcome::Idle("not shared".to_owned());
+        }
+        // What is sent through another site is tried with that tunnel.
+        let elsewhere = |network: usize| {
+            self.proof.job.tunnels.iter().any(|tunnel| {
+                tunnel.everything.as_ref().is_some_and(|all| tunnel.ends[1 - all.hub] == site && all.networks.contains(&network))
+            })
+        };
+        let Some((host, address)) = self.with_internet(end, |network| !elsewhere(network)) else {
+            return Outcome::Idle("no network of its family".to_owned());
+        };
+        self.arrives_as(host, address, self.proof.job.sites[site].address)
+    }
+
+    /// What is sent through the other site arrives on the internet with the address of that one's gateway.
+    fn through_hub(&self, through: &SentThrough) -> Outcome {
+        let hub = &self.proof.job.sites[self.site(through.hub)];
+        let end = 1 - through.hub;
+        if !hub.shares_internet {
+            return Outcome::Idle(format!("{} does not share", hub.name));
+        }
+        if self.tunnel().opens_to[end].tcp_port() != Some(None) {
+            return Outcome::Idle(CLOSED.to_owned());
+        }
+        let found = self.with_internet(end, |network| through.networks.contains(&network));
+        let Some((host, address)) = found.filter(|(_, address)| address.is_ipv4() == hub.address.is_ipv4()) else {
+            return Outcome::Idle("no network of its family".to_owned());
+        };
+        self.arrives_as(host, address, hub.address)
+    }
+
+    fn arrives_as(&self, host: &Machine, address: IpAddr, wanted: IpAddr) -> Outcome {
+        match flow::tcp(&host.room, Target::plain(&self.proof.stage.internet, address), None) {
+            Ok(seen) if seen == wanted => Outcome::pass(),
+            Ok(seen) => Outcome::Fail(format!("arrives with the source {seen}")),
+            Err(why) => Outcome::Fail(why),
+        }
+    }
+
+    /// What has no other way than through the other site and reaches the internet all the same.
+    pub(super) fn beside_hub(&self) -> Option<String> {
+        let through = self.tunnel().everything.as_ref()?;
+        let (host, address) = self.with_internet(1 - through.hub, |network| through.networks.contains(&network))?;
+        let seen = flow::tcp(&host.room, Target::plain(&self.proof.stage.internet, address), None).ok()?;
+        Some(format!("{} reaches the internet beside the tunnel, as {seen}", host.host.address))
     }
 
     /// What reaches another member through the hub: its packets take two tunnels, of which the second may be narrower.

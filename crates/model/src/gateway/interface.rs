@@ -50,6 +50,9 @@ pub struct OwnAddress {
 pub struct Route {
     /// Where it leads.
     pub to: IpNet,
+    /// The network whose packets alone take it, before a default route and behind all others; `None` is everybody's. It stands in a
+    /// table of its own, to which a rule leads (ip-rule(8)).
+    pub from: Option<IpNet>,
     /// How.
     pub through: Through,
     /// Lower is preferred.

@@ -186,11 +186,15 @@ impl Gateway {
         if !self.wraps() && pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
             return pairs;
         }
-        let fixed = |net: &IpNet| self.routes.iter().any(|route| matches!(route.through, Through::Interface(_)) && route.to == *net);
-        let routed = |net: &IpNet| fixed(net) || self.sessions.iter().any(|session| session.accepts.contains(net));
+        let fixed = |from: &IpNet, to: &IpNet| {
+            let mut into = self.routes.iter().filter(|route| matches!(route.through, Through::Interface(_)) && route.to == *to);
+            into.any(|route| route.from.is_none_or(|net| net == *from))
+        };
+        let routed = |from: &IpNet, to: &IpNet| fixed(from, to) || self.sessions.iter().any(|session| session.accepts.contains(to));
         let rules = self.filter.iter().flat_map(|filter| &filter.rules);
-        let into =
-            rules.filter(|rule| matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.to));
+        let into = rules.filter(|rule| {
+            matches!(rule.protection, Protection::Into(_)) && rule.verdict == Verdict::Accept && routed(&rule.from, &rule.to)
+        });
         into.map(|rule| (self.apparent(rule.from, rule.to), rule.to)).collect()
     }
 

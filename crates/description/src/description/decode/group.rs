@@ -11,7 +11,7 @@ use toml::de::DeTable;
 
 use super::tunnel::TunnelFields;
 use super::{Decoder, SiteIndex, flag, list, number, printable, table, text};
-use crate::description::{Address, Description, Network, Pair, Site, Tunnel};
+use crate::description::{Address, Beyond, Description, Network, Pair, Site, Tunnel};
 use uspan_model::digest::hex;
 use uspan_model::finding::{self as rules, suggestion};
 use uspan_model::gateway::Method;
@@ -221,7 +221,7 @@ impl Decoder<'_> {
         let prefixes: Vec<_> = list(node).iter().filter_map(text).filter_map(|found| self.prefix(found)).collect();
         let network = |(number, prefix): (usize, &Located<IpNet>)| {
             let name = if prefixes.len() > 1 { format!("transit{}", number + 1) } else { "transit".to_owned() };
-            Network { name: Located::new(name, prefix.span), prefix: prefix.clone(), beyond: Some(group.clone()) }
+            Network { name: Located::new(name, prefix.span), prefix: prefix.clone(), beyond: Some(Beyond::Group(group.clone())) }
         };
         let range = |hub: &Located<usize>| {
             let networks = &mut sites[hub.value].networks;

@@ -1,6 +1,7 @@
 //! From TOML to a description: first the shape of everything against the language table, then the
 //! values. Several findings in one pass; a part that cannot be understood is left out.
 
+mod everything;
 mod group;
 mod inventory;
 mod offer;
@@ -10,6 +11,7 @@ mod tunnel;
 
 use crate::description::language::{DOCUMENT, VERSION};
 use crate::description::{Description, Site};
+use everything::everything;
 use inventory::Inventory;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -180,6 +182,7 @@ impl<'a> Decoder<'a> {
         self.index(&mut sites, inventories, &description.sites);
         for (name, node) in root.get("tunnel").and_then(table).map(in_file_order).unwrap_or_default() {
             if let Some(fields) = table(node) {
+                everything(fields, &sites, &mut description.sites);
                 let name = Located::new(name.get_ref().to_string(), name.span());
                 if let Some(tunnel) = self.tunnel(name, fields, &sites, &description.sites) {
                     description.tunnels.push(tunnel);

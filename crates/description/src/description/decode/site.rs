@@ -2,7 +2,7 @@
 
 use super::{Decoder, Node, flag, in_file_order, list, number, printable, table, text};
 use crate::description::values::PrefixError;
-use crate::description::{Address, AllowedAlgorithms, Keys, Network, Site, values};
+use crate::description::{Address, AllowedAlgorithms, EVERYTHING, Keys, Network, Site, values};
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
@@ -52,6 +52,14 @@ impl Decoder<'_> {
         let named = fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default();
         let mut networks = Vec::with_capacity(named.len());
         for (name, node) in named {
+            if name.get_ref() == EVERYTHING {
+                self.say(
+                    &rules::BAD_NAME,
+                    name.span(),
+                    "`everything` is no network: in `carries` it stands for all that is reached through a site",
+                )
+                .remedy = "Give the network another name.".to_owned();
+            }
             if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
                 networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix, beyond: None });
             }

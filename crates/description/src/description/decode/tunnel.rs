@@ -1,7 +1,7 @@
 //! Tunnels: ends, pairs, roles.
 
 use super::{Decoder, Node, SiteIndex, flag, in_file_order, list, number, printable, table, text};
-use crate::description::{Address, Allowance, Appearance, NotCarried, Offer, Opens, Pair, Pfs, SelectorLimit, Site, Tunnel};
+use crate::description::{Address, Allowance, Appearance, EVERYTHING, NotCarried, Offer, Opens, Pair, Pfs, SelectorLimit, Site, Tunnel};
 use std::sync::Arc;
 use std::time::Duration;
 use toml::de::DeTable;
@@ -85,6 +85,7 @@ impl Decoder<'_> {
             None => (self.all_pairs(ends, name.span)?, name.span),
         };
         let appearances = self.appearances(fields, ends)?;
+        self.beside_everything(fields, ends, &pairs, &appearances);
         let limit = self.limit(fields, ends)?;
         let mut passes = match limit {
             Some(limit) => [0, 1].map(|opener| limit.passing(opener)),
@@ -232,7 +233,10 @@ impl Decoder<'_> {
                     format!("Write `[\"a network of {}\", \"a network of {}\"]`.", ends[0].name.value, ends[1].name.value);
                 continue;
             };
-            let found = [(first, ends[0]), (second, ends[1])].map(|(name, site)| self.network(name, site, ends));
+            let found = match [first, second].iter().any(|name| name.value == EVERYTHING) {
+                false => [(first, ends[0]), (second, ends[1])].map(|(name, site)| self.network(name, site, ends)),
+                true => self.with_everything([first, second], ends),
+            };
             if let [Some(first), Some(second)] = found {
                 let pair = Pair { first, second, span: entry.span().into() };
                 if pairs.iter().any(|p| (p.first, p.second) == (first, second)) {

@@ -53,8 +53,8 @@ chapter! {
     }
     DEFAULT_NETWORK = "US211" "default-network" Error {
         what: "A network that is the whole address space.",
-        why: "A selector for everything sends the gateway's own traffic into the tunnel, IKE included.",
-        remedy: "Name the networks that really stand behind the gateway.",
+        why: "What stands behind a gateway is smaller than what is reached through it.",
+        remedy: "Name the networks that stand behind the gateway; where the other site is to reach the internet through it, say `everything` in `carries`.",
     }
     SAME_GATEWAY = "US212" "same-gateway" Error {
         what: "Two sites have the same gateway address.",

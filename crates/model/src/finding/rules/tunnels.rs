@@ -167,9 +167,9 @@ chapter! {
         remedy: "Give one of the sites another name, or give the pair a `link` of its own with `except`.",
     }
     TRANSIT_UNFIT = "US334" "transit-unfit" Error {
-        what: "The members of a group are to reach each other through a hub, and there is none, or routes do not steer there.",
-        why: "Selectors that name what lies beyond the hub would also take what a member's own networks send each other.",
-        remedy: "Say `style = \"route-based\"` at the hubs and the members of a star, or leave `transit` out.",
+        what: "What lies beyond a hub is to be reached through it, and there is no hub, or routes do not steer at both sites.",
+        why: "Selectors that name what lies beyond the hub would also take what a site's own networks send each other.",
+        remedy: "Say `style = \"route-based\"` at both sites, or leave out `transit` of the group, or `everything` of the pair.",
     }
     TOO_MANY_PAIRS = "US335" "too-many-pairs" Error {
         what: "A tunnel carries more pairs of networks than any gateway is asked to.",
@@ -205,5 +205,10 @@ chapter! {
         what: "A tunnel interface is left with less than IPv6 needs.",
         why: "Every link of IPv6 takes 1,280 bytes (RFC 8200 section 5); the kernel gives an interface with less no IPv6 address and no IPv6 route.",
         remedy: "Give the path as it is with `path-mtu`, let the selectors steer (`style = \"policy-based\"`) instead of an interface, or carry IPv4 alone.",
+    }
+    UNTRANSLATED = "US342" "untranslated" Warning {
+        what: "Private addresses go to the internet through a site whose gateway does not translate them.",
+        why: "The internet has no way back to a private address (RFC 1918): nothing is answered, unless another router behind the gateway translates.",
+        remedy: "Say `shares-internet = true` at that site, if its gateway translates what leaves for the internet.",
     }
 }
