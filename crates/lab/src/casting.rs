@@ -175,7 +175,7 @@ fn sent_through(description: &Description, tunnel: &Tunnel) -> Option<SentThroug
     let whole = |pair: &&Pair, hub: usize| ends[hub].networks[[pair.first, pair.second][hub]].is_everything();
     let hub = (0..2).find(|hub| tunnel.pairs.iter().any(|pair| whole(&pair, *hub)))?;
     let pairs = tunnel.pairs.iter().filter(|pair| whole(pair, hub));
-    Some(SentThrough { hub, networks: pairs.map(|pair| [pair.first, pair.second][1 - hub]).collect() })
+    Some(SentThrough { hub, stands_in: tunnel.preference > 0, networks: pairs.map(|pair| [pair.first, pair.second][1 - hub]).collect() })
 }
 
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]) -> JobTunnel {

@@ -242,6 +242,8 @@ pub struct JobTunnel {
 pub struct SentThrough {
     /// The other end.
     pub hub: usize,
+    /// Whether it stands in for another one, which is there.
+    pub stands_in: bool,
     /// The networks, as indices into those of the site.
     pub networks: Vec<usize>,
 }

@@ -28,6 +28,7 @@ pub static TRADE_WORDS: &[TradeWord] = &[
     word(&["auth", "auth-method", "authentication-method", "auth-by"], "authentication", "how the gateways prove who they are"),
     word(&["dpd", "dead-peer-detection", "keepalive", "keep-alive", "keepalives", "dpd-interval", "dpd-delay", "heartbeat"], "liveness", "how often a silent peer is asked whether it is still there"),
     word(&["encryption-domain", "traffic-selector", "traffic-selectors", "remote-subnet", "remote-subnets", "local-subnet", "local-subnets", "remote-network", "remote-networks", "local-network", "protected-network", "protected-networks", "subnet", "subnets"], "networks", "at each site what stands behind it; which pairs may cross, `carries` says"),
+    word(&["default-route", "full-tunnel", "split-tunnel", "internet-breakout", "internet", "all-traffic", "0.0.0.0/0", "::/0"], "everything", "in a pair of `carries`: what the other network sends goes through this site, the internet with it"),
     word(&["carry", "selector", "selectors"], "carries", "the pairs of networks that may cross"),
     word(&["phase-1", "phase1", "ike-sa", "isakmp", "isakmp-sa", "ike-proposal", "ike-policy", "phase-1-proposal"], "ike", "the proposals for the IKE SA; how long it lives, `ike-lifetime` says"),
     word(&["phase-2", "phase2", "child-sa", "child", "ipsec-sa", "ipsec", "quick-mode", "ipsec-proposal", "phase-2-proposal"], "esp", "the proposals for ESP; how long its SAs live, `esp-lifetime` says"),

@@ -14,6 +14,7 @@ mod hand;
 mod known;
 mod sabotage;
 mod sandbox;
+mod stars;
 mod suite;
 mod takeover;
 mod walks;
@@ -95,8 +96,8 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
     for (name, case) in names.iter().zip(&cases) {
         write(&folder.path().join(name), &case.text, 0o644);
     }
-    write(&folder.path().join("orchards.csv"), suite::ORCHARDS, 0o644);
-    write(&folder.path().join("members.csv"), suite::MEMBERS, 0o644);
+    write(&folder.path().join("orchards.csv"), stars::ORCHARDS, 0o644);
+    write(&folder.path().join("members.csv"), stars::MEMBERS, 0o644);
     let shows: BTreeMap<&str, &str> = names.iter().zip(&cases).map(|(name, case)| (name.as_str(), case.shows)).collect();
     let mut wrong = Vec::new();
     for some in names.chunks(8) {

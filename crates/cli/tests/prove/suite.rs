@@ -9,6 +9,7 @@ use std::process::Command;
 use uspan_core::{Certificate, Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
 
 use crate::common::{SECRET, certificates as certificates_of};
+use crate::stars::STARS;
 
 pub const SS: &str = "strongswan";
 pub const LSW: &str = "libreswan";
@@ -470,9 +471,7 @@ pub fn supplied() -> Supplied {
 pub fn all() -> Vec<Case> {
     let mut cases: Vec<_> =
         survey().into_iter().filter(|cell| cell.refused.is_none()).map(|cell| Case { shows: cell.shows, text: cell.text }).collect();
-    cases.push(Case { shows: "a gateway with two tunnels, over three daemons", text: STAR.to_owned() });
-    cases.push(Case { shows: "a star of one hub and four members, two of them behind NAT, over three daemons", text: GROUP.to_owned() });
-    cases.push(Case { shows: "members of a star that reach each other through the hub", text: TRANSIT.to_owned() });
+    cases.extend(STARS.iter().map(|(shows, text)| Case { shows, text: (*text).to_owned() }));
     cases
 }
 
@@ -538,84 +537,7 @@ pub fn part() -> Vec<Case> {
         return all().into_iter().filter(|case| wanted.split(',').any(|part| case.shows.contains(part))).collect();
     }
     const PART: usize = 32;
-    let (stars, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| [STAR, GROUP, TRANSIT].contains(&case.text.as_str()));
+    let (stars, others): (Vec<_>, Vec<_>) = all().into_iter().partition(|case| STARS.iter().any(|(shows, _)| *shows == case.shows));
     let part = PART - stars.len();
     stars.into_iter().chain(draw(others, part, |case| case.text.clone())).collect()
 }
-
-/// A star from one group: one policy, one master secret.
-const GROUP: &str = r#"unified-span = 1
-[site.packhouse]
-platform = "strongswan"
-gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
-networks = { office = "10.41.0.0/22" }
-shares-internet = true
-[inventory.orchards]
-file = "orchards.csv"
-all = { gateway = { outside = "eth0", inside = "eth1" }, shares-internet = true }
-[group.harvest]
-shape = "star"
-hubs = ["packhouse"]
-members = ["orchards"]
-master = "k"
-policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
-"#;
-
-/// A star whose members reach each other through the hub.
-const TRANSIT: &str = r#"unified-span = 1
-[site.packhouse]
-platform = "strongswan"
-style = "route-based"
-gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
-networks = { office = "10.41.0.0/22" }
-shares-internet = true
-[inventory.members]
-file = "members.csv"
-all = { style = "route-based", gateway = { outside = "eth0", inside = ["eth1", "eth2"] }, shares-internet = true }
-[group.harvest]
-shape = "star"
-hubs = ["packhouse"]
-members = ["members"]
-master = "k"
-transit = ["10.72.0.0/13", "10.88.0.0/13"]
-policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
-"#;
-
-/// The sites of that group.
-pub const MEMBERS: &str = "name,platform,gateway.address,gateway.own-address,identity.name,networks\n\
-    coldstore,libreswan,203.0.113.77,,,racks=10.73.16.0/20 docks=10.73.0.0/24\n\
-    press,libreswan,203.0.113.120,10.99.0.2,press.example.net,hall=10.91.0.0/24\n\
-    market,strongswan,203.0.113.140,10.99.1.2,market.example.net,stalls=10.92.0.0/24\n";
-
-/// The sites of the group before.
-pub const ORCHARDS: &str = "name,platform,gateway.address,gateway.own-address,identity.name,networks\n\
-    coldstore,libreswan,203.0.113.77,,,racks=10.73.16.0/20\n\
-    nursery,openiked,203.0.113.90,,,beds=10.90.0.0/24\n\
-    press,libreswan,203.0.113.120,10.99.0.2,press.example.net,hall=10.91.0.0/24\n\
-    market,strongswan,203.0.113.140,10.99.1.2,market.example.net,stalls=10.92.0.0/24\n";
-
-/// A gateway with two tunnels, over three daemons.
-const STAR: &str = r#"unified-span = 1
-[site.packhouse]
-platform = "strongswan"
-gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
-networks = { office = "10.41.0.0/22" }
-shares-internet = true
-[site.coldstore]
-platform = "libreswan"
-gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
-networks = { racks = "10.73.16.0/20" }
-shares-internet = true
-[site.press]
-platform = "openiked"
-gateway = { address = "203.0.113.90", outside = "eth0", inside = "eth1" }
-networks = { hall = "10.90.0.0/24" }
-[tunnel.harvest]
-between = ["packhouse", "coldstore"]
-secret = { file = "k" }
-[tunnel.juice]
-between = ["press", "packhouse"]
-secret = { file = "k2" }
-esp-lifetime = "10m"
-ike-lifetime = "30m"
-"#;

@@ -12,6 +12,7 @@ mod compare;
 mod cross_check;
 mod demo;
 mod drawing;
+mod everything;
 mod fleet;
 mod reading;
 mod rehearse;

@@ -157,10 +157,16 @@ fn style(description: &Description, tunnel: &Tunnel, reasons: &mut Vec<Reason>) 
         [true, true] => "routes steer at both ends".to_owned(),
         [first, _] => format!("the selectors steer at {}", ends[usize::from(first)].name.value),
     };
-    let both = ends.iter().all(|site| site.route_based.value);
-    let value = if both { "any to any" } else { "the exact pairs" };
+    let any = description.is_any_to_any(tunnel);
+    let why = match description.crowded_end(tunnel) {
+        Some(end) => {
+            format!("{} has one connection alone with the same selectors, and several tunnels with interfaces", ends[end].name.value)
+        }
+        None => why,
+    };
+    let value = if any { "any to any" } else { "the exact pairs" };
     reasons.push(Reason { about: Parameter::Selectors, taken: true, value: value.to_owned(), why });
-    both
+    any
 }
 
 /// The largest packet that fits into ESP, whatever of the proposals is chosen.

@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use super::tunnels::LONGEST;
 use crate::agreement::{Bundle, blind, bundle};
 use crate::description::{Description, Opens, Site, Tunnel};
+use crate::sides::seen_pairs;
+use ipnet::IpNet;
 use uspan_dialects::profile::{DeadPeer, Liveness, OpeningWay, ReplayWindow, Sa};
 use uspan_model::algorithm::{Row, Transform};
 use uspan_model::duration::duration_words;
@@ -44,6 +46,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         say(site.route_based.span, message, "Say `style = \"policy-based\"`; the other end may still be route-based.".to_owned());
     }
     liveness(description, &mut say);
+    equal_selectors(description, &mut say);
     findings.dedup();
     findings.extend(in_vain(description));
     findings
@@ -195,6 +198,26 @@ fn pairs(description: &Description, tunnel: &Tunnel, say: Say<'_>) {
     if let Bundle::Impossible(why) = bundle(description, tunnel) {
         let remedy = "Put all of them into GRE with `carrier = \"gre\"`; carry one pair in this tunnel, or one larger network that covers them, with `carries`; or change one of the platforms.";
         say(tunnel.carries, why, remedy.to_owned());
+    }
+}
+
+/// Daemons that give an SA to one alone of several connections with the same selectors.
+fn equal_selectors(description: &Description, say: Say<'_>) {
+    let mut taken: BTreeMap<(usize, IpNet, IpNet), &Tunnel> = BTreeMap::new();
+    for tunnel in &description.tunnels {
+        let Some(end) = description.crowded_end(tunnel) else { continue };
+        let site = tunnel.between[end].value;
+        let mut same = None;
+        for (own, remote) in seen_pairs(description, tunnel, end) {
+            let first = *taken.entry((site, own, remote)).or_insert(tunnel);
+            same = same.or(Some(first).filter(|first| !std::ptr::eq(*first, tunnel)));
+        }
+        if let Some(other) = same {
+            let alone = format!("{} has SAs for one alone of several tunnels with the same selectors", title(&description.sites[site]));
+            let message = format!("{alone}, and those of `{}` are among those of `{}`", tunnel.name.value, other.name.value);
+            let remedy = "Give it one hub, or put its packets into GRE with `carrier = \"gre\"`.";
+            say(tunnel.name.span, message, remedy.to_owned());
+        }
     }
 }
 

@@ -1,11 +1,13 @@
 //! The description: what the engineer writes, vendor-neutral, with nothing said twice.
 
 mod decode;
+mod equal_selectors;
 mod given;
 pub mod language;
 mod reference;
 mod uncarried;
 mod values;
+mod worked_out;
 
 pub use given::Given;
 pub use reference::language_reference;
@@ -18,6 +20,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use ipnet::IpNet;
+use worked_out::WorkedOut;
 
 use uspan_dialects::context::Context;
 use uspan_dialects::packet_filter::PacketFilter;
@@ -39,7 +42,10 @@ pub struct Description {
     pub sites: Vec<Site>,
     /// Tunnels in the order of the file.
     pub tunnels: Vec<Tunnel>,
-    pub(crate) carried: uncarried::CarriedNetworks,
+    /// What each site's tunnels carry.
+    pub(crate) carried: WorkedOut<uncarried::CarriedNetworks>,
+    /// Sites whose daemon has one connection alone with the same selectors, and several tunnels between interfaces.
+    pub(crate) crowded: WorkedOut<BTreeSet<usize>>,
 }
 
 /// A place: facts about one gateway and what stands behind it.

@@ -1,22 +1,13 @@
 //! Pairs of networks of a tunnel's two sites that it does not carry: in clear they would leave for the internet.
 
 use std::collections::BTreeSet;
-use std::sync::OnceLock;
 
 use ipnet::IpNet;
 
 use super::{Description, Network, Pair, Tunnel};
 
-/// What each site's tunnels carry: the site, the network at the other end as it is seen here, the own one. Worked out once; a copy may
-/// be changed, and works it out anew.
-#[derive(Debug, Default)]
-pub(crate) struct CarriedNetworks(pub(crate) OnceLock<BTreeSet<(usize, IpNet, IpNet)>>);
-
-impl Clone for CarriedNetworks {
-    fn clone(&self) -> CarriedNetworks {
-        CarriedNetworks::default()
-    }
-}
+/// What each site's tunnels carry: the site, the network at the other end as it is seen here, the own one.
+pub(crate) type CarriedNetworks = BTreeSet<(usize, IpNet, IpNet)>;
 
 impl Description {
     /// Pairs of networks that stand behind a tunnel's two gateways and that it does not carry.

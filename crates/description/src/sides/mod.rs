@@ -53,7 +53,7 @@ pub fn take_sides(description: &Description, tunnel: &Tunnel, agreement: &Agreem
 }
 
 /// The pairs of a tunnel as the hosts of an end see them: their own network, and what they see of the remote one.
-fn seen_pairs(description: &Description, tunnel: &Tunnel, end: usize) -> Vec<(IpNet, IpNet)> {
+pub(crate) fn seen_pairs(description: &Description, tunnel: &Tunnel, end: usize) -> Vec<(IpNet, IpNet)> {
     let own = &description.ends(tunnel)[end].networks;
     networks(tunnel, end).map(|(local, remote)| (own[local].prefix.value, description.apparent(tunnel, 1 - end, remote))).collect()
 }
@@ -332,7 +332,15 @@ impl SideBuilder<'_> {
         }
         if self.agreement.bundle != Bundle::One {
             let pairs = self.selectors().into_iter().zip(self.pair_names());
-            return pairs.map(|((local, remote), name)| self.child(&name, vec![local], vec![remote])).collect();
+            let pairs = pairs.map(|((local, remote), name)| self.child(&name, vec![local], vec![remote]));
+            // Where those are exact, what the two interfaces send each other has a pair of its own.
+            let linked = self
+                .tunnel
+                .link
+                .as_ref()
+                .and_then(|link| Some([link_address(link.value, self.end)?, link_address(link.value, 1 - self.end)?]));
+            let link = linked.map(|ends| ends.map(|end| vec![IpNet::from(end.addr())])).map(|[own, far]| self.child("link", own, far));
+            return pairs.chain(link).collect();
         }
         let (mut local, mut remote) = (Vec::new(), Vec::new());
         for (near, far) in self.selectors() {

@@ -49,7 +49,7 @@ fn overlap(one: &IpNet, other: &IpNet) -> bool {
 
 /// Whether a tunnel of a site carries a part of what two networks send each other.
 fn carries(description: &Description, site: usize, own: IpNet, remote: IpNet) -> bool {
-    let all = description.carried.0.get_or_init(|| all_carried(description));
+    let all = description.carried.get(|| all_carried(description));
     let last_of_all = IpNet::V6(Ipv6Net::new_assert(Ipv6Addr::from(u128::MAX), 128));
     let with = |first: IpNet, last: IpNet| all.range((site, first, IpNet::default())..=(site, last, last_of_all));
     let wider = (0..remote.prefix_len()).filter_map(|length| IpNet::new(remote.addr(), length).ok()).map(|net| net.trunc());

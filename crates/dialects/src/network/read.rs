@@ -152,6 +152,25 @@ mod tests {
         assert!(findings[0].message.contains("10.1.0.0/16"), "{findings:?}");
     }
 
+    #[test]
+    fn a_table_is_a_networks_by_its_two_rules_alone() {
+        let routes = "auto a\niface a inet manual\n\tpre-up ip link add a type xfrm if_id 7\n\tup ip route add 0.0.0.0/0 dev a metric 10 table N\n\t\
+                      up ip route add blackhole 0.0.0.0/0 metric 4096 table N\n";
+        let rules = "\tup ip rule add from 10.2.0.0/22 lookup main suppress_prefixlength 0 priority 4096\n\
+                     \tup ip rule add from 10.2.0.0/22 lookup N priority 4096\n";
+        let number = table_of("10.2.0.0/22".parse().expect("a prefix")).to_string();
+        let found = |text: &str| {
+            let (_, routes, findings) = read(&tree(&text.replace('N', &number)));
+            (routes.iter().map(|route| route.from.map(|net| net.to_string())).collect::<Vec<_>>(), findings.len())
+        };
+        let own = Some("10.2.0.0/22".to_owned());
+        assert_eq!(found(&[routes, rules].concat()), (vec![own.clone(), own], 0));
+        // Without the first rule other routes would be passed over; without both the table is nobody's.
+        assert_eq!(found(&[routes, rules.lines().next_back().expect("a line"), "\n"].concat()), (Vec::new(), 3));
+        assert_eq!(found(routes), (Vec::new(), 2));
+        assert_eq!(found(&[routes, &rules.replace("4096", "5000")].concat()), (Vec::new(), 3));
+    }
+
     proptest! {
         #[test]
         fn any_text_is_survived(text in "[autoifceprdlk 0-9./:#\n\té]{0,200}") {

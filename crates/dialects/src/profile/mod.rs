@@ -103,6 +103,8 @@ pub struct Profile {
     pub key_kinds: KeyKinds,
     /// What can be made of the DSCP.
     pub dscp: Cow<'static, [Dscp]>,
+    /// What it makes of two connections with the same selectors, to different peers through different interfaces.
+    pub equal_selectors: Observed<EqualSelectors>,
     /// Who sets the routes of policy-based tunnels.
     pub routes: RoutesBy,
     /// What it offers where a configuration names no proposals.
@@ -216,6 +218,15 @@ pub enum KeyKinds {
     Any,
     /// For keys of one kind, ECDSA or RSA.
     SameAtBothEnds,
+}
+
+/// What a daemon makes of two connections with the same selectors, to different peers through different interfaces.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EqualSelectors {
+    /// Each has its SAs.
+    Apart,
+    /// The one that comes second gets none.
+    OfOneAlone,
 }
 
 /// Who sets the routes of policy-based tunnels.

@@ -78,8 +78,11 @@ impl Walkthrough<'_, '_> {
         })?;
         for family in ["-4", "-6"] {
             find("a route", "ip", &[family, "route", "show", "table", "all"], &to_them)?;
-            let from: Vec<_> = words.windows(2).filter(|pair| pair[0] == "from").map(|pair| format!("from {} ", pair[1])).collect();
-            find("a routing rule", "ip", &[family, "rule"], &|line| from.iter().any(|from| line.contains(from)))?;
+            // A tunnel to another hub has rules for the same network behind them.
+            let rules: Vec<_> = set_up.iter().flat_map(|file| file.text.lines()).filter_map(rule_of).collect();
+            find("a routing rule", "ip", &[family, "rule"], &|line| {
+                rules.iter().any(|(from, priority)| line.starts_with(&format!("{priority}:")) && line.contains(&format!("from {from} ")))
+            })?;
         }
         let names = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup "));
         let names: Vec<_> = names.filter(|name| words.contains(name)).collect();
@@ -87,7 +90,14 @@ impl Walkthrough<'_, '_> {
         find("an interface", "ip", &["-o", "link", "show"], &mine)?;
         let own = format!("uspan-{}", tunnel.name);
         if tunnel.routing {
-            find("a routing session", "vtysh", &["-c", "show running-config"], &|line| line.contains(&own) || line.contains("neighbor"))?;
+            // Sessions of other tunnels stay.
+            let sessions = site.files.iter().filter(|file| file.path.starts_with("etc/frr/") && file.path.contains(&own));
+            let neighbours: Vec<&str> = sessions
+                .flat_map(|file| file.text.lines())
+                .filter_map(|line| line.trim().strip_prefix("neighbor ")?.split(' ').next())
+                .collect();
+            let of_neighbour = |line: &str| line.split_whitespace().any(|word| neighbours.contains(&word));
+            find("a routing session", "vtysh", &["-c", "show running-config"], &|line| line.contains(&own) || of_neighbour(line))?;
         }
         // What the administrator took into a table of his own is his.
         let taken_over = site.joined && gateway.administrator()?.keeps_joined();
@@ -100,4 +110,11 @@ impl Walkthrough<'_, '_> {
         }
         Ok(left)
     }
+}
+
+/// The network and the priority of a rule that a line of interfaces(5) adds.
+fn rule_of(line: &str) -> Option<(&str, &str)> {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let after = |word: &str| words.iter().position(|one| *one == word).and_then(|at| words.get(at + 1)).copied();
+    words.starts_with(&["up", "ip"]).then(|| Some((after("from")?, after("priority")?))).flatten()
 }

@@ -196,6 +196,9 @@ impl<'a> Walkthrough<'_, 'a> {
     fn through_hub(&self, through: &SentThrough) -> Outcome {
         let hub = &self.proof.job.sites[self.site(through.hub)];
         let end = 1 - through.hub;
+        if through.stands_in {
+            return Outcome::Idle("goes through the first hub".to_owned());
+        }
         if !hub.shares_internet {
             return Outcome::Idle(format!("{} does not share", hub.name));
         }
@@ -219,7 +222,7 @@ impl<'a> Walkthrough<'_, 'a> {
 
     /// What has no other way than through the other site and reaches the internet all the same.
     pub(super) fn beside_hub(&self) -> Option<String> {
-        let through = self.tunnel().everything.as_ref()?;
+        let through = self.tunnel().everything.as_ref().filter(|through| !through.stands_in)?;
         let (host, address) = self.with_internet(1 - through.hub, |network| through.networks.contains(&network))?;
         let seen = flow::tcp(&host.room, Target::plain(&self.proof.stage.internet, address), None).ok()?;
         Some(format!("{} reaches the internet beside the tunnel, as {seen}", host.host.address))

@@ -182,7 +182,10 @@ impl Gateway {
     /// What may cross, local and remote, as it appears in the tunnel: the selectors, or where those are any to any, what
     /// the routes and the filter leave of them.
     pub fn crossing(&self) -> BTreeSet<(IpNet, IpNet)> {
-        let pairs: BTreeSet<_> = self.selector_pairs().collect();
+        // What two tunnel interfaces send each other comes from no network.
+        let links = || self.interfaces.iter().flat_map(|interface| &interface.addresses);
+        let linked = |(local, remote): &(IpNet, IpNet)| links().any(|link| IpNet::from(link.addr()) == *local && link.contains(remote));
+        let pairs: BTreeSet<_> = self.selector_pairs().filter(|pair| !linked(pair)).collect();
         if !self.wraps() && pairs.iter().any(|(local, remote)| local.prefix_len() > 0 || remote.prefix_len() > 0) {
             return pairs;
         }

@@ -10,6 +10,7 @@ mod site;
 mod tunnel;
 
 use crate::description::language::{DOCUMENT, VERSION};
+use crate::description::worked_out::WorkedOut;
 use crate::description::{Description, Site};
 use everything::everything;
 use inventory::Inventory;
@@ -39,7 +40,13 @@ pub(super) fn decode(
     let source = source.clone().followed_by(texts);
     let mut decoder = Decoder::new(&source, context);
     decoder.syntax(&errors);
-    let mut description = Description { source: source.clone(), sites: Vec::new(), tunnels: Vec::new(), carried: Default::default() };
+    let mut description = Description {
+        source: source.clone(),
+        sites: Vec::new(),
+        tunnels: Vec::new(),
+        carried: WorkedOut::default(),
+        crowded: WorkedOut::default(),
+    };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
     if !any_stops(&decoder.findings) {
         decoder.document(root.get_ref(), &inventories, &mut description);

@@ -11,8 +11,8 @@ use std::time::Duration;
 use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
-    DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
-    Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
+    DeadPeer, EqualSelectors, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd,
+    PfsChoice, PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -82,6 +82,7 @@ pub(super) const BASE: Profile = Profile {
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::Certificate]),
     key_kinds: KeyKinds::SameAtBothEnds,
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both]),
+    equal_selectors: Observed::new(EqualSelectors::OfOneAlone, "the lab: \"cannot route -- route already in use for\" the first one"),
     routes: RoutesBy::Daemon,
     offers: super::offers::OFFERS,
     behaviour: super::behaviour::BEHAVIOUR,

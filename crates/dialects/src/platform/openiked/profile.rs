@@ -8,8 +8,8 @@ use std::time::Duration;
 use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
-    DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice, PrfChoice, Profile,
-    ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
+    DeadPeer, EqualSelectors, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice,
+    PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -72,6 +72,7 @@ pub(super) const BASE: Profile = Profile {
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
     key_kinds: KeyKinds::Any,
     dscp: Cow::Borrowed(&[Dscp::Outwards]),
+    equal_selectors: Observed::new(EqualSelectors::Apart, "it has no interfaces, and selectors of two tunnels differ"),
     routes: RoutesBy::Daemon,
     offers: super::offers::OFFERS,
     behaviour: super::behaviour::BEHAVIOUR,

@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use crate::profile::statement::Statements;
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, FurtherChild, Identities, InterfaceName, Interrupts,
-    KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd, PfsChoice, PfsGroup,
-    Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecretFor, SeveralPairs, ShownCertificate, Steering,
-    SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
+    Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, EqualSelectors, FurtherChild, Identities,
+    InterfaceName, Interrupts, KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd,
+    PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecretFor, SeveralPairs, ShownCertificate,
+    Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -53,6 +53,7 @@ pub(super) const BASE: Profile = Profile {
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
     key_kinds: KeyKinds::Any,
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
+    equal_selectors: Observed::new(EqualSelectors::Apart, ASSUMED),
     routes: RoutesBy::Daemon,
     offers: DefaultProposals::of(&[], &[], &[], &[]),
     behaviour: BEHAVIOUR,

@@ -7,8 +7,8 @@ use std::time::Duration;
 use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
-    DeadPeer, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd, PfsChoice, PrfChoice,
-    Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
+    DeadPeer, EqualSelectors, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd,
+    PfsChoice, PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -81,6 +81,7 @@ pub(super) const BASE: Profile = Profile {
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
     key_kinds: KeyKinds::Any,
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
+    equal_selectors: Observed::new(EqualSelectors::Apart, "the lab: a star of two members, any to any through two interfaces"),
     routes: RoutesBy::Daemon,
     offers: super::offers::OFFERS,
     behaviour: super::behaviour::BEHAVIOUR,
