@@ -13,7 +13,7 @@ use uspan_dialects::context::Context;
 use uspan_dialects::dialect::{Unwritable, gate};
 use uspan_dialects::network;
 use uspan_dialects::packet_filter::{FoundRules, PacketFilter, write_rules};
-use uspan_dialects::profile::{OwnEnd, Profile};
+use uspan_dialects::profile::{EqualSelectors, OwnEnd, Profile};
 use uspan_dialects::routing;
 use uspan_judge::actor::{Actor, ReadGateway};
 use uspan_judge::rehearse::{Rehearsal, Stage, outcome_only};
@@ -278,19 +278,29 @@ pub fn verify(platform: &Profile, packet_filter: &dyn PacketFilter, tree: &Tree)
 pub fn read_tree(context: &Context, platform: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
     let filters: Vec<_> = context.filters.iter().copied().filter(|filter| filter.is_of(tree)).collect();
     let (gateway, mut findings) = read_gateway(platform, &filters, tree);
-    findings.extend(doubles(&gateway));
+    findings.extend(doubles(platform, &gateway));
     (gateway, findings)
 }
 
-/// Child SAs of which two carry the same to the same peer.
-fn doubles(gateway: &Gateway) -> Vec<Finding> {
-    let mut known = BTreeMap::new();
+/// Child SAs of which two carry the same to the same peer; or to different ones, where the daemon has SAs for one alone of them.
+fn doubles(platform: &Profile, gateway: &Gateway) -> Vec<Finding> {
+    let (mut known, mut selectors) = (BTreeMap::new(), BTreeMap::new());
     let mut found = Vec::new();
     for connection in &gateway.connections {
+        let peer = &connection.remote.value;
         for child in connection.children.iter().filter(|child| child.remote.doubt().is_none()) {
-            let what = (&connection.remote.value, &child.local.value, &child.remote.value, child.protocol.value, child.ports.value);
-            let Some(other) = known.insert(what, &child.name) else { continue };
-            let message = format!("`{other}` and `{}` carry the same to the same peer", child.name);
+            let what = (&child.local.value, &child.remote.value, child.protocol.value, child.ports.value);
+            let same = known.insert((peer, what), &child.name);
+            let alone = platform.equal_selectors.value == EqualSelectors::OfOneAlone && peer.address().is_some();
+            let alike =
+                selectors.insert(what, (peer, &child.name)).filter(|(other, _)| alone && other.address().is_some() && *other != peer);
+            let message = match (same, alike) {
+                (Some(other), _) => format!("`{other}` and `{}` carry the same to the same peer", child.name),
+                (None, Some((_, other))) => {
+                    format!("`{other}` and `{}` carry the same to different peers: whichever comes up second has no SA", child.name)
+                }
+                (None, None) => continue,
+            };
             let finding = Finding::new(&rules::DEFINED_TWICE, message);
             let place = child.remote.origin.place().or(child.opening.origin.place()).or(connection.remote.origin.place());
             found.push(match place {

@@ -186,3 +186,20 @@ fn a_daemon_with_one_connection_of_the_same_selectors_gets_the_exact_pairs() {
     let linked = children(["strongswan", "libreswan"], &format!("{ALL_OF_STALLS}\nlink = \"10.255.0.0/31\""));
     assert_eq!(linked[1], (vec![net("10.255.0.1/32")], vec![net("10.255.0.0/32")]));
 }
+
+#[test]
+fn equal_selectors_to_different_peers_are_seen_in_files() {
+    let conn = |name: &str, peer: &str, remote: &str| {
+        format!(
+            "conn {name}\n\tleft=198.51.100.20\n\tright={peer}\n\tleftsubnet=10.1.0.0/22\n\trightsubnet={remote}\n\tauthby=secret\n\
+             \tikev2=insist\n\tauto=add\n\n"
+        )
+    };
+    let found = |second: &str| {
+        let text = conn("a", "203.0.113.77", "10.2.0.0/22") + &conn("b", "203.0.113.78", second);
+        let (_, findings) = read_as(platform("libreswan"), &Tree::of("etc/ipsec.conf", &text));
+        findings.into_iter().filter(|finding| finding.rule.code == "US810").map(|finding| finding.message).collect::<Vec<_>>()
+    };
+    assert_eq!(found("10.2.0.0/22"), ["`a` and `b` carry the same to different peers: whichever comes up second has no SA"]);
+    assert_eq!(found("10.3.0.0/22"), [] as [&str; 0]);
+}

@@ -212,6 +212,21 @@ impl<'a> Play<'a> {
         *id += 1;
     }
 
+    /// Why none of the responder's Child SAs fits what is asked for.
+    fn refused_selectors(&mut self, asked: &'a Child, answering: &'a Connection, wanted: &Wanted) {
+        let platform = self.behaviour(self.responder()).narrowing.value;
+        let covers = |child: &&Child| answer(narrowing_of(child, platform), wanted, &Wanted::by_responder(child)).is_some();
+        // What fits as it is written is narrowed by one mode alone.
+        let whole = Wanted::by_initiator(asked);
+        let alike = |child: &&Child| child.mode.value != asked.mode.value && Wanted::by_responder(child).same(&whole);
+        let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
+        match (answering.children.iter().find(covers), answering.children.iter().find(alike)) {
+            (Some(own), _) => self.only_between_hosts(asked, own, told),
+            (None, Some(own)) => self.unfit_mode(asked, own, Stage::ChildSa, told),
+            (None, None) => _ = self.unfit_selectors(asked, answering, told),
+        }
+    }
+
     /// What the responder makes of a request for a Child SA. The first one takes its keys from the IKE SA.
     fn child(&mut self, asked: &'a Child, answering: &'a Connection, reply: MessageDraft, first: bool) {
         let (initiator, responder) = (self.initiator, self.responder());
@@ -239,16 +254,7 @@ impl<'a> Play<'a> {
         let fitting = exact.or_else(|| answering.children.iter().find(|child| fits(child).is_some()));
         let Some((own, answered)) = fitting.and_then(|child| Some((child, fits(&child)?))) else {
             self.say(self.bare(reply, first).refusing(Notify::TS_UNACCEPTABLE));
-            let covers = |child: &&Child| answer(narrowing(child), &wanted, &Wanted::by_responder(child)).is_some();
-            let told = [Some(Line::SelectorsRefused), Some(Line::NoSelectors)];
-            // What fits as it is written is narrowed by one mode alone.
-            let whole = Wanted::by_initiator(asked);
-            let alike = |child: &&Child| child.mode.value != asked.mode.value && Wanted::by_responder(child).same(&whole);
-            match (answering.children.iter().find(covers), answering.children.iter().find(alike)) {
-                (Some(own), _) => self.only_between_hosts(asked, own, told),
-                (None, Some(own)) => self.unfit_mode(asked, own, Stage::ChildSa, told),
-                (None, None) => _ = self.unfit_selectors(asked, answering, told),
-            }
+            self.refused_selectors(asked, answering, &wanted);
             return;
         };
         let transport = |child: &Child| child.mode.value == Mode::Transport;

@@ -49,21 +49,7 @@ impl Decoder<'_> {
         if !is_others {
             self.inside_and_networks(&name, fields, gateway);
         }
-        let named = fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default();
-        let mut networks = Vec::with_capacity(named.len());
-        for (name, node) in named {
-            if name.get_ref() == EVERYTHING {
-                self.say(
-                    &rules::BAD_NAME,
-                    name.span(),
-                    "`everything` is no network: in `carries` it stands for all that is reached through a site",
-                )
-                .remedy = "Give the network another name.".to_owned();
-            }
-            if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
-                networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix, beyond: None });
-            }
-        }
+        let networks = self.networks(fields);
         let identity = fields.get("identity").and_then(|node| self.identity(node));
         let filter = match fields.get("filter").and_then(text).map(|t| t.value) {
             Some("joined") => FilterForm::Joined,
@@ -140,6 +126,26 @@ impl Decoder<'_> {
             }
             _ => {}
         }
+    }
+
+    /// The networks behind its gateway.
+    fn networks(&mut self, fields: &DeTable<'_>) -> Vec<Network> {
+        let named = fields.get("networks").and_then(table).map(in_file_order).unwrap_or_default();
+        let mut networks = Vec::with_capacity(named.len());
+        for (name, node) in named {
+            if name.get_ref() == EVERYTHING {
+                self.say(
+                    &rules::BAD_NAME,
+                    name.span(),
+                    "`everything` is no network: in `carries` it stands for all that is reached through a site",
+                )
+                .remedy = "Give the network another name.".to_owned();
+            }
+            if let Some(prefix) = text(node).and_then(|t| self.prefix(t)) {
+                networks.push(Network { name: Located::new(name.get_ref().to_string(), name.span()), prefix, beyond: None });
+            }
+        }
+        networks
     }
 
     /// The site's autonomous system, if it says one.

@@ -122,8 +122,8 @@ chapter! {
         remedy: "Nothing, if the partner agrees; it is told so that nobody looks for it later.",
     }
     DEFINED_TWICE = "US810" "defined-twice" Warning {
-        what: "A connection stands in two places of a gateway's files, or two connections carry the same to the same peer.",
+        what: "A connection stands in two places of a gateway's files, or two connections carry the same: to the same peer, or where the daemon has SAs for one alone of them.",
         why: "The daemon merges them, or one shadows the other: often an old definition was left beside the new one.",
-        remedy: "Take the old one out; `uspan adopt` writes a script for that.",
+        remedy: "Take the old one out, for which `uspan adopt` writes a script; or narrow the selectors, where both are wanted.",
     }
 }
