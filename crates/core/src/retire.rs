@@ -30,6 +30,8 @@ pub struct Retirement {
 pub fn retire(description: &Description, supplied: &Supplied, whole: &Build, wanted: impl Fn(&str) -> bool) -> Vec<Retirement> {
     let mut all = Vec::new();
     for tunnel in whole.tunnels.iter().filter(|tunnel| wanted(&tunnel.name)) {
+        let told = description.tunnels.iter().find(|told| told.name.value == tunnel.name);
+        let shared = told.is_some_and(|told| description.siblings(told).next().is_some());
         let mut rest = description.clone();
         // No other gateway is touched.
         let near = |other: &Tunnel| description.ends(other).iter().any(|site| tunnel.ends.contains(&site.name.value));
@@ -42,17 +44,17 @@ pub fn retire(description: &Description, supplied: &Supplied, whole: &Build, wan
             let site = description.sites.iter().find(|site| site.name.value == tunnel.ends[end]);
             // Of others nothing is taken out by us.
             let site = site.filter(|site| !site.platform.value.is_run_by_others());
-            all.extend(site.map(|site| at_one_end(site, &tunnel.name, &tunnel.gateways[end], whole, &rest)));
+            all.extend(site.map(|site| at_one_end(site, &tunnel.name, (&tunnel.gateways[end], shared), whole, &rest)));
         }
     }
     all
 }
 
-fn at_one_end(site: &Site, tunnel: &str, gateway: &Gateway, whole: &Build, rest: &Build) -> Retirement {
+fn at_one_end(site: &Site, tunnel: &str, (gateway, shared): (&Gateway, bool), whole: &Build, rest: &Build) -> Retirement {
     let name = &site.name.value;
     let empty = Tree::default();
     let (with, without) = (whole.trees.get(name).unwrap_or(&empty), rest.trees.get(name).unwrap_or(&empty));
-    let daemon = site.platform.value.family.take_out(gateway);
+    let daemon = site.platform.value.family.take_out(gateway, shared);
     let rules = site.packet_filter.take_out(tunnel, with);
     let mut script = Draft::default();
     script.push_str("#!/bin/sh\n");

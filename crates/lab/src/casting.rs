@@ -231,6 +231,9 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]
         routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
         drops_others: [0, 1].map(|end| !built.uncarried.is_empty() && built.uncarried.iter().all(|pair| pair.dropped[end])),
         onward: None,
+        connections: built.gateways.each_ref().map(|gateway| gateway.connections[0].name.clone()),
+        selectors: built.gateways.each_ref().map(|gateway| gateway.selector_pairs().collect()),
+        shared: told.is_some_and(|tunnel| description.siblings(tunnel).next().is_some()),
         everything: told.and_then(|tunnel| sent_through(description, tunnel)),
         pfs: transform(Kind::KeyExchange).map(|group| group.number),
     }

@@ -232,6 +232,15 @@ pub struct JobTunnel {
     /// The tunnel of another member, which the second end's hosts reach through this one and the hub, its first end.
     #[serde(default)]
     pub onward: Option<usize>,
+    /// What the daemon of each end calls it: another tunnel's name, where they share an IKE SA under that.
+    #[serde(default)]
+    pub connections: [String; 2],
+    /// What the selectors of each end's Child SAs name: own networks and the peer's.
+    #[serde(default)]
+    pub selectors: [Vec<(IpNet, IpNet)>; 2],
+    /// Whether another tunnel has the same two gateways, and the same IKE SA.
+    #[serde(default)]
+    pub shared: bool,
     /// What of one end has no other way to the internet than through the other one.
     #[serde(default)]
     pub everything: Option<SentThrough>,

@@ -8,6 +8,9 @@ pub const STARS: &[(&str, &str)] = &[
     ("members of a star that reach each other and the internet through the hub", THROUGH_HUB),
     ("a second hub that stands in for the first", TWO_HUBS),
     ("BGP with two members, over interfaces", LEARNED),
+    ("two tunnels between the same sites", TWINS),
+    ("what the gateways send each other beside what networks do", BESIDE),
+    ("GRE beside networks", GRE_BESIDE),
 ];
 
 /// A hub through which its members send everything; its daemon has one connection alone with the same selectors.
@@ -60,6 +63,79 @@ members = ["packhouse", "press"]
 master = "k"
 links = "10.255.0.0/16"
 policy = { routing = "bgp", ike-lifetime = "30m", esp-lifetime = "10m" }
+"#;
+
+/// Two tunnels that share an IKE SA: other services, lifetimes and groups for PFS.
+const TWINS: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22", graders = "10.41.8.0/24" }
+shares-internet = true
+[site.coldstore]
+platform = "strongswan"
+packet-filter = "iptables"
+filter = "joined"
+gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20", cameras = "10.73.40.0/24" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+carries = [["office", "racks"]]
+[tunnel.watch]
+between = ["coldstore", "packhouse"]
+secret = { file = "k" }
+carries = [["cameras", "graders"]]
+initiator = "packhouse"
+services = ["https", "ping"]
+esp = [{ encryption = "aes-128-gcm" }]
+pfs = "ecp-256"
+esp-lifetime = "20m"
+"#;
+
+/// Networks in tunnel mode, and the two gateways in transport mode, over two daemons.
+const BESIDE: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "libreswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[site.coldstore]
+platform = "strongswan"
+gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+initiator = "coldstore"
+[tunnel.watch]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+carries = "gateways"
+initiator = "coldstore"
+"#;
+
+/// Networks by their selectors, and others in GRE, over one IKE SA.
+const GRE_BESIDE: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "libreswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22", guests = "10.41.8.0/24" }
+shares-internet = true
+[site.coldstore]
+platform = "strongswan"
+packet-filter = "iptables"
+gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20", cameras = "10.73.40.0/24" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+carries = [["office", "racks"]]
+[tunnel.watch]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+carrier = "gre"
+carries = [["guests", "cameras"]]
 "#;
 
 /// Two hubs with the same network behind them.

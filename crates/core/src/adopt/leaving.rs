@@ -175,7 +175,7 @@ pub fn leaving(site: &str, profile: &Profile, gateway: &Gateway, defined: &Defin
             .push(format!("do not put the new /{file} in the place of the old one, which has more in it: add its `include` lines there"));
     }
     let part_of = Gateway { connections: taken.iter().map(|one| (*one).clone()).collect(), ..Gateway::default() };
-    let mut out = profile.family.take_out(&part_of);
+    let mut out = profile.family.take_out(&part_of, false);
     if replaced {
         out.after = stop(profile);
     }

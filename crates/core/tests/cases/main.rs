@@ -21,5 +21,6 @@ mod rules;
 mod rulesets;
 mod selectors;
 mod sheet;
+mod siblings;
 mod strangers;
 mod time;

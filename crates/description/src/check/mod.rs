@@ -5,6 +5,7 @@ mod identities;
 mod keys;
 mod platforms;
 mod secrets;
+mod siblings;
 mod sites;
 mod tunnels;
 
@@ -29,6 +30,7 @@ pub fn check(description: &Description, supplied: &Supplied) -> Vec<Finding> {
     let tunnels = || {
         let mut findings = tunnels::check(description);
         findings.extend(beyond::check(description));
+        findings.extend(siblings::check(description));
         findings
     };
     let rest = || {

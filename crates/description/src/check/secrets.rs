@@ -108,6 +108,11 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
         if derived && files.get(file).is_some_and(|other| other.generation.is_some()) {
             continue;
         }
+        // Tunnels between the same sites have one IKE SA, and one secret.
+        let is_sibling = |other: &&Tunnel| description.siblings(tunnel).any(|sibling| std::ptr::eq(sibling, *other));
+        if files.get(file).is_some_and(is_sibling) {
+            continue;
+        }
         if let Some(other) = files.insert(file, tunnel) {
             let message = format!("`{}` uses the secret file of `{}`", tunnel.name.value, other.name.value);
             findings.push(Finding::new(&rules::SHARED_SECRET_FILE, message).at(place).with(other_place(other), "also here"));

@@ -38,7 +38,6 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.uncarried());
         findings.extend(check.gateways_in_selectors());
     }
-    findings.extend(same_gateways(description));
     findings.extend(second_hubs(description));
     findings.extend(coincidences(description));
     findings.extend(contested(description));
@@ -344,26 +343,6 @@ impl TunnelCheck<'_> {
         }
         findings
     }
-}
-
-/// Two tunnels between the same two sites.
-fn same_gateways(description: &Description) -> Vec<Finding> {
-    let mut known: HashMap<[usize; 2], &Tunnel> = HashMap::with_capacity(description.tunnels.len());
-    let mut findings = Vec::new();
-    for tunnel in &description.tunnels {
-        let mut key = [tunnel.between[0].value, tunnel.between[1].value];
-        key.sort_unstable();
-        if let Some(other) = known.insert(key, tunnel) {
-            let message = format!("`{}` joins the same sites as `{}`", tunnel.name.value, other.name.value);
-            let place = |span| description.source.place(span);
-            findings.push(
-                Finding::new(&rules::TWO_TUNNELS_ONE_PAIR_OF_GATEWAYS, message)
-                    .at(place(tunnel.name.span))
-                    .with(place(other.name.span), "the other one"),
-            );
-        }
-    }
-    findings
 }
 
 /// The policy-based sites at the ends of some tunnels, each once, with the first of them.

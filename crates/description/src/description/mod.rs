@@ -5,6 +5,7 @@ mod equal_selectors;
 mod given;
 pub mod language;
 mod reference;
+mod siblings;
 mod uncarried;
 mod values;
 mod worked_out;
@@ -46,6 +47,8 @@ pub struct Description {
     pub(crate) carried: WorkedOut<uncarried::CarriedNetworks>,
     /// Sites whose daemon has one connection alone with the same selectors, and several tunnels between interfaces.
     pub(crate) crowded: WorkedOut<BTreeSet<usize>>,
+    /// Tunnels between the same two sites.
+    pub(crate) siblings: WorkedOut<siblings::SiblingPlaces>,
 }
 
 /// A place: facts about one gateway and what stands behind it.

@@ -17,13 +17,19 @@ impl Description {
             let of = |end: usize| ends[end].own_networks().filter(|own| own.prefix.value.addr().is_ipv4() == ipv4).count();
             of(0).saturating_mul(of(1))
         };
-        let own_pairs = tunnel.pairs.iter().filter(|pair| !pair.leads_beyond(ends));
+        // What another tunnel between the two carries is carried.
+        let turned = |other: &Tunnel| other.between[0].value != tunnel.between[0].value;
+        let siblings = self.siblings(tunnel).filter(|other| other.name.value != tunnel.name.value);
+        let theirs = siblings.flat_map(|other| other.pairs.iter().map(move |pair| (turned(other), *pair)));
+        let theirs = theirs.map(|(turned, pair)| if turned { Pair { first: pair.second, second: pair.first, ..pair } } else { pair });
+        let all_pairs: Vec<Pair> = tunnel.pairs.iter().copied().chain(theirs).collect();
+        let own_pairs = all_pairs.iter().filter(|pair| !pair.leads_beyond(ends));
         if tunnel.hosts.is_some() || own_pairs.clone().count() >= all(true).saturating_add(all(false)) {
             return Vec::new();
         }
         let carried: BTreeSet<_> = own_pairs.map(|pair| (pair.first, pair.second)).collect();
         let pairs_of = |pair: &Pair| (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
-        let whole: Vec<_> = tunnel.pairs.iter().map(pairs_of).filter(|(one, other)| one.is_everything() || other.is_everything()).collect();
+        let whole: Vec<_> = all_pairs.iter().map(pairs_of).filter(|(one, other)| one.is_everything() || other.is_everything()).collect();
         let to_everything = |first: &Network, second: &Network| {
             let holds = |one: &Network, own: &Network| one.prefix.value.contains(&own.prefix.value);
             whole.iter().any(|(one, other)| holds(one, first) && holds(other, second))

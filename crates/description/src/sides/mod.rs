@@ -14,7 +14,7 @@ use ipnet::IpNet;
 use crate::agreement::{Agreement, Bundle};
 use crate::description::{Beyond, Description, Network, Site, Tunnel};
 use uspan_dialects::dialect::Remarks;
-use uspan_dialects::profile::InterfaceName;
+use uspan_dialects::profile::{InterfaceName, SecondTunnel};
 use uspan_model::digest::digest;
 use uspan_model::gateway::{
     BgpSession, Carrier, Certification, Child, Connection, DESTINATION_ORDER, EXEMPTION_ORDER, Endpoint, Filter, FilterRule, GRE, Gateway,
@@ -193,7 +193,7 @@ impl SideBuilder<'_> {
     fn connection(&self) -> Connection {
         let (me, peer, agreement) = (self.me(), self.peer(), self.agreement);
         Connection {
-            name: self.tunnel.name.value.clone(),
+            name: self.connection_name().to_owned(),
             local: Setting::planned(me.local()),
             remote: Setting::planned(peer.reached()),
             encapsulation: Setting::planned(agreement.encapsulation[self.end]),
@@ -218,6 +218,15 @@ impl SideBuilder<'_> {
             children: self.children(),
             remainder: Remainder::default(),
         }
+    }
+
+    /// What the connection is called: where its peer has several tunnels, and the daemon knows them by one name, as that of the first.
+    fn connection_name(&self) -> &str {
+        let first = match self.me().platform.value.second_tunnel.value {
+            SecondTunnel::UnderOneName => self.description.first_sibling(self.tunnel),
+            SecondTunnel::BySelectors { .. } | SecondTunnel::Never => self.tunnel,
+        };
+        &first.name.value
     }
 
     fn routed(&self) -> bool {

@@ -105,6 +105,8 @@ pub struct Profile {
     pub dscp: Cow<'static, [Dscp]>,
     /// What it makes of two connections with the same selectors, to different peers through different interfaces.
     pub equal_selectors: Observed<EqualSelectors>,
+    /// What it makes of a second tunnel to the same peer.
+    pub second_tunnel: Observed<SecondTunnel>,
     /// Who sets the routes of policy-based tunnels.
     pub routes: RoutesBy,
     /// What it offers where a configuration names no proposals.
@@ -229,6 +231,20 @@ pub enum EqualSelectors {
     OfOneAlone,
 }
 
+/// What a daemon makes of a second tunnel to the same peer, whose IKE SA the two share.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SecondTunnel {
+    /// Its Child SAs are found where their connection has the name of the first one's, in whichever file.
+    UnderOneName,
+    /// Its Child SAs are found by their selectors, whatever the connection is called.
+    BySelectors {
+        /// Whether what the gateways themselves send each other comes back beside networks, where the daemon opens and its peer was lost.
+        reopens_hosts: bool,
+    },
+    /// There is none: a peer has one connection.
+    Never,
+}
+
 /// Who sets the routes of policy-based tunnels.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RoutesBy {
@@ -329,8 +345,9 @@ pub trait Family: Sync + fmt::Debug {
         Vec::new()
     }
 
-    /// The commands that end a tunnel and make the daemon forget it, before and after its files go.
-    fn take_out(&self, gateway: &Gateway) -> TakeOut;
+    /// The commands that end a tunnel and make the daemon forget it, before and after its files go; `shared`: whether another tunnel
+    /// has the same IKE SA.
+    fn take_out(&self, gateway: &Gateway, shared: bool) -> TakeOut;
 
     /// Files that the daemon cannot run without, whatever tunnels there are.
     fn needs(&self) -> &'static [&'static str] {

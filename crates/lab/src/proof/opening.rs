@@ -1,10 +1,11 @@
 //! Opening a tunnel from either end, and the SAs that come of it.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::time::Instant;
 
 use super::{LEARNING, OPENING, REKEYING, Walkthrough, wait_for};
-use crate::job::{Check, JobOpening, Outcome};
+use crate::job::{Check, JobOpening, JobTunnel, Outcome};
 use crate::sas::{self, EspSa};
 
 impl<'a> Walkthrough<'_, 'a> {
@@ -93,7 +94,7 @@ impl<'a> Walkthrough<'_, 'a> {
             }
             JobOpening::ByHand => {
                 for child in self.children() {
-                    self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
+                    self.daemon(end)?.open(self.gateway(end), &tunnel.connections[end], child)?;
                 }
             }
         }
@@ -109,13 +110,33 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     fn close(&mut self, end: usize) -> io::Result<()> {
-        self.daemon(end)?.close(self.gateway(end), &self.tunnel().name, &self.children())?;
+        self.daemon(end)?.close(self.gateway(end), &self.tunnel().connections[end], &self.children())?;
         wait_for(REKEYING, || Ok((self.sa_pairs()? == 0).then_some(())))?;
         Ok(())
     }
 
+    /// The tunnels between the same two gateways, which share an IKE SA: this one, and others.
+    fn siblings(&self) -> impl Iterator<Item = &'a JobTunnel> + use<'a> {
+        let own = self.tunnel();
+        self.proof.job.tunnels.iter().filter(move |other| own.ends.iter().all(|site| other.ends.contains(site)))
+    }
+
+    /// The marks of the IKE SA at an end: it belongs to the connection of whichever tunnel opened it.
     pub(super) fn ike_marks(&self, end: usize) -> io::Result<Vec<String>> {
-        self.daemon(end)?.ike_sas(self.gateway(end), &self.proof.running[self.site(end)], &self.tunnel().name)
+        let (site, running) = (self.site(end), &self.proof.running[self.site(end)]);
+        let called = |other: &'a JobTunnel| &other.connections[usize::from(other.ends[0] != site)];
+        let mut marks = Vec::new();
+        for name in self.siblings().map(called).collect::<BTreeSet<_>>() {
+            marks.extend(self.daemon(end)?.ike_sas(self.gateway(end), running, name)?);
+        }
+        Ok(marks)
+    }
+
+    /// The Child SAs of an IKE SA.
+    pub(super) fn of_ike_sa(&self) -> Vec<&'a str> {
+        let mut children: Vec<_> = self.siblings().flat_map(|tunnel| tunnel.pairs.iter().map(|pair| pair.child.as_str())).collect();
+        children.dedup();
+        children
     }
 
     /// The SAs of a gateway in one direction of the tunnel: from this end to the other.
@@ -125,7 +146,16 @@ impl<'a> Walkthrough<'_, 'a> {
             let site = &self.proof.job.sites[self.site(end)];
             if end == at { site.own } else { site.address }
         });
-        Ok(sas::list(&self.gateway(at).room)?.into_iter().filter(|sa| (sa.from, sa.to) == (local, remote)).collect())
+        let room = &self.gateway(at).room;
+        let all = sas::list(room)?.into_iter().filter(|sa| (sa.from, sa.to) == (local, remote));
+        if !self.tunnel().shared {
+            return Ok(all.collect());
+        }
+        // Of the SAs between two gateways those are its own whose policies have its selectors.
+        let named = &self.tunnel().selectors[at];
+        let own = sas::sent(room)?.into_iter().filter(|(from, to, _)| named.contains(&(*from, *to)));
+        let requests: Vec<u32> = own.map(|(.., request)| request).collect();
+        Ok(all.filter(|sa| requests.contains(&sa.request)).collect())
     }
 
     /// How many pairs of SAs both gateways have in common.

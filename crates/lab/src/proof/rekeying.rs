@@ -38,7 +38,7 @@ impl<'a> Walkthrough<'_, 'a> {
         for at in [end, 1 - end] {
             let Some(spi) = self.arriving(at)?.into_iter().find(|spi| !before[at].contains(spi)) else { continue };
             let running = &self.proof.running[self.site(at)];
-            if let Some(group) = self.daemon(at)?.group_in_use(self.gateway(at), running, &tunnel.name, child, spi)? {
+            if let Some(group) = self.daemon(at)?.group_in_use(self.gateway(at), running, &tunnel.connections[at], child, spi)? {
                 let words = [group, tunnel.pfs].map(group_words);
                 let differs = || Outcome::Fail(format!("{child} was rekeyed with {}, agreed was {}", words[0], words[1]));
                 return Ok((group != tunnel.pfs).then(differs));
@@ -56,7 +56,7 @@ impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn renew(&mut self, end: usize, child: &str) -> io::Result<Renewed> {
         let tunnel = self.tunnel();
         let before = self.arriving(end)?;
-        let said = self.daemon(end)?.rekey_esp(self.gateway(end), &tunnel.name, child)?;
+        let said = self.daemon(end)?.rekey_esp(self.gateway(end), &tunnel.connections[end], child)?;
         if let Some(idle) = self.only_by_timer(&said) {
             return Ok(Renewed::Untried(idle));
         }
@@ -72,7 +72,7 @@ impl<'a> Walkthrough<'_, 'a> {
     /// The same for the IKE SA.
     pub(super) fn renew_ike(&mut self, end: usize) -> io::Result<Renewed> {
         let before = self.ike_marks(end)?;
-        let asked = self.daemon(end)?.rekey_ike(self.gateway(end), &self.tunnel().name, &self.children())?;
+        let asked = self.daemon(end)?.rekey_ike(self.gateway(end), &self.tunnel().connections[end], &self.of_ike_sa())?;
         if let Some(idle) = self.only_by_timer(&asked) {
             return Ok(Renewed::Untried(idle));
         }

@@ -56,7 +56,8 @@ impl Walkthrough<'_, '_> {
         if sas > 0 {
             left.push(format!("{sas} SAs"));
         }
-        if !self.ike_marks(end)?.is_empty() {
+        // One that is shared goes with the last of its tunnels.
+        if !tunnel.shared && !self.ike_marks(end)?.is_empty() {
             left.push("an IKE SA".to_owned());
         }
         let remote: Vec<_> = tunnel.pairs.iter().map(|pair| pair.seen[1 - end].to_string()).collect();

@@ -64,7 +64,7 @@ impl<'a> Walkthrough<'_, 'a> {
                 match tunnel.opens[end] {
                     JobOpening::ByHand => {
                         for child in self.children() {
-                            self.daemon(end)?.open(self.gateway(end), &tunnel.name, child)?;
+                            self.daemon(end)?.open(self.gateway(end), &tunnel.connections[end], child)?;
                         }
                     }
                     JobOpening::OnTraffic | JobOpening::AtOnce | JobOpening::Never => {

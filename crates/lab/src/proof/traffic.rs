@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use super::Walkthrough;
 use crate::flow::{self, Target};
-use crate::job::{Check, JobPair, Outcome, SentThrough};
+use crate::job::{Check, JobPair, JobTunnel, Outcome, SentThrough};
 use crate::stage::Machine;
 
 /// What is said where nothing is tried.
@@ -107,8 +107,7 @@ impl<'a> Walkthrough<'_, 'a> {
         let mut found = Vec::new();
         for (i, from) in stage.hosts[near].iter().enumerate() {
             for (j, to) in stage.hosts[far].iter().enumerate() {
-                let pair = |pair: &JobPair| pair.networks.is_some_and(|networks| networks[end] == i && networks[1 - end] == j);
-                if same(from, to) && !tunnel.pairs.iter().any(pair) {
+                if same(from, to) && !self.is_carried([(near, i), (far, j)]) {
                     found.push(Uncovered { dropped: tunnel.drops_others[end], ..of(from, to) });
                 }
             }
@@ -127,6 +126,15 @@ impl<'a> Walkthrough<'_, 'a> {
         let strangers = strangers.filter(|_| hub != Some(near)).chain(to_strangers.filter(|_| hub != Some(far)));
         found.extend(strangers.filter(|(from, to)| same(from, to)).map(|(from, to)| of(from, to)));
         found
+    }
+
+    /// Whether a tunnel between two sites carries what two of their networks send each other.
+    fn is_carried(&self, networks: [(usize, usize); 2]) -> bool {
+        let carried = |tunnel: &JobTunnel, pair: &JobPair| {
+            let ends = pair.networks.map(|own| [0, 1].map(|end| (tunnel.ends[end], own[end])));
+            ends.is_some_and(|ends| networks.iter().all(|network| ends.contains(network)))
+        };
+        self.proof.job.tunnels.iter().any(|tunnel| tunnel.pairs.iter().any(|pair| carried(tunnel, pair)))
     }
 
     pub(super) fn outsiders(&mut self) -> io::Result<()> {

@@ -46,6 +46,7 @@ pub(super) fn decode(
         tunnels: Vec::new(),
         carried: WorkedOut::default(),
         crowded: WorkedOut::default(),
+        siblings: WorkedOut::default(),
     };
     // After a syntax error the rest of the tree is guesswork: do not pile findings on it.
     if !any_stops(&decoder.findings) {

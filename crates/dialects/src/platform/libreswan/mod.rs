@@ -82,7 +82,7 @@ impl Family for Libreswan {
         commands
     }
 
-    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+    fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {
         let children = gateway.connections.iter().flat_map(|connection| &connection.children);
         let mut after = vec!["ipsec auto --rereadsecrets >/dev/null 2>&1".to_owned()];
         // What no other tunnel has left a file of leaves the database too; `-F` takes the key along.

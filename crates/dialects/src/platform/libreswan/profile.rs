@@ -12,7 +12,7 @@ use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, EqualSelectors, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd,
-    PfsChoice, PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
+    PfsChoice, PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -83,6 +83,10 @@ pub(super) const BASE: Profile = Profile {
     key_kinds: KeyKinds::SameAtBothEnds,
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both]),
     equal_selectors: Observed::new(EqualSelectors::OfOneAlone, "the lab: \"cannot route -- route already in use for\" the first one"),
+    second_tunnel: Observed::new(
+        SecondTunnel::BySelectors { reopens_hosts: false },
+        "the lab: connections to one peer share the IKE SA; packets between the gateways keep it in use when the peer has lost it",
+    ),
     routes: RoutesBy::Daemon,
     offers: super::offers::OFFERS,
     behaviour: super::behaviour::BEHAVIOUR,

@@ -60,7 +60,7 @@ impl Family for Openiked {
         found
     }
 
-    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+    fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {
         let resets = gateway.connections.iter().map(|connection| {
             let (kind, value) = kind_and_value(&connection.ike().remote_identity.value);
             let id = format!("{}/{value}", kind.to_uppercase());

@@ -9,7 +9,7 @@ use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, EqualSelectors, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OwnEnd, PfsChoice,
-    PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
+    PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -73,6 +73,7 @@ pub(super) const BASE: Profile = Profile {
     key_kinds: KeyKinds::Any,
     dscp: Cow::Borrowed(&[Dscp::Outwards]),
     equal_selectors: Observed::new(EqualSelectors::Apart, "it has no interfaces, and selectors of two tunnels differ"),
+    second_tunnel: Observed::new(SecondTunnel::Never, "the lab: the policy that was read last is taken for both"),
     routes: RoutesBy::Daemon,
     offers: super::offers::OFFERS,
     behaviour: super::behaviour::BEHAVIOUR,

@@ -62,7 +62,7 @@ impl Family for Other {
         tree.in_folder(FOLDER, ".txt").next().is_some()
     }
 
-    fn take_out(&self, _: &Gateway) -> TakeOut {
+    fn take_out(&self, _: &Gateway, _: bool) -> TakeOut {
         TakeOut::default()
     }
 }

@@ -7,8 +7,8 @@ use crate::profile::statement::Statements;
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, EqualSelectors, FurtherChild, Identities,
     InterfaceName, Interrupts, KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd,
-    PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecretFor, SeveralPairs, ShownCertificate,
-    Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
+    PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SecretFor, SeveralPairs,
+    ShownCertificate, Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -54,6 +54,7 @@ pub(super) const BASE: Profile = Profile {
     key_kinds: KeyKinds::Any,
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
     equal_selectors: Observed::new(EqualSelectors::Apart, ASSUMED),
+    second_tunnel: Observed::new(SecondTunnel::BySelectors { reopens_hosts: true }, ASSUMED),
     routes: RoutesBy::Daemon,
     offers: DefaultProposals::of(&[], &[], &[], &[]),
     behaviour: BEHAVIOUR,

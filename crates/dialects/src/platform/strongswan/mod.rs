@@ -17,7 +17,7 @@ use profile::BASE;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::{Family, Profile, TakeOut};
 use uspan_model::finding::Finding;
-use uspan_model::gateway::{Connection, Gateway, Identity, Tree};
+use uspan_model::gateway::{Gateway, Identity, Tree};
 
 /// The release of Debian 12.
 pub(super) fn base() -> Profile {
@@ -59,10 +59,15 @@ impl Family for Strongswan {
         stated.collect()
     }
 
-    fn take_out(&self, gateway: &Gateway) -> TakeOut {
-        let close = |connection: &Connection| format!("swanctl --terminate --ike {} --timeout 10 --force >/dev/null 2>&1", connection.name);
+    fn take_out(&self, gateway: &Gateway, shared: bool) -> TakeOut {
+        let close = |option: &str, name: &str| format!("swanctl --terminate --{option} {name} --timeout 10 --force >/dev/null 2>&1");
+        let connections = gateway.connections.iter();
         TakeOut {
-            before: gateway.connections.iter().map(close).collect(),
+            // The IKE SA stays for the other tunnel.
+            before: match shared {
+                true => connections.flat_map(|connection| &connection.children).map(|child| close("child", &child.name)).collect(),
+                false => connections.map(|connection| close("ike", &connection.name)).collect(),
+            },
             // What is not in the files any more is unloaded, secrets too.
             after: vec!["swanctl --load-all --clear >/dev/null".to_owned()],
         }

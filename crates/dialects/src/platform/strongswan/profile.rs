@@ -8,7 +8,7 @@ use crate::profile::names::{Name, Names, Sa, cipher, group, integrity, prf};
 use crate::profile::statement::Statements;
 use crate::profile::{
     DeadPeer, EqualSelectors, Identities, InterfaceName, Interrupts, KeyKinds, Liveness, NatDetection, Observed, OpeningWay, OwnEnd,
-    PfsChoice, PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SeveralPairs, Steering, text,
+    PfsChoice, PrfChoice, Profile, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SeveralPairs, Steering, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -82,6 +82,7 @@ pub(super) const BASE: Profile = Profile {
     key_kinds: KeyKinds::Any,
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
     equal_selectors: Observed::new(EqualSelectors::Apart, "the lab: a star of two members, any to any through two interfaces"),
+    second_tunnel: Observed::new(SecondTunnel::UnderOneName, "the lab: a Child SA is looked for in the connection of its IKE SA alone; sections of one name in two files are one (strongswan.conf(5))"),
     routes: RoutesBy::Daemon,
     offers: super::offers::OFFERS,
     behaviour: super::behaviour::BEHAVIOUR,

@@ -30,51 +30,49 @@ pub(super) fn read(profile: &Profile, tree: &Tree) -> (Gateway, Vec<Finding>) {
         false => tree.in_folder(FOLDER, ".conf").map(|(path, _)| path).collect(),
     };
     let mut opened = Opened::of(tree);
-    for path in files {
-        let (root, syntax) = load(tree, path, &mut opened);
-        findings.extend(syntax);
-        if path == MAIN {
-            findings.extend(merged(tree));
-        }
-        let mut reader = SwanctlReader { profile, tree, findings: &mut findings };
-        reader.sections(&root, &["connections", "secrets", "authorities", "pools"]);
-        for (key, _) in &root.settings {
-            reader.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
-        }
-        for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            let Some(connection) = reader.connection(section) else { continue };
-            let identity = connection.ike().local_identity.value.clone();
-            // The private key has the name of its public one, or of its certificate.
-            let private = |file: &str| tree.secret(&format!("{PRIVATE_KEYS}/{file}"));
-            for (end, beside) in [("local", "certs"), ("remote", "cacerts")] {
-                let end = section.with_suffix(end);
-                let both = end.and_then(|end| end.get("pubkeys").and(end.get(beside)));
-                if let Some(place) = both.map(|value| value.place.clone()) {
-                    reader.say(&rules::DEVICE_UNKNOWN, &place, format!("`{beside}` beside `pubkeys` is not understood"));
-                }
+    let (root, syntax) = load(tree, &files, &mut opened);
+    findings.extend(syntax);
+    if tree.files.contains_key(MAIN) {
+        findings.extend(merged(tree));
+    }
+    let mut reader = SwanctlReader { profile, tree, findings: &mut findings };
+    reader.sections(&root, &["connections", "secrets", "authorities", "pools"]);
+    for (key, _) in &root.settings {
+        reader.say(&rules::DEVICE_UNKNOWN, &key.place, format!("the setting `{}` is not understood", key.value));
+    }
+    for section in root.section("connections").map(|s| s.sections.as_slice()).unwrap_or_default() {
+        let Some(connection) = reader.connection(section) else { continue };
+        let identity = connection.ike().local_identity.value.clone();
+        // The private key has the name of its public one, or of its certificate.
+        let private = |file: &str| tree.secret(&format!("{PRIVATE_KEYS}/{file}"));
+        for (end, beside) in [("local", "certs"), ("remote", "cacerts")] {
+            let end = section.with_suffix(end);
+            let both = end.and_then(|end| end.get("pubkeys").and(end.get(beside)));
+            if let Some(place) = both.map(|value| value.place.clone()) {
+                reader.say(&rules::DEVICE_UNKNOWN, &place, format!("`{beside}` beside `pubkeys` is not understood"));
             }
-            if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
-                gateway.key_pairs.push(KeyPair { identity, public, certificate: None, private: private(&file) });
-            } else if let Some((file, certificate)) = reader.pem(tree, section, "local", CERTIFICATE) {
-                let public = certificate.public();
-                gateway.key_pairs.push(KeyPair { identity, public, certificate: Some(certificate), private: private(&file) });
-            }
-            if let Some((_, public)) = reader.pem(tree, section, "remote", PUBLIC_KEY) {
-                gateway.pinned.push(PinnedKey { identity: connection.ike().remote_identity.value.clone(), public });
-            }
-            match section.with_suffix("remote").and_then(|end| end.get("cacerts")) {
-                Some(_) => gateway.authorities.extend(reader.pem(tree, section, "remote", AUTHORITY).map(|(_, authority)| authority)),
-                // Every authority that the daemon has counts.
-                None if connection.ike().remote_method.value == Method::Certificate => {
-                    gateway.authorities.extend(tree.in_folder(AUTHORITIES, "").filter_map(|(_, file)| Certificate::from_pem(&file.text)));
-                }
-                None => {}
-            }
-            gateway.connections.push(connection);
         }
-        for section in root.section("secrets").map(|s| s.sections.as_slice()).unwrap_or_default() {
-            gateway.secrets.extend(reader.secret(section));
+        if let Some((file, public)) = reader.pem(tree, section, "local", PUBLIC_KEY) {
+            gateway.key_pairs.push(KeyPair { identity, public, certificate: None, private: private(&file) });
+        } else if let Some((file, certificate)) = reader.pem(tree, section, "local", CERTIFICATE) {
+            let public = certificate.public();
+            gateway.key_pairs.push(KeyPair { identity, public, certificate: Some(certificate), private: private(&file) });
         }
+        if let Some((_, public)) = reader.pem(tree, section, "remote", PUBLIC_KEY) {
+            gateway.pinned.push(PinnedKey { identity: connection.ike().remote_identity.value.clone(), public });
+        }
+        match section.with_suffix("remote").and_then(|end| end.get("cacerts")) {
+            Some(_) => gateway.authorities.extend(reader.pem(tree, section, "remote", AUTHORITY).map(|(_, authority)| authority)),
+            // Every authority that the daemon has counts.
+            None if connection.ike().remote_method.value == Method::Certificate => {
+                gateway.authorities.extend(tree.in_folder(AUTHORITIES, "").filter_map(|(_, file)| Certificate::from_pem(&file.text)));
+            }
+            None => {}
+        }
+        gateway.connections.push(connection);
+    }
+    for section in root.section("secrets").map(|s| s.sections.as_slice()).unwrap_or_default() {
+        gateway.secrets.extend(reader.secret(section));
     }
     findings.extend(opened.finding());
     let switched = tree.files.get(SWITCHES).is_some_and(|file| file.text.contains(AGGRESSIVE_SWITCH));

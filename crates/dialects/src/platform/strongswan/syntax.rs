@@ -106,13 +106,16 @@ impl SettingsSection {
     }
 }
 
-/// Reads a file with everything that it includes and refers to. Total: what cannot be read is reported and skipped.
-pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (SettingsSection, Vec<Finding>) {
+/// Reads files with everything that they include and refer to: sections of one name in several of them are one. Total: what cannot be
+/// read is reported and skipped.
+pub(super) fn load(tree: &Tree, paths: &[&str], opened: &mut Opened) -> (SettingsSection, Vec<Finding>) {
     let mut findings = Vec::new();
     let mut root = SettingsSection::default();
-    if tree.files.get(path).is_some_and(|file| opened.enter(path, &file.text)) {
-        root.extend(file(tree, path, opened, &mut findings));
-        opened.leave();
+    for path in paths {
+        if tree.files.get(*path).is_some_and(|file| opened.enter(path, &file.text)) {
+            root.extend(file(tree, path, opened, &mut findings));
+            opened.leave();
+        }
     }
     if root.refers() {
         let whole = root.clone();
@@ -120,6 +123,7 @@ pub(super) fn load(tree: &Tree, path: &str, opened: &mut Opened) -> (SettingsSec
         referring.refer(&mut root, 0);
         findings.append(&mut referring.findings);
         if referring.budget == 0 {
+            let path = paths.first().copied().unwrap_or_default();
             let message = format!("`{path}` and what its sections refer to is more than {MAX_SECTIONS} statements: the rest is not read");
             findings.push(Finding::new(&rules::TOO_MUCH, message).at(Place { file: path.into(), span: Span::default() }));
         }

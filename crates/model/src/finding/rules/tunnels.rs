@@ -32,9 +32,9 @@ chapter! {
         remedy: "Carry the pair in one tunnel only.",
     }
     TWO_TUNNELS_ONE_PAIR_OF_GATEWAYS = "US307" "two-tunnels-one-pair-of-gateways" Error {
-        what: "Two tunnels join the same two sites.",
-        why: "The responder tells connections apart by addresses and identities, which are equal here; it would answer the second tunnel with the settings of the first.",
-        remedy: "Put all pairs into one tunnel with `carries`.",
+        what: "Two tunnels join the same two sites, and cannot share an IKE SA.",
+        why: "The responder tells IKE SAs apart by addresses and identities, which are equal here: the two tunnels are Child SAs of one, with what belongs to each of them (`carries`, `services`, `mode`, ESP, its lifetime).",
+        remedy: "Say the same of the IKE SA in both; or put all pairs into one tunnel with `carries`, where they may share the rest.",
     }
     MIXED_PAIR = "US308" "mixed-pair" Error {
         what: "A pair joins an IPv4 network with an IPv6 network.",

@@ -72,7 +72,7 @@ impl Family for Starter {
         read::read(profile, tree)
     }
 
-    fn take_out(&self, gateway: &Gateway) -> TakeOut {
+    fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {
         let children = gateway.connections.iter().flat_map(|connection| &connection.children);
         TakeOut {
             before: children.map(|child| format!("ipsec down {} >/dev/null 2>&1", child.name)).collect(),
