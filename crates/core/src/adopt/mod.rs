@@ -3,6 +3,7 @@
 //! Nothing is papered over: where the two ends disagree, one value is taken and the other one is told; what the files do not
 //! show is told too.
 
+mod divide;
 mod leaving;
 mod lost;
 mod site;
@@ -139,6 +140,10 @@ fn say(table: &mut Table, key: &str, value: impl Into<Value>) {
 /// Two connections that become a tunnel.
 struct Counterparts<'a> {
     name: String,
+    /// What other tunnels with the same IKE SA carry.
+    beside: Vec<[IpNet; 2]>,
+    /// What its secret is called: that of the first tunnel with the same IKE SA.
+    secret: String,
     connections: [&'a Connection; 2],
     /// What of each gateway belongs to it.
     parts: [Gateway; 2],
@@ -149,13 +154,36 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
     let mut adopted = Adopted::default();
     let gateways = ends.map(|end| end.reading.gateway);
     let couples = Pairing::of(gateways, ends.map(|end| end.reading.ends_open), true);
+    let parts: Vec<_> = couples.pairs().map(|(one, other)| divide::divided(ends, [one, other])).collect();
     let mut pairs: Vec<Counterparts<'_>> = Vec::new();
-    for (i, (one, other)) in couples.pairs().enumerate() {
-        let taken = |name: &str| pairs.iter().any(|pair| pair.name == name);
-        let name = [one, other].into_iter().map(|connection| plain(&connection.name)).find(|name| is_name(name) && !taken(name));
-        let name = name.unwrap_or_else(|| format!("tunnel-{}", i + 1));
-        let parts = [gateways[0].part_of(one), gateways[1].part_of(other)];
-        pairs.push(Counterparts { name, connections: [one, other], parts });
+    for (i, ((one, other), parts)) in couples.pairs().zip(&parts).enumerate() {
+        let known = |name: &str, pairs: &[Counterparts<'_>]| pairs.iter().any(|pair| pair.name == name);
+        let name = [one, other].into_iter().map(|connection| plain(&connection.name));
+        let name = name.into_iter().find(|name| is_name(name) && !known(name, &pairs)).unwrap_or_else(|| format!("tunnel-{}", i + 1));
+        let whole = [[one, other]];
+        let connections: Vec<_> = match parts.is_empty() {
+            true => whole.to_vec(),
+            false => parts.iter().map(<[Connection; 2]>::each_ref).collect(),
+        };
+        for (j, connections) in connections.into_iter().enumerate() {
+            let numbered = format!("{name}-{}", j + 1);
+            let own = match j {
+                0 => name.clone(),
+                _ if is_name(&numbered) && !known(&numbered, &pairs) => numbered,
+                _ => format!("tunnel-{}-{}", i + 1, j + 1),
+            };
+            let parts = [gateways[0].part_of(connections[0]), gateways[1].part_of(connections[1])];
+            pairs.push(Counterparts { name: own, beside: Vec::new(), secret: name.clone(), connections, parts });
+        }
+    }
+    // Those of one IKE SA stand together.
+    for some in pairs.chunk_by_mut(|one, other| one.secret == other.secret).filter(|some| some.len() > 1) {
+        let carried: Vec<Vec<[IpNet; 2]>> =
+            some.iter().map(|pair| crossing(pair).into_iter().map(|[near, _, _, far]| [near, far]).collect()).collect();
+        for (place, pair) in some.iter_mut().enumerate() {
+            let others = carried.iter().enumerate().filter(|(other, _)| *other != place);
+            pair.beside = others.flat_map(|(_, carried)| carried).copied().collect();
+        }
     }
     for (end, alone) in couples.alone().into_iter().enumerate() {
         for connection in alone {
@@ -172,7 +200,11 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
         }
     }
     adopted.sites = site_names(ends);
-    adopted.taken = [0, 1].map(|end| pairs.iter().map(|pair| pair.connections[end].name.clone()).collect());
+    adopted.taken = [0, 1].map(|end| {
+        let mut names: Vec<_> = pairs.iter().map(|pair| pair.connections[end].name.clone()).collect();
+        names.dedup();
+        names
+    });
     let nets = [0, 1].map(|end| networks(&pairs, end));
     let [mut sites, mut tunnels] = [Table::new(), Table::new()];
     sites.set_implicit(true);

@@ -30,7 +30,7 @@ pub(super) fn table(adopted: &mut Adopted, ends: [Adoptee<'_>; 2], pair: &Counte
     say(&mut table, "between", names.iter().map(|name| text(name)).collect::<Array>());
     match one.ike().local_method.value {
         Method::SharedSecret => {
-            let file = format!("secrets/{}.key", pair.name);
+            let file = format!("secrets/{}.key", pair.secret);
             let mut said = vec![("file", text(&file))];
             if adopted.secret(ends, pair, file) {
                 said.push(("in-use", text("with the tunnel as it was found")));
@@ -319,8 +319,8 @@ fn drops_uncarried(
     };
     let own = |end: usize| nets[end].iter().map(|(_, net)| net).filter(|net| net.prefix_len() > 0);
     let all = own(0).flat_map(|near| own(1).map(move |far| (near, far)));
-    let mut uncarried =
-        all.filter(|(near, far)| near.addr().is_ipv4() == far.addr().is_ipv4() && !wanted.contains(&[name(0, near), name(1, far)]));
+    let carried = |near: &IpNet, far: &IpNet| wanted.contains(&[name(0, near), name(1, far)]) || pair.beside.contains(&[*near, *far]);
+    let mut uncarried = all.filter(|(near, far)| near.addr().is_ipv4() == far.addr().is_ipv4() && !carried(near, far));
     uncarried.all(|(near, far)| drops(0, near, far) || drops(1, far, near))
 }
 

@@ -128,3 +128,51 @@ fn a_tunnel_is_taken_out_and_its_sibling_keeps_the_ike_sa() {
         assert!(script.contains("swanctl --terminate --child watch_cameras_guests ") && !script.contains("--ike"), "{script}");
     }
 }
+
+#[test]
+fn child_sas_that_differ_are_adopted_as_tunnels_of_their_own() {
+    for (platforms, more) in [
+        (["strongswan", "strongswan"], "esp-lifetime = \"20m\"\nesp = [{ encryption = \"aes-128-gcm\" }]\npfs = \"ecp-256\""),
+        (["strongswan", "libreswan"], "esp-lifetime = \"20m\""),
+        (["libreswan", "strongswan"], "limited-to = { protocol = \"tcp\", ports = { coldstore = 443 } }"),
+    ] {
+        let (description, whole) = built(&text(platforms, OFFICE, &format!("{WATCH}\n{more}")));
+        assert!(!any_stops(&whole.findings), "{:#?}", whole.findings);
+        let profile = |end: usize| &description.sites[end].platform.value;
+        let trees = ["packhouse", "coldstore"].map(|name| &whole.trees[name]);
+        let read: Vec<_> = [0, 1].into_iter().map(|end| read_as(profile(end), trees[end]).0).collect();
+        let adoptee = |end: usize| Adoptee {
+            reading: ReadGateway {
+                name: ["packhouse", "coldstore"][end],
+                gateway: &read[end],
+                ends_open: profile(end).own_end == OwnEnd::ByAddress,
+                tree: Some(trees[end]),
+            },
+            facts: profile(end),
+        };
+        let adopted = adopt([adoptee(0), adoptee(1)]);
+        let lost: Vec<_> = adopted.notes.iter().filter(|note| note.kind == NoteKind::AnotherTunnel).collect();
+        assert!(lost.is_empty(), "{platforms:?}: {lost:#?}");
+        assert_eq!(adopted.text.matches("[tunnel.").count(), 2, "{}", adopted.text);
+        assert_eq!(adopted.text.matches("secrets/harvest.key").count(), 2, "{}", adopted.text);
+        assert!(!adopted.text.contains("left-alone"), "{}", adopted.text);
+        let (again, findings) = Description::parse(&Source::new("adopted.span.toml", adopted.text.as_str()), context());
+        assert!(!any_stops(&findings), "{findings:#?}");
+        let secret = adopted.secrets["secrets/harvest.key"].clone();
+        let file = SecretFile::Read { secret, guesses_log10: 40.0, drawn: true, exposed: false };
+        let rebuilt = build(&again, &Supplied { secrets: [("secrets/harvest.key".to_owned(), file)].into(), ..Supplied::default() });
+        assert!(!any_stops(&rebuilt.findings), "{:#?}\n{}", rebuilt.findings, adopted.text);
+        let selectors = |build: &Build| {
+            let children = build.tunnels.iter().flat_map(|tunnel| {
+                let end = usize::from(tunnel.ends[0] != "packhouse");
+                &tunnel.gateways[end].connections[0].children
+            });
+            let mut all: Vec<_> = children
+                .map(|child| (child.lifetime.value.hard, child.protocol.value, child.esp.value.clone(), child.ports.value))
+                .collect();
+            all.sort_by_key(|(life, protocol, ..)| (*life, *protocol));
+            all
+        };
+        assert_eq!(selectors(&rebuilt), selectors(&whole));
+    }
+}

@@ -301,6 +301,7 @@ pub fn description() -> impl Strategy<Value = String> {
                     let through_first = other.note.len() % 2 == 0;
                     let list: Vec<_> = if through_first { &other.networks } else { &one.networks }
                         .iter()
+                        .take(if old { 1 } else { usize::MAX })
                         .map(|net| {
                             let named = [format!("\"net-{net}\""), "\"everything\"".to_owned()];
                             if through_first == turned {

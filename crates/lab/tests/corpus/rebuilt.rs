@@ -87,6 +87,8 @@ pub fn rebuilt(names: [&str; 2], gateways: [&Gateway; 2], profiles: [&Profile; 2
     }
     let wanted = essence(gateways, before);
     let mut nearest = String::new();
+    // Child SAs that differ are tunnels of their own: what they are together.
+    let mut together: Option<Essence> = None;
     for tunnel in &built.tunnels {
         let turned = usize::from(tunnel.ends[0] != description.sites[0].name.value);
         let of = |end: usize| &tunnel.gateways[end ^ turned];
@@ -97,7 +99,18 @@ pub fn rebuilt(names: [&str; 2], gateways: [&Gateway; 2], profiles: [&Profile; 2
                 return Rebuilt::Same;
             }
             nearest = format!("{wanted:?} became {found:?}");
+            match &mut together {
+                Some(all) if (&all.1, all.3) == (&found.1, found.3) => {
+                    all.0.extend(found.0);
+                    all.2.extend(found.2);
+                }
+                Some(_) => {}
+                None => together = Some(found),
+            }
         }
+    }
+    if together.as_ref() == Some(&wanted) {
+        return Rebuilt::Same;
     }
     if told.is_empty() {
         return Rebuilt::Lost(nearest);

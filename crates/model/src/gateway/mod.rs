@@ -132,7 +132,11 @@ impl Gateway {
         for known in &mut self.connections {
             let theirs = std::mem::take(&mut known.children);
             let name = std::mem::replace(&mut known.name, new.name.clone());
+            // A margin that both SAs have is that of the shorter life; whoever opens the IKE SA decides.
+            let (margin, new_margin) = (known.ike().lifetime.value.margin, new.ike().lifetime.value.margin);
+            known.ike_mut().lifetime.value.margin = new_margin;
             let same = *known == new;
+            known.ike_mut().lifetime.value.margin = margin;
             (known.children, known.name) = (theirs, name);
             if same {
                 known.remainder.take(new.remainder);
