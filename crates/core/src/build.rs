@@ -1,13 +1,13 @@
 //! The whole way for a description: check, agree, take sides, write, read back, hold against each
 //! other. Trees of files come out only if everything fits.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use ipnet::IpNet;
 
 use uspan_description::agreement::{Agreement, agree};
 use uspan_description::check::{Supplied, check};
-use uspan_description::description::{Description, Site, Tunnel};
+use uspan_description::description::{Description, Network, Site, Tunnel};
 use uspan_description::sides::{End, Proofs, Side, UncarriedPair, cross_check, take_sides, uncarried};
 use uspan_dialects::context::Context;
 use uspan_dialects::dialect::{Unwritable, gate};
@@ -205,22 +205,31 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
     if any_stops(&findings) {
         return Err(findings);
     }
-    let unreached = [0, 1].map(|end| unreached(tunnel, end, ends[end]));
+    let unreached = [0, 1].map(|end| unreached(description, tunnel, end));
     let uncarried = uncarried(description, tunnel);
     let ends = ends.map(|site| site.name.value.clone());
     let built = BuiltTunnel { name: tunnel.name.value.clone(), ends, agreement, gateways, unreached, uncarried };
     Ok((built, trees, findings))
 }
 
-/// The networks of an end that a tunnel does not carry.
-fn unreached(tunnel: &Tunnel, end: usize, site: &Site) -> Vec<(String, IpNet)> {
-    let whole =
-        |index: usize, ipv4: bool| site.networks[index].is_everything() && site.networks[index].prefix.value.addr().is_ipv4() == ipv4;
-    let carried = |index: usize| {
-        let ipv4 = site.networks[index].prefix.value.addr().is_ipv4();
-        tunnel.pairs.iter().map(|pair| [pair.first, pair.second][end]).any(|at| at == index || whole(at, ipv4))
+/// The networks of an end that neither a tunnel carries nor another one between the same two sites.
+fn unreached(description: &Description, tunnel: &Tunnel, end: usize) -> Vec<(String, IpNet)> {
+    let place = tunnel.between[end].value;
+    let site = &description.sites[place];
+    let siblings = description.siblings(tunnel).filter(|other| other.name.value != tunnel.name.value);
+    let carried: BTreeSet<usize> = std::iter::once(tunnel)
+        .chain(siblings)
+        .flat_map(|one| {
+            let at = usize::from(one.between[0].value != place);
+            one.pairs.iter().map(move |pair| [pair.first, pair.second][at])
+        })
+        .collect();
+    let whole = |ipv4: bool| {
+        carried.iter().map(|at| &site.networks[*at]).any(|one| one.is_everything() && one.prefix.value.addr().is_ipv4() == ipv4)
     };
-    let own = site.networks.iter().enumerate().filter(|(index, network)| network.beyond.is_none() && !carried(*index));
+    let all = [whole(false), whole(true)];
+    let reached = |index: usize, network: &Network| carried.contains(&index) || all[usize::from(network.prefix.value.addr().is_ipv4())];
+    let own = site.own_networks().enumerate().filter(|(index, network)| !reached(*index, network));
     own.map(|(_, network)| (network.name.value.clone(), network.prefix.value)).collect()
 }
 

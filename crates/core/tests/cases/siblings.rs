@@ -55,7 +55,8 @@ fn two_tunnels_are_child_sas_of_one_ike_sa() {
     assert_eq!(connection.name, "harvest");
     let children: Vec<_> = connection.children.iter().map(|child| (child.name.as_str(), child.lifetime.value.hard.as_secs())).collect();
     assert_eq!(children, [("harvest_office_racks", 3600), ("watch_cameras_guests", 1200)]);
-    // What the other one carries is carried.
+    // What the other one carries is carried, and nothing is out of reach.
+    assert!(built.tunnels.iter().all(|tunnel| tunnel.unreached.iter().all(Vec::is_empty)));
     for tunnel in &built.tunnels {
         assert_eq!(tunnel.uncarried.len(), 2, "{}: {:?}", tunnel.name, tunnel.uncarried);
     }
