@@ -164,6 +164,11 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     }
     add("IPv6", six());
     add("IPv6, with the first packet", Pair { tunnel: "opens = \"on-traffic\"".to_owned(), ..six() });
+    // The others cannot.
+    if platforms == [SS, SS] {
+        let sites = ["shares-internet = true", "filter = \"joined\""];
+        add("IPv4 networks over IPv6 gateways, policy-based", Pair { addresses: six().addresses, sites, ..orchard() });
+    }
     addresses(&mut add);
     ikev1(&mut add);
     packet_filters(&mut add);

@@ -36,6 +36,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.times());
         findings.extend(check.pairs());
         findings.extend(check.uncarried());
+        findings.extend(check.other_family());
         findings.extend(check.gateways_in_selectors());
     }
     findings.extend(second_hubs(description));
@@ -70,6 +71,17 @@ impl TunnelCheck<'_> {
         let wanted = self.tunnel.not_carried == NotCarried::Dropped && count > MOST_PAIRS;
         let message = || format!("{count} pairs of networks are not carried, and not dropped: {MOST_PAIRS} are the most");
         wanted.then(|| self.at(&rules::TOO_MANY_TO_DROP, self.tunnel.carries, message()))
+    }
+
+    /// What selectors take is routed first.
+    fn other_family(&self) -> Option<Finding> {
+        let ends = self.description.ends(self.tunnel);
+        let ipv4 = ends.iter().find_map(|site| site.outer_ipv4())?;
+        let pair = self.tunnel.pairs.iter().find(|pair| self.prefixes(pair)[0].addr().is_ipv4() != ipv4)?;
+        let site = ends.into_iter().find(|site| !self.tunnel.routes_at(site) && !site.platform.value.is_run_by_others())?;
+        let [own, other] = if ipv4 { ["IPv4", "IPv6"] } else { ["IPv6", "IPv4"] };
+        let message = format!("`{}` has an {own} address outside, and its selectors are to take {other}", site.name.value);
+        Some(self.at(&rules::OTHER_FAMILY, pair.span, message))
     }
 
     /// Networks that appear as others.

@@ -7,6 +7,7 @@ mod uncarried;
 pub use cross_check::{End, cross_check};
 pub use uncarried::{UncarriedPair, uncarried};
 
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -129,6 +130,20 @@ impl SideBuilder<'_> {
     fn dropped(&self) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
         let own = self.uncarried.iter().filter(|pair| pair.dropped[self.end]);
         own.map(|pair| (pair.prefixes[self.end], pair.prefixes[1 - self.end]))
+    }
+
+    /// Remote networks that others than its own would reach through the selectors: where the outside interface has no address of their
+    /// family, what leaves for the internet is translated to an inside one, which the selectors name.
+    fn open_to_neighbours(&self) -> BTreeSet<IpNet> {
+        let me = self.me();
+        if self.routed() || self.tunnel.hosts.is_some() || !me.shares_internet {
+            return BTreeSet::new();
+        }
+        let remote = self.pairs().into_iter().map(|(_, remote)| remote);
+        let outside = me.outer_ipv4().or(self.peer().outer_ipv4());
+        let other_family: BTreeSet<IpNet> = remote.filter(|net| outside.is_some_and(|ipv4| ipv4 != net.addr().is_ipv4())).collect();
+        let site = self.tunnel.between[self.end].value;
+        other_family.into_iter().filter(|net| !is_carried_beside(self.description, self.tunnel, site, *net)).collect()
     }
 
     /// Names of the pairs, alike on both ends: networks in the order of `between`.
@@ -476,6 +491,9 @@ impl SideBuilder<'_> {
                 rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
         }
+        for remote in self.open_to_neighbours() {
+            rules.extend(drop(Endpoint::Anywhere.range(remote.addr().is_ipv4()), remote, &Protection::Any));
+        }
         for (own, remote) in self.dropped() {
             rules.extend(drop(own, remote, &Protection::Any));
             rules.extend(drop(remote, own, &Protection::Any));
@@ -562,6 +580,15 @@ impl SideBuilder<'_> {
             routes: routed(&[if tunnel.gre.is_some() { (t, "carrier") } else { (s, "style") }, (t, "carries")]),
         }
     }
+}
+
+/// Whether another tunnel of a site carries something to a network.
+fn is_carried_beside(description: &Description, tunnel: &Tunnel, site: usize, net: IpNet) -> bool {
+    let others = description.tunnels.iter().filter(|other| other.name.value != tunnel.name.value);
+    others.flat_map(|other| [0, 1].map(|end| (other, end))).any(|(other, end)| {
+        let overlaps = |remote: IpNet| remote.contains(&net) || net.contains(&remote);
+        other.between[end].value == site && seen_pairs(description, other, end).into_iter().any(|(_, remote)| overlaps(remote))
+    })
 }
 
 /// A rule that is planned.

@@ -106,6 +106,11 @@ impl Testbed {
         let (length, hop) = plan::uplink(job, site.own);
         connect(&room, &site.outside, site.own, length, hop, device.as_ref().unwrap_or(&self.internet), &format!("gw{i}"))?;
         self.devices.extend(device);
+        // Whose networks are of the other family has a way to the internet in that, too; nobody answers there.
+        if site.networks.iter().any(|(_, net)| net.addr().is_ipv4() != site.own.is_ipv4()) {
+            let family = if site.own.is_ipv4() { "-6 " } else { "" };
+            room.ip(&format!("{family}route add default dev {} metric 4000\n", site.outside))?;
+        }
         let wires = self.wires.path.display();
         for (n, inside) in site.inside.iter().enumerate() {
             room.ip(&format!("link add {inside} type veth peer name p{i}x{n} netns {wires}\nlink set {inside} up\n"))?;

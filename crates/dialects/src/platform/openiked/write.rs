@@ -162,6 +162,13 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if [&connection.local, &connection.remote].iter().any(|end| matches!(end.value, Endpoint::OneOf(_) | Endpoint::Within(_))) {
         return refuse("an end at one of several addresses, while OpenIKED has one", "Write one address, or any.");
     }
+    let outer = connection.outer_ipv4();
+    if child.local.value.iter().chain(&child.remote.value).any(|net| net.addr().is_ipv4() != outer) {
+        return refuse(
+            "networks of another address family than the gateways', whose packets do not get into OpenIKED's SAs on Linux",
+            "Put them into GRE with `carrier = \"gre\"`, or give the gateways addresses of the family of their networks.",
+        );
+    }
     if child.name != format!("{}_all", connection.name) {
         return refuse("a Child SA with a name of its own", "Name it after the connection.");
     }

@@ -211,4 +211,9 @@ chapter! {
         why: "The internet has no way back to a private address (RFC 1918): nothing is answered, unless another router behind the gateway translates.",
         remedy: "Say `shares-internet = true` at that site, if its gateway translates what leaves for the internet.",
     }
+    OTHER_FAMILY = "US343" "other-family" Warning {
+        what: "A site whose selectors steer carries networks of another family than its gateway's address.",
+        why: "A packet is routed before a selector takes it (RFC 4301 section 5.1 leaves that to the host): without a route to the other network, a default one at least, the gateway answers that the network is unreachable.",
+        remedy: "Give the gateway a default route of that family; or say `style = \"route-based\"`, with which its routes are written.",
+    }
 }
