@@ -5,6 +5,7 @@ mod cross_check;
 mod uncarried;
 
 pub use cross_check::{End, cross_check};
+use uncarried::towards;
 pub use uncarried::{UncarriedPair, uncarried};
 
 use std::collections::BTreeSet;
@@ -143,7 +144,17 @@ impl SideBuilder<'_> {
         let outside = me.outer_ipv4().or(self.peer().outer_ipv4());
         let other_family: BTreeSet<IpNet> = remote.filter(|net| outside.is_some_and(|ipv4| ipv4 != net.addr().is_ipv4())).collect();
         let site = self.tunnel.between[self.end].value;
-        other_family.into_iter().filter(|net| !is_carried_beside(self.description, self.tunnel, site, *net)).collect()
+        // What another tunnel carries there is not to be stopped.
+        let own: BTreeSet<(IpNet, IpNet)> = self.pairs().into_iter().collect();
+        let beside = |net: &IpNet| towards(self.description, site, *net).any(|pair| !own.contains(&pair));
+        other_family.into_iter().filter(|net| !beside(net)).collect()
+    }
+
+    /// What is dropped whatever protects it, source and destination.
+    fn dropped_pairs(&self) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
+        let anybody = |remote: IpNet| (Endpoint::Anywhere.range(remote.addr().is_ipv4()), remote);
+        let both = self.dropped().flat_map(|(own, remote)| [(own, remote), (remote, own)]);
+        self.open_to_neighbours().into_iter().map(anybody).chain(both)
     }
 
     /// Names of the pairs, alike on both ends: networks in the order of `between`.
@@ -491,13 +502,7 @@ impl SideBuilder<'_> {
                 rules.extend(drop(apparent, remote, &Protection::Any).into_iter().map(departing));
             }
         }
-        for remote in self.open_to_neighbours() {
-            rules.extend(drop(Endpoint::Anywhere.range(remote.addr().is_ipv4()), remote, &Protection::Any));
-        }
-        for (own, remote) in self.dropped() {
-            rules.extend(drop(own, remote, &Protection::Any));
-            rules.extend(drop(remote, own, &Protection::Any));
-        }
+        rules.extend(self.dropped_pairs().flat_map(|(from, to)| drop(from, to, &Protection::Any)));
         if let (Some(session), Some(interface)) = (self.session(), self.interface()) {
             let [_, arrived] = Protection::of(Some(&interface.name));
             let ends = (session.neighbour.into(), session.own.into());
@@ -580,15 +585,6 @@ impl SideBuilder<'_> {
             routes: routed(&[if tunnel.gre.is_some() { (t, "carrier") } else { (s, "style") }, (t, "carries")]),
         }
     }
-}
-
-/// Whether another tunnel of a site carries something to a network.
-fn is_carried_beside(description: &Description, tunnel: &Tunnel, site: usize, net: IpNet) -> bool {
-    let others = description.tunnels.iter().filter(|other| other.name.value != tunnel.name.value);
-    others.flat_map(|other| [0, 1].map(|end| (other, end))).any(|(other, end)| {
-        let overlaps = |remote: IpNet| remote.contains(&net) || net.contains(&remote);
-        other.between[end].value == site && seen_pairs(description, other, end).into_iter().any(|(_, remote)| overlaps(remote))
-    })
 }
 
 /// A rule that is planned.

@@ -49,12 +49,17 @@ fn overlap(one: &IpNet, other: &IpNet) -> bool {
 
 /// Whether a tunnel of a site carries a part of what two networks send each other.
 fn carries(description: &Description, site: usize, own: IpNet, remote: IpNet) -> bool {
+    towards(description, site, remote).any(|(carried, _)| overlap(&carried, &own))
+}
+
+/// What the tunnels of a site carry to a network, or to a part of it, or to more: the own network, and the other as it is seen there.
+pub(super) fn towards(description: &Description, site: usize, remote: IpNet) -> impl Iterator<Item = (IpNet, IpNet)> + '_ {
     let all = description.carried.get(|| all_carried(description));
     let last_of_all = IpNet::V6(Ipv6Net::new_assert(Ipv6Addr::from(u128::MAX), 128));
-    let with = |first: IpNet, last: IpNet| all.range((site, first, IpNet::default())..=(site, last, last_of_all));
-    let wider = (0..remote.prefix_len()).filter_map(|length| IpNet::new(remote.addr(), length).ok()).map(|net| net.trunc());
+    let with = move |first: IpNet, last: IpNet| all.range((site, first, IpNet::default())..=(site, last, last_of_all));
+    let wider = (0..remote.prefix_len()).filter_map(move |length| IpNet::new(remote.addr(), length).ok()).map(|net| net.trunc());
     let inside = with(remote, IpNet::new(remote.broadcast(), remote.max_prefix_len()).unwrap_or(remote));
-    wider.flat_map(|net| with(net, net)).chain(inside).any(|(_, _, carried)| overlap(carried, &own))
+    wider.flat_map(move |net| with(net, net)).chain(inside).map(|(_, far, own)| (*own, *far))
 }
 
 fn all_carried(description: &Description) -> BTreeSet<(usize, IpNet, IpNet)> {
