@@ -1,7 +1,7 @@
 //! The whole way for a description: check, agree, take sides, write, read back, hold against each
 //! other. Trees of files come out only if everything fits.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, HashSet};
 
 use ipnet::IpNet;
 
@@ -217,18 +217,18 @@ fn unreached(description: &Description, tunnel: &Tunnel, end: usize) -> Vec<(Str
     let place = tunnel.between[end].value;
     let site = &description.sites[place];
     let siblings = description.siblings(tunnel).filter(|other| other.name.value != tunnel.name.value);
-    let carried: BTreeSet<usize> = std::iter::once(tunnel)
-        .chain(siblings)
-        .flat_map(|one| {
-            let at = usize::from(one.between[0].value != place);
-            one.pairs.iter().map(move |pair| [pair.first, pair.second][at])
-        })
-        .collect();
+    let networks = |one: &Tunnel| {
+        let at = usize::from(one.between[0].value != place);
+        one.pairs.iter().map(move |pair| [pair.first, pair.second][at]).collect::<Vec<_>>()
+    };
+    let mut carried = networks(tunnel);
+    siblings.for_each(|other| carried.extend(networks(other)));
+    carried.sort_unstable();
+    carried.dedup();
     let whole = |ipv4: bool| {
         carried.iter().map(|at| &site.networks[*at]).any(|one| one.is_everything() && one.prefix.value.addr().is_ipv4() == ipv4)
     };
-    let all = [whole(false), whole(true)];
-    let reached = |index: usize, network: &Network| carried.contains(&index) || all[usize::from(network.prefix.value.addr().is_ipv4())];
+    let reached = |index: usize, network: &Network| carried.binary_search(&index).is_ok() || whole(network.prefix.value.addr().is_ipv4());
     let own = site.own_networks().enumerate().filter(|(index, network)| !reached(*index, network));
     own.map(|(_, network)| (network.name.value.clone(), network.prefix.value)).collect()
 }
