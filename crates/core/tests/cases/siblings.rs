@@ -113,6 +113,15 @@ fn what_a_daemon_cannot_is_told() {
 }
 
 #[test]
+fn a_daemon_that_keeps_a_dead_peers_ike_sa_does_not_share_it_in_ikev1() {
+    let old = "version = \"ikev1\"\nstrength = \"common\"";
+    let (_, built) = built(&text(["libreswan", "strongswan"], &format!("{OFFICE}\n{old}"), &format!("{WATCH}\n{old}")));
+    let stops: Vec<_> = built.findings.iter().filter(|finding| finding.stops()).collect();
+    assert!(stops.len() == 2 && stops.iter().all(|finding| finding.rule.code == "US603"), "{stops:#?}");
+    assert!(stops[0].message.contains("keeps a dead peer's IKE SA of IKEv1"), "{}", stops[0].message);
+}
+
+#[test]
 fn a_tunnel_is_taken_out_and_its_sibling_keeps_the_ike_sa() {
     let (description, whole) = built(&text(["strongswan", "strongswan"], OFFICE, WATCH));
     let file = SecretFile::Read {

@@ -25,7 +25,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
             identity(site, ends, &mut say);
             opening(tunnel, end, ends, &mut say);
             version(tunnel, site, &mut say);
-            shared_v1(tunnel, end, site, &mut say);
+            shared_v1(description, tunnel, end, &mut say);
             packets(tunnel, site, &mut say);
             method(tunnel, site, &mut say);
         }
@@ -130,9 +130,12 @@ fn version(tunnel: &Tunnel, site: &Site, say: Say<'_>) {
 }
 
 /// A platform that, having several pairs in IKEv1, does not come back from a dead peer by itself.
-fn shared_v1(tunnel: &Tunnel, end: usize, site: &Site, say: Say<'_>) {
+fn shared_v1(description: &Description, tunnel: &Tunnel, end: usize, say: Say<'_>) {
+    let site = description.ends(tunnel)[end];
     let opens = tunnel.initiator.is_none_or(|starter| starter == end) && tunnel.opens.value != Opens::ByHand;
-    let several = tunnel.version.value == IkeVersion::V1 && tunnel.pairs.len() > 1;
+    // Several tunnels between two sites share it, too.
+    let alone = tunnel.pairs.len() < 2 && description.siblings(tunnel).next().is_none();
+    let several = tunnel.version.value == IkeVersion::V1 && !alone;
     if site.platform.value.dead_peer == DeadPeer::KeptWhileAsked && several && opens && tunnel.liveness.is_some() {
         let message = format!(
             "{} keeps a dead peer's IKE SA of IKEv1 while several pairs share it: the tunnel would come back after {}",

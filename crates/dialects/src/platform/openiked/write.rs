@@ -162,8 +162,9 @@ fn expressible<'a>(connection: &'a Connection, child: &Child) -> Result<&'a str,
     if [&connection.local, &connection.remote].iter().any(|end| matches!(end.value, Endpoint::OneOf(_) | Endpoint::Within(_))) {
         return refuse("an end at one of several addresses, while OpenIKED has one", "Write one address, or any.");
     }
-    let outer = connection.outer_ipv4();
-    if child.local.value.iter().chain(&child.remote.value).any(|net| net.addr().is_ipv4() != outer) {
+    let outside = [&connection.local, &connection.remote].into_iter().find_map(|end| end.value.address());
+    let mut nets = child.local.value.iter().chain(&child.remote.value);
+    if outside.is_some_and(|outside| nets.any(|net| net.addr().is_ipv4() != outside.is_ipv4())) {
         return refuse(
             "networks of another address family than the gateways', whose packets do not get into OpenIKED's SAs on Linux",
             "Put them into GRE with `carrier = \"gre\"`, or give the gateways addresses of the family of their networks.",
