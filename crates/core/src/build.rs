@@ -216,13 +216,12 @@ fn build_tunnel(description: &Description, tunnel: &Tunnel, agreement: Agreement
 fn unreached(description: &Description, tunnel: &Tunnel, end: usize) -> Vec<(String, IpNet)> {
     let place = tunnel.between[end].value;
     let site = &description.sites[place];
-    let siblings = description.siblings(tunnel).filter(|other| other.name.value != tunnel.name.value);
     let networks = |one: &Tunnel| {
         let at = usize::from(one.between[0].value != place);
         one.pairs.iter().map(move |pair| [pair.first, pair.second][at]).collect::<Vec<_>>()
     };
     let mut carried = networks(tunnel);
-    siblings.for_each(|other| carried.extend(networks(other)));
+    carried.extend(description.siblings(tunnel).flat_map(networks));
     carried.sort_unstable();
     carried.dedup();
     let whole = |ipv4: bool| {

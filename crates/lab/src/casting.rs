@@ -124,10 +124,10 @@ fn onward(description: &Description, tunnels: &mut [JobTunnel]) {
         let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == cast.name);
         let beyond = told.into_iter().flat_map(|tunnel| {
             let ends = description.ends(tunnel);
-            tunnel.pairs.iter().map(move |pair| (&ends[0].networks[pair.first], &ends[1].networks[pair.second]))
+            tunnel.pairs.iter().map(move |pair| pair.networks(ends))
         });
         // The group that the member's first network is of.
-        let first = beyond.filter_map(|(transit, own)| {
+        let first = beyond.filter_map(|[transit, own]| {
             let inside = transit.prefix.value.contains(&own.prefix.value);
             match &transit.beyond {
                 Some(Beyond::Group(group)) if inside => Some((&**group, own.prefix.value.addr().is_ipv4())),
@@ -149,19 +149,18 @@ fn onward(description: &Description, tunnels: &mut [JobTunnel]) {
 /// of everything there are hosts in the other site's own networks.
 fn single_pairs(description: &Description, tunnel: &Tunnel) -> Vec<Pair> {
     let ends = description.ends(tunnel);
-    let whole = |end: usize, network: usize| ends[end].networks[network].is_everything();
     let own = |end: usize, ipv4: bool| {
         let networks = ends[end].own_networks().enumerate();
         networks.filter(move |(_, network)| network.prefix.value.addr().is_ipv4() == ipv4).map(|(at, _)| at)
     };
     let mut pairs = Vec::new();
     for pair in &tunnel.pairs {
-        let ipv4 = ends[0].networks[pair.first].prefix.value.addr().is_ipv4();
-        match [whole(0, pair.first), whole(1, pair.second)] {
-            [true, _] => pairs.extend(own(0, ipv4).map(|first| Pair { first, ..*pair })),
-            [_, true] => pairs.extend(own(1, ipv4).map(|second| Pair { second, ..*pair })),
-            _ if pair.leads_beyond(ends) => {}
-            _ => pairs.push(*pair),
+        let ipv4 = pair.networks(ends)[0].prefix.value.addr().is_ipv4();
+        match pair.hub_of_everything(ends) {
+            Some(0) => pairs.extend(own(0, ipv4).map(|first| Pair { first, ..*pair })),
+            Some(_) => pairs.extend(own(1, ipv4).map(|second| Pair { second, ..*pair })),
+            None if pair.leads_beyond(ends) => {}
+            None => pairs.push(*pair),
         }
     }
     let mut known = BTreeSet::new();
@@ -172,9 +171,8 @@ fn single_pairs(description: &Description, tunnel: &Tunnel) -> Vec<Pair> {
 /// What goes through the other end, wherever it is sent.
 fn sent_through(description: &Description, tunnel: &Tunnel) -> Option<SentThrough> {
     let ends = description.ends(tunnel);
-    let whole = |pair: &&Pair, hub: usize| ends[hub].networks[[pair.first, pair.second][hub]].is_everything();
-    let hub = (0..2).find(|hub| tunnel.pairs.iter().any(|pair| whole(&pair, *hub)))?;
-    let pairs = tunnel.pairs.iter().filter(|pair| whole(pair, hub));
+    let hub = tunnel.pairs.iter().find_map(|pair| pair.hub_of_everything(ends))?;
+    let pairs = tunnel.pairs.iter().filter(|pair| pair.hub_of_everything(ends) == Some(hub));
     Some(SentThrough { hub, stands_in: tunnel.preference > 0, networks: pairs.map(|pair| [pair.first, pair.second][1 - hub]).collect() })
 }
 

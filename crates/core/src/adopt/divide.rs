@@ -1,17 +1,18 @@
 //! Child SAs of one connection that a description says in tunnels of their own, because they differ in what a tunnel has once.
 
 use super::Adoptee;
-use uspan_dialects::profile::{FurtherChild, SecondTunnel};
+use uspan_dialects::profile::AskedSecondTunnel;
 use uspan_model::gateway::{Child, Connection, GRE};
 
-/// The connections of two ends in parts, each a tunnel; nothing where they are one, or the platforms have one for each peer.
+/// The connections of two ends in parts, each a tunnel: one, unless the platforms have several with a peer.
 pub(super) fn divided(ends: [Adoptee<'_>; 2], connections: [&Connection; 2]) -> Vec<[Connection; 2]> {
     let [one, other] = connections;
+    let whole = || vec![connections.map(Connection::clone)];
     let mut parts: Vec<[Vec<Child>; 2]> = Vec::new();
     for child in &one.children {
         let twin = other.children.iter().find(|twin| (&twin.local.value, &twin.remote.value) == (&child.remote.value, &child.local.value));
         // What has no counterpart is told of where the two are held against each other.
-        let Some(twin) = twin else { return Vec::new() };
+        let Some(twin) = twin else { return whole() };
         match parts.iter_mut().find(|part| part[0].first().is_some_and(|first| alike(one, first, child))) {
             Some(part) => {
                 part[0].push(child.clone());
@@ -22,7 +23,7 @@ pub(super) fn divided(ends: [Adoptee<'_>; 2], connections: [&Connection; 2]) -> 
     }
     let matched: usize = parts.iter().map(|part| part[1].len()).sum();
     if parts.len() < 2 || matched != other.children.len() || !can_share(ends, connections, &parts) {
-        return Vec::new();
+        return whole();
     }
     let with = |connection: &Connection, children| Connection { children, ..connection.clone() };
     parts.into_iter().map(|[near, far]| [with(one, near), with(other, far)]).collect()
@@ -36,19 +37,13 @@ fn alike(connection: &Connection, first: &Child, child: &Child) -> bool {
 
 /// Whether the two platforms have such tunnels with one peer.
 fn can_share(ends: [Adoptee<'_>; 2], connections: [&Connection; 2], parts: &[[Vec<Child>; 2]]) -> bool {
-    let same_esp =
-        parts.windows(2).all(|two| two[0][0].first().map(|child| &child.esp.value) == two[1][0].first().map(|child| &child.esp.value));
-    let between = |part: &[Vec<Child>; 2]| part[0].first().is_some_and(|child| connections[0].joins_gateways(child));
-    let hosts = parts.iter().any(|part| between(part) && part[0].iter().all(|child| child.protocol.value != Some(GRE)));
+    let firsts = || parts.iter().filter_map(|part| part[0].first());
+    let other_esp = firsts().any(|child| firsts().next().is_some_and(|first| first.esp.value != child.esp.value));
+    let hosts = firsts().any(|child| connections[0].joins_gateways(child) && child.protocol.value != Some(GRE));
     [0, 1].into_iter().all(|end| {
-        let (facts, connection) = (ends[end].facts, connections[end]);
+        let connection = connections[end];
         let opens = connection.children.iter().any(|child| child.opening.value.opens());
-        let by_itself = facts.behaviour.further_child != FurtherChild::ByFirst || same_esp;
-        by_itself
-            && match facts.second_tunnel.value {
-                SecondTunnel::Never => false,
-                SecondTunnel::UnderOneName => connection.interface.value.is_none(),
-                SecondTunnel::BySelectors { reopens_hosts } => reopens_hosts || !hosts || !opens,
-            }
+        let interface = connection.interface.value.is_some();
+        ends[end].facts.second_tunnel_obstacle(AskedSecondTunnel { other_esp, interface, opens_hosts: hosts && opens }).is_none()
     })
 }

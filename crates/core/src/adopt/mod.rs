@@ -156,22 +156,17 @@ pub fn adopt(ends: [Adoptee<'_>; 2]) -> Adopted {
     let couples = Pairing::of(gateways, ends.map(|end| end.reading.ends_open), true);
     let parts: Vec<_> = couples.pairs().map(|(one, other)| divide::divided(ends, [one, other])).collect();
     let mut pairs: Vec<Counterparts<'_>> = Vec::new();
-    for (i, ((one, other), parts)) in couples.pairs().zip(&parts).enumerate() {
-        let known = |name: &str, pairs: &[Counterparts<'_>]| pairs.iter().any(|pair| pair.name == name);
-        let name = [one, other].into_iter().map(|connection| plain(&connection.name));
-        let name = name.into_iter().find(|name| is_name(name) && !known(name, &pairs)).unwrap_or_else(|| format!("tunnel-{}", i + 1));
-        let whole = [[one, other]];
-        let connections: Vec<_> = match parts.is_empty() {
-            true => whole.to_vec(),
-            false => parts.iter().map(<[Connection; 2]>::each_ref).collect(),
-        };
-        for (j, connections) in connections.into_iter().enumerate() {
-            let numbered = format!("{name}-{}", j + 1);
+    for (i, parts) in parts.iter().enumerate() {
+        let free = |name: &String, pairs: &[Counterparts<'_>]| is_name(name) && pairs.iter().all(|pair| pair.name != *name);
+        let named = parts.iter().flatten().map(|connection| plain(&connection.name));
+        let name = named.into_iter().find(|name| free(name, &pairs)).unwrap_or_else(|| format!("tunnel-{}", i + 1));
+        for (j, connections) in parts.iter().enumerate() {
+            let numbered = Some(format!("{name}-{}", j + 1)).filter(|numbered| free(numbered, &pairs));
             let own = match j {
                 0 => name.clone(),
-                _ if is_name(&numbered) && !known(&numbered, &pairs) => numbered,
-                _ => format!("tunnel-{}-{}", i + 1, j + 1),
+                _ => numbered.unwrap_or_else(|| format!("tunnel-{}-{}", i + 1, j + 1)),
             };
+            let connections = connections.each_ref();
             let parts = [gateways[0].part_of(connections[0]), gateways[1].part_of(connections[1])];
             pairs.push(Counterparts { name: own, beside: Vec::new(), secret: name.clone(), connections, parts });
         }

@@ -177,8 +177,7 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
     let hidden = ends.iter().any(|site| site.own_address.is_some() || site.local() == Endpoint::Anywhere);
     let in_udp = tunnel.encapsulation.value != Encapsulation::Off && (hidden || told.contains(&Encapsulation::Forced));
     let into_others = |network: &Network| matches!(network.beyond, Some(Beyond::Group(_)));
-    let through = |pair: &Pair| into_others(&ends[0].networks[pair.first]) || into_others(&ends[1].networks[pair.second]);
-    let beyond = tunnel.pairs.iter().any(through);
+    let beyond = tunnel.pairs.iter().flat_map(|pair| pair.networks(ends)).any(into_others);
     let fits = match beyond {
         // Nobody is told by a hub that the other tunnel is narrower: what it would say comes from an address that does not cross.
         true => narrowest_mtu(tunnel.path_mtu.value, ipv4),

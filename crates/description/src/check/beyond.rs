@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use ipnet::IpNet;
 
-use crate::description::{Beyond, Description, Network, Pair, Site, Tunnel};
+use crate::description::{Beyond, Description, Pair, Site, Tunnel};
 use uspan_model::finding::{self as rules, Finding};
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -32,7 +32,7 @@ struct BeyondCheck<'a> {
     steered: &'a OnceCell<BTreeSet<usize>>,
 }
 
-impl<'a> BeyondCheck<'a> {
+impl BeyondCheck<'_> {
     /// Whether a tunnel of a site leaves it to the selectors what it takes.
     fn is_steered_by_selectors(&self, site: usize) -> bool {
         let steered = || {
@@ -43,15 +43,10 @@ impl<'a> BeyondCheck<'a> {
         self.steered.get_or_init(steered).contains(&site)
     }
 
-    fn networks(&self, pair: &Pair) -> [&'a Network; 2] {
-        [&self.ends[0].networks[pair.first], &self.ends[1].networks[pair.second]]
-    }
-
     /// Selectors that name what lies beyond a hub would take what a member's own networks send each other.
     fn policy_based(&self, tunnel: &Tunnel, pair: &Pair) -> Vec<(usize, Finding)> {
-        let networks = self.networks(pair);
-        let hub = networks.iter().position(|network| network.is_everything());
-        let routed = |end: usize| match hub {
+        let networks = pair.networks(self.ends);
+        let routed = |end: usize| match pair.hub_of_everything(self.ends) {
             // What the selectors of another tunnel take would be dropped with all that leaves in clear.
             Some(hub) if hub != end => !self.is_steered_by_selectors(tunnel.between[end].value),
             _ => tunnel.routes_at(self.ends[end]),
@@ -70,9 +65,8 @@ impl<'a> BeyondCheck<'a> {
 
     /// Who goes to the internet through a hub needs an address there; and the hub that does not give it one.
     fn untranslated(&self, pair: &Pair) -> Option<(usize, Finding)> {
-        let networks = self.networks(pair);
-        let hub = networks.iter().position(|network| network.is_everything())?;
-        let (site, own) = (self.ends[hub], networks[1 - hub]);
+        let hub = pair.hub_of_everything(self.ends)?;
+        let (site, own) = (self.ends[hub], pair.networks(self.ends)[1 - hub]);
         let private = matches!(own.prefix.value, IpNet::V4(net) if net.addr().is_private());
         if !private || site.shares_internet || site.platform.value.is_run_by_others() {
             return None;

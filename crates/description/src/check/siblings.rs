@@ -1,8 +1,9 @@
 //! Tunnels between the same two sites: they share an IKE SA, and what belongs to that must be the same.
 
 use crate::description::{Description, Opens, Tunnel};
-use uspan_dialects::profile::{FurtherChild, SecondTunnel};
+use uspan_dialects::profile::{AskedSecondTunnel, SecondTunnelObstacle};
 use uspan_model::finding::{self as rules, Finding};
+use uspan_model::gateway::Proposal;
 use uspan_model::source::{Located, Span};
 
 pub(super) fn check(description: &Description) -> Vec<Finding> {
@@ -31,9 +32,9 @@ impl SiblingCheck<'_> {
                 "both carry what the two gateways themselves send each other".to_owned(),
             )
         } else if let Some((key, span)) = self.differing() {
-            (span, format!("the two share an IKE SA, and `{key}` is not the same"))
+            (span, differs(key))
         } else {
-            (tunnel.name.span, self.inability()?)
+            self.obstacle()?
         };
         let message = format!("`{}` joins the same sites as `{}`: {why}", tunnel.name.value, first.name.value);
         let place = |span| self.description.source.place(span);
@@ -47,51 +48,51 @@ impl SiblingCheck<'_> {
         let file = |tunnel: &Tunnel| tunnel.secret_file.as_ref().map(|file| file.value.clone());
         let opener = |tunnel: &Tunnel| tunnel.initiator.map(|end| tunnel.between[end].value);
         let by_hand = |tunnel: &Tunnel| tunnel.opens.value == Opens::ByHand;
-        let proposals = |list: &[Located<uspan_model::gateway::Proposal>]| list.iter().map(|one| one.value.clone()).collect::<Vec<_>>();
-        let esp = |tunnel: &Tunnel| (proposals(&tunnel.offer.esp), tunnel.pfs.value);
         let at = |place: &Option<Located<String>>| place.as_ref().map_or(tunnel.name.span, |said| said.span);
-        let by_first = |tunnel: &Tunnel| {
-            self.description.ends(tunnel).iter().any(|site| site.platform.value.behaviour.further_child == FurtherChild::ByFirst)
-        };
         let name = tunnel.name.span;
         let rows = [
             ("authentication", first.method.value == tunnel.method.value, tunnel.method.span),
             ("secret", file(first) == file(tunnel) && first.generation == tunnel.generation, at(&tunnel.secret_file)),
             ("version", first.version.value == tunnel.version.value, tunnel.version.span),
             ("aggressive", first.aggressive.is_some() == tunnel.aggressive.is_some(), at(&tunnel.aggressive)),
-            ("ike", proposals(&first.offer.ike) == proposals(&tunnel.offer.ike), tunnel.offer.ike.first().map_or(name, |one| one.span)),
+            ("ike", same(&first.offer.ike, &tunnel.offer.ike), tunnel.offer.ike.first().map_or(name, |one| one.span)),
             ("ike-lifetime", first.ike_lifetime.value == tunnel.ike_lifetime.value, tunnel.ike_lifetime.span),
             ("liveness", first.liveness == tunnel.liveness, tunnel.liveness_at),
             ("nat-traversal", first.encapsulation.value == tunnel.encapsulation.value, tunnel.encapsulation.span),
             ("initiator", opener(first) == opener(tunnel), tunnel.initiator_at),
             ("opens", by_hand(first) == by_hand(tunnel), tunnel.opens.span),
-            // Its daemon judges a further Child SA by the proposals of the first.
-            ("esp", !by_first(tunnel) || esp(first) == esp(tunnel), tunnel.offer.esp.first().map_or(name, |one| one.span)),
         ];
         rows.into_iter().find(|(_, same, _)| !same).map(|(key, _, span)| (key, span))
     }
 
-    /// What the platform of one of the ends cannot do.
-    fn inability(&self) -> Option<String> {
-        let routed = |tunnel: &Tunnel, end: usize| {
-            let site = tunnel.between.iter().find(|site| site.value == end).map(|site| &self.description.sites[site.value]);
-            tunnel.gre.is_none() && site.is_some_and(|site| tunnel.routes_at(site))
-        };
-        let hosts = self.first.hosts.is_some() || self.tunnel.hosts.is_some();
-        let opens = |end: usize| self.tunnel.initiator.is_none_or(|opener| opener == end);
-        self.tunnel.between.iter().enumerate().find_map(|(side, end)| {
-            let site = &self.description.sites[end.value];
-            let title = &site.platform.value.title;
-            match site.platform.value.second_tunnel.value {
-                SecondTunnel::Never => Some(format!("{} ({title}) has one tunnel with each peer", site.name.value)),
-                SecondTunnel::UnderOneName if routed(self.first, end.value) || routed(self.tunnel, end.value) => {
-                    Some(format!("{} ({title}) has one interface for all Child SAs of an IKE SA", site.name.value))
+    /// What the platform of one of the ends cannot do, and where that is said.
+    fn obstacle(&self) -> Option<(Span, String)> {
+        let (first, tunnel) = (self.first, self.tunnel);
+        let other_esp = !same(&first.offer.esp, &tunnel.offer.esp) || first.pfs.value != tunnel.pfs.value;
+        let hosts = first.hosts.is_some() || tunnel.hosts.is_some();
+        tunnel.between.iter().enumerate().find_map(|(end, place)| {
+            let site = &self.description.sites[place.value];
+            let routed = |tunnel: &Tunnel| tunnel.gre.is_none() && tunnel.routes_at(site);
+            let opens = tunnel.initiator.is_none_or(|opener| opener == end);
+            let asked = AskedSecondTunnel { other_esp, interface: routed(first) || routed(tunnel), opens_hosts: hosts && opens };
+            let why = match site.platform.value.second_tunnel_obstacle(asked)? {
+                SecondTunnelObstacle::EspOfFirst => {
+                    return Some((tunnel.offer.esp.first().map_or(tunnel.name.span, |one| one.span), differs("esp")));
                 }
-                SecondTunnel::BySelectors { reopens_hosts: false } if hosts && opens(side) => {
-                    Some(format!("{} ({title}) does not come back with both after its peer was lost, if it opens them", site.name.value))
-                }
-                SecondTunnel::UnderOneName | SecondTunnel::BySelectors { .. } => None,
-            }
+                SecondTunnelObstacle::OneForEachPeer => "has one tunnel with each peer",
+                SecondTunnelObstacle::OneInterface => "has one interface for all Child SAs of an IKE SA",
+                SecondTunnelObstacle::HostsLost => "does not come back with both after its peer was lost, if it opens them",
+            };
+            Some((tunnel.name.span, format!("{} ({}) {why}", site.name.value, site.platform.value.title)))
         })
     }
+}
+
+fn differs(key: &str) -> String {
+    format!("the two share an IKE SA, and `{key}` is not the same")
+}
+
+/// Whether two tunnels offer the same.
+fn same(one: &[Located<Proposal>], other: &[Located<Proposal>]) -> bool {
+    one.iter().map(|proposal| &proposal.value).eq(other.iter().map(|proposal| &proposal.value))
 }

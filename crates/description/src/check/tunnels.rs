@@ -56,8 +56,7 @@ impl TunnelCheck<'_> {
     }
 
     fn prefixes(&self, pair: &Pair) -> [IpNet; 2] {
-        let ends = self.description.ends(self.tunnel);
-        [ends[0].networks[pair.first].prefix.value, ends[1].networks[pair.second].prefix.value]
+        pair.networks(self.description.ends(self.tunnel)).map(|network| network.prefix.value)
     }
 
     /// The same, each as the other end sees it.
@@ -315,13 +314,13 @@ impl TunnelCheck<'_> {
             let views = [(real[0], apparent[1]), (apparent[0], real[1]), (apparent[0], apparent[1])];
             // What lies beyond a hub holds the networks of its members, and is not to be held by any of them.
             let ends = self.description.ends(self.tunnel);
-            let [first, second] = [&ends[0].networks[pair.first], &ends[1].networks[pair.second]].map(|network| network.beyond.is_some());
+            let [first, second] = pair.networks(ends).map(|network| network.beyond.is_some());
             let collides = |(one, other): &(IpNet, IpNet)| !first && one.contains(other) || !second && other.contains(one);
             let collision = views.into_iter().find(collides);
             if real[0].addr().is_ipv4() != real[1].addr().is_ipv4() {
                 findings.push(self.at(&rules::MIXED_PAIR, pair.span, format!("{} and {} are of different families", real[0], real[1])));
             } else if let Some((first, second)) = collision {
-                let (one, other) = (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
+                let [one, other] = pair.networks(ends);
                 let message = format!(
                     "`{}` of {} ({first}) overlaps `{}` of {} ({second})",
                     one.name.value, ends[0].name.value, other.name.value, ends[1].name.value

@@ -374,7 +374,17 @@ impl Appearance {
 impl Pair {
     /// Whether it is of what is reached through one of the two gateways, without standing behind it; with the two sites of its tunnel.
     pub fn leads_beyond(&self, ends: [&Site; 2]) -> bool {
-        ends[0].networks[self.first].beyond.is_some() || ends[1].networks[self.second].beyond.is_some()
+        self.networks(ends).iter().any(|network| network.beyond.is_some())
+    }
+
+    /// Its networks, of the two sites of its tunnel.
+    pub fn networks<'a>(&self, ends: [&'a Site; 2]) -> [&'a Network; 2] {
+        [&ends[0].networks[self.first], &ends[1].networks[self.second]]
+    }
+
+    /// The end (0 or 1) through which everything is reached, if it is a pair of that.
+    pub fn hub_of_everything(&self, ends: [&Site; 2]) -> Option<usize> {
+        self.networks(ends).iter().position(|network| network.is_everything())
     }
 }
 

@@ -8,15 +8,20 @@ use super::{Description, Tunnel};
 pub(crate) type SiblingPlaces = BTreeMap<String, Vec<usize>>;
 
 impl Description {
-    /// The tunnels between the same two sites, this one among them, in the order of the description; nothing where it is the only one.
-    pub fn siblings<'a>(&'a self, tunnel: &Tunnel) -> impl Iterator<Item = &'a Tunnel> + Clone + use<'a> {
-        let places = self.siblings.get(|| self.shared()).get(&tunnel.name.value);
-        places.into_iter().flatten().map(|place| &self.tunnels[*place])
+    /// The other tunnels between the same two sites, in the order of the description.
+    pub fn siblings<'a>(&'a self, tunnel: &'a Tunnel) -> impl Iterator<Item = &'a Tunnel> + Clone {
+        self.between_same_sites(tunnel).filter(|other| other.name.value != tunnel.name.value)
     }
 
     /// The first tunnel between the two sites of one, which may be that one.
     pub fn first_sibling<'a>(&'a self, tunnel: &'a Tunnel) -> &'a Tunnel {
-        self.siblings(tunnel).next().unwrap_or(tunnel)
+        self.between_same_sites(tunnel).next().unwrap_or(tunnel)
+    }
+
+    /// The tunnels between the two sites of one, that one among them; nothing where it is the only one.
+    fn between_same_sites<'a>(&'a self, tunnel: &Tunnel) -> impl Iterator<Item = &'a Tunnel> + Clone + use<'a> {
+        let places = self.siblings.get(|| self.shared()).get(&tunnel.name.value);
+        places.into_iter().flatten().map(|place| &self.tunnels[*place])
     }
 
     fn shared(&self) -> SiblingPlaces {

@@ -17,24 +17,22 @@ impl Description {
             let of = |end: usize| ends[end].own_networks().filter(|own| own.prefix.value.addr().is_ipv4() == ipv4).count();
             of(0).saturating_mul(of(1))
         };
-        let alone = self.siblings(tunnel).next().is_none();
-        let own = || tunnel.pairs.iter().filter(|pair| !pair.leads_beyond(ends));
-        if tunnel.hosts.is_some() || alone && own().count() >= all(true).saturating_add(all(false)) {
+        // What another tunnel between the two carries is carried.
+        let theirs = self.siblings(tunnel).flat_map(|other| {
+            let turned = other.between[0].value != tunnel.between[0].value;
+            other.pairs.iter().map(move |pair| if turned { Pair { first: pair.second, second: pair.first, ..*pair } } else { *pair })
+        });
+        let all_pairs = tunnel.pairs.iter().copied().chain(theirs);
+        let own_pairs = all_pairs.clone().filter(|pair| !pair.leads_beyond(ends));
+        if tunnel.hosts.is_some() || own_pairs.clone().count() >= all(true).saturating_add(all(false)) {
             return Vec::new();
         }
-        // What another tunnel between the two carries is carried.
-        let turned = |other: &Tunnel| other.between[0].value != tunnel.between[0].value;
-        let siblings = self.siblings(tunnel).filter(|other| other.name.value != tunnel.name.value);
-        let theirs = siblings.flat_map(|other| other.pairs.iter().map(move |pair| (turned(other), *pair)));
-        let theirs = theirs.map(|(turned, pair)| if turned { Pair { first: pair.second, second: pair.first, ..pair } } else { pair });
-        let all_pairs: Vec<Pair> = tunnel.pairs.iter().copied().chain(theirs).collect();
-        let own_pairs = all_pairs.iter().filter(|pair| !pair.leads_beyond(ends));
         let carried: BTreeSet<_> = own_pairs.map(|pair| (pair.first, pair.second)).collect();
-        let pairs_of = |pair: &Pair| (&ends[0].networks[pair.first], &ends[1].networks[pair.second]);
-        let whole: Vec<_> = all_pairs.iter().map(pairs_of).filter(|(one, other)| one.is_everything() || other.is_everything()).collect();
+        let of_everything = all_pairs.filter(|pair| pair.hub_of_everything(ends).is_some());
+        let whole: Vec<_> = of_everything.map(|pair| pair.networks(ends)).collect();
         let to_everything = |first: &Network, second: &Network| {
             let holds = |one: &Network, own: &Network| one.prefix.value.contains(&own.prefix.value);
-            whole.iter().any(|(one, other)| holds(one, first) && holds(other, second))
+            whole.iter().any(|[one, other]| holds(one, first) && holds(other, second))
         };
         let mut pairs = Vec::new();
         for (first, one) in ends[0].own_networks().enumerate() {

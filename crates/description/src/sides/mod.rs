@@ -161,8 +161,8 @@ impl SideBuilder<'_> {
     fn pair_names(&self) -> impl Iterator<Item = String> + '_ {
         let ends = self.description.ends(self.tunnel);
         self.tunnel.pairs.iter().map(move |pair| {
-            let (first, second) = (&ends[0].networks[pair.first].name.value, &ends[1].networks[pair.second].name.value);
-            [&**first, "_", second].concat()
+            let [first, second] = pair.networks(ends).map(|network| network.name.value.as_str());
+            [first, "_", second].concat()
         })
     }
 

@@ -32,7 +32,7 @@ pub fn uncarried(description: &Description, tunnel: &Tunnel) -> Vec<UncarriedPai
         wanted && is_ours && !is_own() && !carries(description, tunnel.between[end].value, own, remote)
     };
     let told = pairs.iter().map(|pair| {
-        let networks = [&ends[0].networks[pair.first], &ends[1].networks[pair.second]];
+        let networks = pair.networks(ends);
         let prefixes = networks.map(|network| network.prefix.value);
         UncarriedPair {
             names: networks.map(|network| network.name.value.clone()),

@@ -245,6 +245,30 @@ pub enum SecondTunnel {
     Never,
 }
 
+/// A second tunnel to the same peer, as a daemon is asked for it.
+#[derive(Clone, Copy, Debug)]
+pub struct AskedSecondTunnel {
+    /// Whether the proposals for ESP of the two differ.
+    pub other_esp: bool,
+    /// Whether one of the two has an interface that its connection names.
+    pub interface: bool,
+    /// Whether the daemon opens them, and one of the two is what the gateways themselves send each other.
+    pub opens_hosts: bool,
+}
+
+/// Why a daemon cannot have it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SecondTunnelObstacle {
+    /// It judges a further Child SA by the proposals of the first.
+    EspOfFirst,
+    /// A peer has one tunnel.
+    OneForEachPeer,
+    /// All Child SAs of an IKE SA have one interface.
+    OneInterface,
+    /// What the gateways themselves send each other does not come back after the peer was lost.
+    HostsLost,
+}
+
 /// Who sets the routes of policy-based tunnels.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RoutesBy {
@@ -432,6 +456,18 @@ impl Profile {
     /// Whether a way to open a tunnel is one of its own.
     pub fn opens(&self, way: OpeningWay) -> bool {
         self.openings.contains(&way)
+    }
+
+    /// What keeps it from having a second tunnel to the same peer.
+    pub fn second_tunnel_obstacle(&self, asked: AskedSecondTunnel) -> Option<SecondTunnelObstacle> {
+        if asked.other_esp && self.behaviour.further_child == FurtherChild::ByFirst {
+            return Some(SecondTunnelObstacle::EspOfFirst);
+        }
+        match self.second_tunnel.value {
+            SecondTunnel::Never => Some(SecondTunnelObstacle::OneForEachPeer),
+            SecondTunnel::UnderOneName => asked.interface.then_some(SecondTunnelObstacle::OneInterface),
+            SecondTunnel::BySelectors { reopens_hosts } => (asked.opens_hosts && !reopens_hosts).then_some(SecondTunnelObstacle::HostsLost),
+        }
     }
 
     /// Whether routes can steer, instead of the selectors.

@@ -31,7 +31,7 @@ impl Decoder<'_> {
         pairs: &[Pair],
         appearances: &[Appearance],
     ) -> Option<()> {
-        let all = |pair: &&Pair| ends[0].networks[pair.first].is_everything() || ends[1].networks[pair.second].is_everything();
+        let all = |pair: &&Pair| pair.hub_of_everything(ends).is_some();
         let mut to_all = pairs.iter().filter(all).peekable();
         to_all.peek()?;
         if let Some(word) = fields.get("routing").and_then(text).filter(|word| word.value == "bgp") {
