@@ -118,7 +118,10 @@ impl Authority {
 
     /// A certificate that holds in these years.
     pub fn certify(&self, names: &[&str], key: &str, years: [i32; 2]) -> String {
-        let mut params = rcgen::CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>()).expect("names");
+        let (mails, others): (Vec<&str>, Vec<&str>) = names.iter().partition(|name| name.contains('@'));
+        let mut params = rcgen::CertificateParams::new(others.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>()).expect("names");
+        let mails = mails.iter().map(|mail| rcgen::SanType::Rfc822Name((*mail).try_into().expect("letters")));
+        params.subject_alt_names.extend(mails);
         params.distinguished_name = rcgen::DistinguishedName::new();
         params.distinguished_name.push(rcgen::DnType::OrganizationName, "Alder Creek Orchards");
         params.distinguished_name.push(rcgen::DnType::CommonName, names[0]);

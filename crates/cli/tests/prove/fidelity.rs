@@ -216,6 +216,12 @@ fn observed(came: &Negotiation) -> Option<Stage> {
 /// Random numbers that are the same for the same seed (SplitMix64).
 pub struct Rng(u64);
 
+impl From<u64> for Rng {
+    fn from(seed: u64) -> Rng {
+        Rng(seed)
+    }
+}
+
 impl Rng {
     fn next(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);

@@ -6,6 +6,7 @@
 
 #![allow(clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests have files of their own")]
 
+mod combined;
 #[path = "../common/mod.rs"]
 mod common;
 mod fidelity;
@@ -115,6 +116,58 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
     // More than one in forty that needs a second try is no accident.
     assert!(wrong.len() <= cases.len().div_ceil(40), "{} of {} needed a second try: {again:?}", wrong.len(), cases.len());
     no_secret_in(&folder.path().join("logs"));
+}
+
+/// Whatever is combined comes up at the first try, or is refused. `USPAN_SEED` draws other descriptions, `USPAN_PAIRS` says how many;
+/// without it a run of the whole lab takes 100, and any other one 24, by the commit. `USPAN_SEEN` names a file in which what came of
+/// each is kept, so that a run that was stopped goes on; `USPAN_ONLY=17,105` takes some. With `USPAN_COVER` every pair of values is tried instead, as many descriptions
+/// as it says.
+#[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
+fn whatever_is_combined_comes_up_at_the_first_try() {
+    let _turn = turn();
+    let number = |name: &str| std::env::var(name).ok().and_then(|text| text.parse::<u64>().ok());
+    let whole = std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
+    let workshop = combined::Workshop::new();
+    let mut seen = combined::Seen::open(std::env::var_os("USPAN_SEEN").map(PathBuf::from));
+    let (wrong, count) = match number("USPAN_COVER") {
+        Some(most) => combined::covered(&workshop, &mut seen, most),
+        None => {
+            let seed = number("USPAN_SEED").unwrap_or_else(suite::seed_of_commit);
+            let count = number("USPAN_PAIRS").unwrap_or(if whole { 100 } else { 24 });
+            combined::drawn(&workshop, &mut seen, seed, count)
+        }
+    };
+    assert!(count > 0);
+    assert!(wrong.is_empty(), "{} of {count} did not come up whole:\n{}", wrong.len(), wrong.join("\n\n"));
+}
+
+/// What the check refuses does not come up, let through: with the whole lab ten of each code, or of that which `USPAN_CODE` names; in any
+/// other run three by the commit.
+#[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
+fn what_is_refused_does_not_come_up() {
+    let _turn = turn();
+    let only = std::env::var("USPAN_CODE").ok();
+    let whole = only.is_some() || std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
+    let amount = match whole {
+        true => combined::refused::Amount { of_each: 10, most: usize::MAX, in_vain: 1500 },
+        false => combined::refused::Amount { of_each: 1, most: 3, in_vain: 100 },
+    };
+    let seed = std::env::var("USPAN_SEED").ok().and_then(|text| text.parse().ok()).unwrap_or_else(suite::seed_of_commit);
+    let told = combined::refused::tried(&combined::Workshop::new(), seed, only.as_deref(), amount);
+    for (code, (count, whole)) in &told {
+        say(&format!("{code}: {count} tried, {} would have come up", whole.len()));
+    }
+    assert!(!told.is_empty());
+    let whole: Vec<&String> = told.values().flat_map(|(_, whole)| whole).collect();
+    assert!(whole.is_empty(), "{} refusals would have come up", whole.len());
+}
+
+/// What the combinations leave out because it follows from something else are keys that there are.
+#[test]
+fn keys_that_follow_from_others_are_keys_of_the_language() {
+    assert_eq!(combined::stale_keys(), Vec::<&str>::new());
 }
 
 /// The page follows from the suite: a capability that is neither proven nor refused cannot be on it.

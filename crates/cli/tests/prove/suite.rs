@@ -526,7 +526,7 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
     if std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all") {
         return list;
     }
-    let commit = Command::new("git").args(["rev-parse", "HEAD"]).output().map(|output| output.stdout).unwrap_or_default();
+    let commit = seed_of_commit();
     list.sort_by_cached_key(|one| {
         let mut hasher = DefaultHasher::new();
         (&commit, key(one)).hash(&mut hasher);
@@ -534,6 +534,14 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
     });
     list.truncate(part);
     list
+}
+
+/// A number that follows from the commit.
+pub fn seed_of_commit() -> u64 {
+    let commit = Command::new("git").args(["rev-parse", "HEAD"]).output().map(|output| output.stdout).unwrap_or_default();
+    let mut hasher = DefaultHasher::new();
+    commit.hash(&mut hasher);
+    hasher.finish() % 1_000_000
 }
 
 /// The descriptions of this run: with the stars, and then whatever is drawn; or those that USPAN_SHOWS names a part of.

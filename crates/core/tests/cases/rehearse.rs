@@ -201,6 +201,17 @@ fn a_group_of_one_end_alone_shows_at_the_first_rekey() {
     assert_eq!(failure.cures[0].spelling.as_deref(), Some("pfs=no"));
 }
 
+/// RFC 4309 section 7.1: the salt of CCM has three bytes; ESP in UDP is lost behind such a key where a daemon counts in words.
+#[test]
+fn esp_that_is_to_travel_in_udp_and_does_not_shows_where_packets_cross() {
+    let words = "esp = [{ encryption = \"aes-256-ccm\" }]";
+    let rehearsal =
+        rehearsed(trees(["strongswan", "libreswan"], words), &[(1, "\tikev2=insist\n", "\tikev2=insist\n\tencapsulation=yes\n")], None);
+    assert_eq!(failed(&rehearsal), [(Stage::Crossing, "")]);
+    assert_eq!(rehearsal.opened.len(), 1);
+    assert!(rehearsal.failures[0].reason.contains("coldstore wants ESP in UDP"), "{}", rehearsal.failures[0].reason);
+}
+
 /// RFC 7296 section 1.3.1: further Child SAs, each with keys of its own.
 #[test]
 fn each_further_pair_takes_an_exchange() {

@@ -262,6 +262,15 @@ pub fn description() -> impl Strategy<Value = String> {
                     true if knows(Method::Certificate) && formed => "authentication = \"certificates\"",
                     _ => "secret = { file = \"k\" }",
                 };
+                // Behind a NAT device somebody keeps its mapping; and with the keys of CCM not all have ESP in UDP.
+                let behind = [&one, &other].iter().any(|site| site.reach == 1);
+                let forgets = [&one, &other].iter().any(|site| site.reach == 1 && !known::profile(site.platform).keeps_nat_mapping.value);
+                let kept = |line: &str| if line.starts_with("liveness") { "liveness = \"30s\"\n".to_owned() } else { format!("{line}\n") };
+                let timing = if forgets { timing.lines().map(kept).collect() } else { timing };
+                let in_udp = behind || traversal.contains("forced");
+                let odd = in_udp && can.iter().any(|facts| facts.behaviour.odd_key == OddKey::NotInUdp);
+                let odd = odd && offer.1.contains("-ccm");
+                let esp = if odd { "{ encryption = \"aes-256-gcm\" }".to_owned() } else { offer.1.clone() };
                 let mut text = "unified-span = 1\n".to_owned();
                 let certified = proof.contains("certificates");
                 site_text(&mut text, "packhouse", 0, &one, free, certified);
@@ -291,7 +300,7 @@ pub fn description() -> impl Strategy<Value = String> {
                 match strength {
                     _ if old => text.push_str("version = \"ikev1\"\nstrength = \"common\"\n"),
                     Some(strength) => drop(writeln!(text, "strength = \"{strength}\"")),
-                    None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, offer.1, offer.2)),
+                    None => drop(write!(text, "ike = [{}]\nesp = [{}]\npfs = {}\n", offer.0, esp, offer.2)),
                 }
                 if hosts {
                     text.push_str("carries = \"gateways\"\n");

@@ -76,6 +76,7 @@ pub fn agree(description: &Description, tunnel: &Tunnel) -> (Option<Agreement>, 
     let pfs = pfs_group(tunnel, &ike);
     talk.bound_group(pfs, &ike);
     let esp = talk.esp(pfs);
+    talk.warn_of_nat(&esp);
     let (mut reasons, findings) = talk.finish();
     if ike.is_empty() || esp.is_empty() {
         return (None, findings);

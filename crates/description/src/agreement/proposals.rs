@@ -3,11 +3,11 @@
 use std::fmt::Write as _;
 
 use super::Reason;
-use crate::description::{Description, Pfs, Site, Tunnel};
-use uspan_dialects::profile::{PfsChoice, PrfChoice, Profile, Sa};
+use crate::description::{Address, Description, Pfs, Site, Tunnel};
+use uspan_dialects::profile::{OddKey, PfsChoice, PrfChoice, Profile, Sa};
 use uspan_model::algorithm::{Kind, Row, Status, Transform};
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{IkeVersion, Proposal};
+use uspan_model::gateway::{Encapsulation, IkeVersion, Proposal};
 use uspan_model::parameter::Parameter;
 use uspan_model::source::{Located, Span};
 
@@ -58,7 +58,41 @@ impl<'a> Negotiator<'a> {
         let facts = self.facts(end);
         let old = self.tunnel.version.value == IkeVersion::V1 && sa == Sa::Esp && row.kind == Kind::KeyExchange;
         let narrowed = facts.ikev1_pfs_groups.as_ref().filter(|_| old).is_some_and(|groups| !groups.contains(&row.number));
-        facts.can(Transform::of(row), sa) && !narrowed
+        facts.can(Transform::of(row), sa) && !narrowed && self.beside_udp(end, row, sa).is_none()
+    }
+
+    /// What of the description lets ESP travel in UDP, where an end cannot do that with a cipher.
+    fn beside_udp(&self, end: usize, row: &'static Row, sa: Sa) -> Option<&'static str> {
+        if sa != Sa::Esp || !self.stays_out_of_udp(end, row) {
+            return None;
+        }
+        match self.tunnel.encapsulation.value {
+            Encapsulation::Forced => Some("`nat-traversal = \"forced\"`"),
+            Encapsulation::Automatic => self.ends.iter().any(|site| site.own_address.is_some()).then_some("`own-address`"),
+            Encapsulation::Off => None,
+        }
+    }
+
+    fn stays_out_of_udp(&self, end: usize, row: &'static Row) -> bool {
+        row.has_odd_key() && self.facts(end).behaviour.odd_key == OddKey::NotInUdp
+    }
+
+    /// Reports a cipher with which nothing arrives, if a NAT device stands before a gateway wherever it is.
+    pub(super) fn warn_of_nat(&mut self, esp: &[Proposal]) {
+        let wanders = self.ends.iter().find(|site| matches!(site.address.value, Address::Dynamic));
+        let (Some(site), Some(cipher)) = (wanders, esp.first().and_then(|first| first.first(Kind::Encryption)?.row())) else { return };
+        let Some(end) = [0, 1].into_iter().find(|end| self.stays_out_of_udp(*end, cipher)) else { return };
+        if self.tunnel.encapsulation.value != Encapsulation::Automatic {
+            return;
+        }
+        let (name, title) = (&self.ends[end].name.value, &self.facts(end).title);
+        let message = format!(
+            "{name} ({title}) has no ESP in UDP with `{}`, and a NAT device may stand before {}, whose address is `dynamic`",
+            cipher.name, site.name.value
+        );
+        let span = self.tunnel.offer.esp.first().map_or(self.tunnel.name.span, |offered| offered.span);
+        let place = self.description.source.place(span);
+        self.findings.push(Finding::new(&rules::NOT_BEHIND_NAT, message).at(place));
     }
 
     /// Whether an end can do an algorithm and may.
@@ -83,7 +117,10 @@ impl<'a> Negotiator<'a> {
                 let name = &self.ends[end].name.value;
                 obstacles.push(match self.can(end, row, sa) {
                     true => format!("{name} does not allow `{}`", row.name),
-                    false => format!("{name} ({}) cannot do `{}` for {}", facts.title, row.name, sa.word()),
+                    false => {
+                        let beside = self.beside_udp(end, row, sa).map(|key| format!(" beside {key}")).unwrap_or_default();
+                        format!("{name} ({}) cannot do `{}` for {}{beside}", facts.title, row.name, sa.word())
+                    }
                 });
             }
         }
@@ -254,7 +291,8 @@ impl<'a> Negotiator<'a> {
                     (true, true) => "does not allow",
                     (true, false) => "cannot do",
                 };
-                message.push_str(&format!("; {} {why} `{}`", self.ends[end].name.value, row.name));
+                let beside = self.beside_udp(end, row, sa).map(|key| format!(" beside {key}")).unwrap_or_default();
+                message.push_str(&format!("; {} {why} `{}`{beside}", self.ends[end].name.value, row.name));
                 if let Some(near) = self.nearest(row, sa) {
                     hints.push(format!("instead of `{}` the nearest that both can do is `{}`", row.name, near.name));
                 }

@@ -268,8 +268,29 @@ impl TunnelCheck<'_> {
                 let message = format!("`{}` is to open the tunnel to `{name}`, which stands behind a NAT device", ends[1 - end].name.value);
                 findings.push(self.at(&rules::ANSWERS_BEHIND_NAT, tunnel.initiator_at, message));
             }
+            findings.extend(self.forgotten(end, site));
         }
         findings
+    }
+
+    /// An end behind a NAT device that lets the device forget it.
+    fn forgotten(&self, end: usize, site: &Site) -> Option<Finding> {
+        /// Less than the two minutes that RFC 4787 section 4.3 asks of a NAT device, of which not all do.
+        const KEEPS: Duration = Duration::from_secs(60);
+        let tunnel = self.tunnel;
+        let profile = &site.platform.value;
+        let quiet = !profile.keeps_nat_mapping.value && tunnel.liveness.is_none_or(|every| every > KEEPS);
+        // Who is opened to, too, has a device that forwards.
+        if !quiet || tunnel.initiator != Some(end) || tunnel.encapsulation.value == Encapsulation::Off {
+            return None;
+        }
+        let name = &site.name.value;
+        let behind = |how: &str| format!("{name} ({}) sends a NAT device nothing that keeps its mapping, and {how}", profile.title);
+        if site.own_address.is_some() {
+            return Some(self.at(&rules::FORGOTTEN_BY_NAT, tunnel.liveness_at, behind("`own-address` says that one stands before it")));
+        }
+        let wanders = matches!(site.address.value, Address::Dynamic);
+        wanders.then(|| self.at(&rules::MAY_BE_FORGOTTEN, tunnel.liveness_at, behind("one may stand before it: its address is `dynamic`")))
     }
 
     fn times(&self) -> Vec<Finding> {

@@ -189,6 +189,15 @@ pub enum LongNumbersV1 {
     Never,
 }
 
+/// What becomes of ESP in UDP beside a key that fills no whole words of 32 bits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OddKey {
+    /// It travels in UDP.
+    InUdp,
+    /// The kernel is not told of UDP: what is sent leaves without it, and what arrives in it is not taken.
+    NotInUdp,
+}
+
 /// What a responder refuses when it refuses the first Child SA.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Refusal {
@@ -288,6 +297,8 @@ pub struct Behaviour {
     pub unsaid_proposals_v1: Observed<UnsaidProposalsV1>,
     /// Sequence numbers in IKEv1.
     pub long_numbers_v1: Observed<LongNumbersV1>,
+    /// ESP in UDP beside the keys of CCM.
+    pub odd_key: Observed<OddKey>,
     /// What it refuses with a Child SA.
     pub refusal: Observed<Refusal>,
     /// Which secret serves.

@@ -41,6 +41,8 @@ pub enum Stage {
     Authentication,
     /// Selectors and proposals of a Child SA.
     ChildSa,
+    /// What crosses the Child SAs.
+    Crossing,
     /// New keys for a Child SA.
     RekeyChild,
     /// A new IKE SA in place of the old one.
@@ -56,6 +58,7 @@ impl Stage {
             Stage::IkeSa => "ike-sa",
             Stage::Authentication => "authentication",
             Stage::ChildSa => "child-sa",
+            Stage::Crossing => "crossing",
             Stage::RekeyChild => "rekey-child-sa",
             Stage::RekeyIke => "rekey-ike-sa",
         }
@@ -69,6 +72,7 @@ impl Stage {
             Stage::IkeSa => "the proposals and keys of the IKE SA",
             Stage::Authentication => "who believes whom",
             Stage::ChildSa => "the Child SAs",
+            Stage::Crossing => "what crosses the Child SAs",
             Stage::RekeyChild => "new keys for a Child SA",
             Stage::RekeyIke => "a new IKE SA",
         }
@@ -81,6 +85,7 @@ impl Stage {
             Stage::Answer => "no answer of the peer, no IKE SA",
             Stage::IkeSa | Stage::Authentication => "no IKE SA",
             Stage::ChildSa => "an IKE SA without this ESP SA",
+            Stage::Crossing => "SAs at both ends, and nothing that arrives",
             Stage::RekeyChild => "the tunnel works until its first rekey",
             Stage::RekeyIke => "the tunnel works until the IKE SA is to be replaced",
         }

@@ -5,11 +5,11 @@ use std::collections::BTreeSet;
 use super::message::{ExchangeType, Notify};
 use super::v2::KeySource;
 use super::{Cause, Cure, Play, RehearsalFailure, Stage, child_name};
-use crate::fits::proposals::{differing, nearest_two};
+use crate::fits::proposals::{Suite, differing, nearest_two};
 use crate::fits::selectors::Wanted;
-use uspan_dialects::profile::{Line, ToStrangers};
-use uspan_model::algorithm::Kind;
-use uspan_model::gateway::{Child, Connection, IkeVersion, Proposal, listed};
+use uspan_dialects::profile::{Line, OddKey, ToStrangers};
+use uspan_model::algorithm::{Kind, Row};
+use uspan_model::gateway::{Child, Connection, Encapsulation, IkeVersion, Proposal, listed};
 use uspan_model::parameter::Parameter;
 
 impl<'a> Play<'a> {
@@ -89,6 +89,28 @@ impl<'a> Play<'a> {
             let name = child_name(own);
             self.fail((Stage::ChildSa, vec![cause]), reason, [None, None], cures).child = name;
         }
+    }
+
+    /// ESP that is to travel in UDP, and does not at an end whose kernel is not told so.
+    pub(super) fn not_in_udp(&mut self, asked: &Child, own: &Child, suite: &Suite) {
+        let odd = suite.of(Kind::Encryption).filter(|cipher| cipher.row().is_some_and(Row::has_odd_key));
+        let Some(cipher) = odd else { return };
+        let Some(end) = [0, 1].into_iter().find(|end| self.behaviour(*end).odd_key == OddKey::NotInUdp) else { return };
+        let forced = [0, 1].into_iter().find(|end| self.connections[*end].encapsulation.value == Encapsulation::Forced);
+        let device = [0, 1].into_iter().find(|end| self.translated(*end));
+        let why = match (forced, device) {
+            (Some(by), _) => format!("{} wants ESP in UDP", self.name(by)),
+            (None, Some(before)) => format!("a NAT device stands before {}, so that ESP travels in UDP", self.name(before)),
+            (None, None) => return,
+        };
+        let reason =
+            format!("{why}; with the key of `{cipher}` the kernel of {} is not told so, and the packets do not meet.", self.name(end));
+        let proposals = if end == self.initiator { &asked.esp } else { &own.esp };
+        let mut cures = vec![self.cure(end, proposals, "another cipher than CCM, such as GCM, at both ends")];
+        cures.extend(forced.map(|by| self.cure(by, &self.connections[by].encapsulation, "ESP in UDP only where a NAT device is found")));
+        let name = child_name(asked);
+        let causes = vec![Parameter::EspProposals.into(), Cause::at(Parameter::Encapsulation, forced.unwrap_or(end))];
+        self.fail((Stage::Crossing, causes), reason, [None, None], cures).child = name;
     }
 
     /// Selectors that do not fit.

@@ -369,6 +369,7 @@ impl<'a> Play<'a> {
             self.think(initiator, || "what crosses is less, or something else, than one of the two ends says");
         }
         self.rehearsal.opened.push(OpenedChild { names, selectors, protection, whole });
+        self.not_in_udp(asked, own, suite);
     }
 
     /// New keys for each Child SA, asked for by the end whose keys end first (RFC 7296 section 1.3.3).

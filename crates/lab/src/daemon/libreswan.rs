@@ -2,6 +2,7 @@
 //! package conflicts with strongSwan's.
 
 use std::io;
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -175,7 +176,7 @@ impl Daemon for LibreswanDriver {
         Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
     }
 
-    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
+    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str, _peer: IpAddr) -> io::Result<Vec<String>> {
         ike_marks(gateway, connection)
     }
 

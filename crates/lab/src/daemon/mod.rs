@@ -7,6 +7,7 @@ pub mod router;
 mod strongswan;
 
 use std::io;
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::Child;
 
@@ -123,7 +124,7 @@ pub trait Daemon: Sync {
     ///
     /// # Errors
     /// When the program cannot be run.
-    fn ike_sas(&self, gateway: &StagedGateway, running: &Running, connection: &str) -> io::Result<Vec<String>>;
+    fn ike_sas(&self, gateway: &StagedGateway, running: &Running, connection: &str, peer: IpAddr) -> io::Result<Vec<String>>;
 
     /// Whether a line of its log tells of a failure in a negotiation.
     fn tells_of_failure(&self, line: &str) -> bool;

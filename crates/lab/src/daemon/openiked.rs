@@ -2,6 +2,7 @@
 
 use std::fs::OpenOptions;
 use std::io;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -13,9 +14,11 @@ use crate::stage::room::Said;
 pub(super) struct OpenikedDriver;
 
 /// The IKE SAs that are established with a peer's address.
-fn sas(gateway: &StagedGateway) -> io::Result<Vec<String>> {
+fn sas(gateway: &StagedGateway, peer: IpAddr) -> io::Result<Vec<String>> {
     let said = gateway.room.tell("ikectl", &["show", "sa"])?;
+    let of = |line: &str| line.split("->").nth(1)?.split('<').next()?.parse::<SocketAddr>().ok();
     let lines = said.text.lines().filter(|line| line.contains("iked_sas:") && line.contains("ESTABLISHED"));
+    let lines = lines.filter(|line| of(line).is_some_and(|at| at.ip() == peer));
     Ok(lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect())
 }
 
@@ -118,8 +121,8 @@ impl Daemon for OpenikedDriver {
         Ok(None)
     }
 
-    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, _connection: &str) -> io::Result<Vec<String>> {
-        sas(gateway)
+    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, _connection: &str, peer: IpAddr) -> io::Result<Vec<String>> {
+        sas(gateway, peer)
     }
 
     fn tells_of_failure(&self, line: &str) -> bool {

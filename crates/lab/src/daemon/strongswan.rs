@@ -1,6 +1,7 @@
 //! strongSwan: charon-systemd and swanctl (swanctl(8), strongswan.conf(5)).
 
 use std::io;
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -111,7 +112,7 @@ impl Daemon for StrongswanDriver {
         Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
     }
 
-    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str) -> io::Result<Vec<String>> {
+    fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str, _peer: IpAddr) -> io::Result<Vec<String>> {
         let text = Self::sas(gateway, connection)?;
         let each = text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"));
         Ok(each.filter_map(|sa| value(sa, "initiator-spi").map(str::to_owned)).collect())

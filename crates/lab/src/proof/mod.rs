@@ -316,10 +316,36 @@ impl<'a> Walkthrough<'_, 'a> {
     fn row(&mut self, check: Check, about: &str, ends: [Outcome; 2]) {
         let failed = ends.iter().any(Outcome::failed);
         let words = if failed && check != Check::Files { self.words() } else { Vec::new() };
+        if failed && !self.failed {
+            self.note_state();
+        }
         // A file that is refused shows in what follows from it; the rest may still work.
         self.failed |= failed && check != Check::Files;
         let row = CheckRow { job: self.proof.job.number, tunnel: self.number, check, about: about.to_owned(), ends, words };
         (self.proof.tell)(Event::Row(row));
+    }
+
+    /// What the kernel of each end has at the first failure, for whoever looks at the logs; without keys.
+    fn note_state(&self) {
+        const LISTED: [&[&str]; 8] = [
+            &["ip", "-s", "xfrm", "policy"],
+            &["ip", "-s", "xfrm", "state", "list", "nokeys"],
+            &["ip", "address"],
+            &["ip", "-4", "rule"],
+            &["ip", "-4", "route", "show", "table", "all"],
+            &["ip", "-6", "route", "show", "table", "all"],
+            &["nft", "list", "ruleset"],
+            &["cat", "/proc/net/xfrm_stat"],
+        ];
+        for end in [0, 1] {
+            let path = self.proof.places.logs.join(format!("{}.state", self.site_name(end)));
+            let listed = LISTED.iter().filter_map(|words| {
+                let said = self.gateway(end).room.tell(words[0], &words[1..]).ok()?;
+                Some(format!("# {}\n{}\n", words.join(" "), said.text.trim_end()))
+            });
+            // Logs are an extra: a failure of theirs is none of the proof's.
+            let _ = std::fs::write(path, listed.collect::<String>());
+        }
     }
 
     /// The last lines in which each end's daemon speaks of a failure, since the check began.

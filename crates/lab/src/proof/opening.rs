@@ -2,11 +2,14 @@
 
 use std::collections::BTreeSet;
 use std::io;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use super::{LEARNING, OPENING, REKEYING, Walkthrough, wait_for};
 use crate::job::{Check, JobOpening, JobTunnel, Outcome};
 use crate::sas::{self, EspSa};
+
+/// How long hosts wait before they try again what was not answered.
+const HOSTS_TRY_AGAIN: Duration = Duration::from_secs(8);
 
 impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn open(&mut self) -> io::Result<()> {
@@ -65,9 +68,18 @@ impl<'a> Walkthrough<'_, 'a> {
     fn open_from(&mut self, end: usize) -> io::Result<Outcome> {
         let since = Instant::now();
         self.set_out(end)?;
+        let mut asked = Instant::now();
         let opened = wait_for(OPENING, || match self.sa_pairs()? {
             pairs if pairs >= self.children().len() => Ok(Some(Outcome::Pass(format!("{} s", since.elapsed().as_secs())))),
-            _ => Ok(self.dead_daemon()),
+            _ => {
+                // Hosts try again. A kernel asks a daemon for one SA to a host at a time, whoever sends, until it gives up after 30 s
+                // (net.core.xfrm_acq_expires): where the traps have no gateways of their own, a second pair comes then.
+                if self.tunnel().opens[end] == JobOpening::OnTraffic && asked.elapsed() >= HOSTS_TRY_AGAIN {
+                    (0..self.tunnel().pairs.len()).for_each(|pair| _ = self.crosses(pair, end, 1));
+                    asked = Instant::now();
+                }
+                Ok(self.dead_daemon())
+            }
         })?;
         if let Some(outcome) = opened {
             return Ok(outcome);
@@ -125,9 +137,10 @@ impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn ike_marks(&self, end: usize) -> io::Result<Vec<String>> {
         let (site, running) = (self.site(end), &self.proof.running[self.site(end)]);
         let called = |other: &'a JobTunnel| &other.connections[usize::from(other.ends[0] != site)];
+        let peer = self.proof.job.sites[self.site(1 - end)].address;
         let mut marks = Vec::new();
         for name in self.siblings().map(called).collect::<BTreeSet<_>>() {
-            marks.extend(self.daemon(end)?.ike_sas(self.gateway(end), running, name)?);
+            marks.extend(self.daemon(end)?.ike_sas(self.gateway(end), running, name, peer)?);
         }
         Ok(marks)
     }

@@ -68,7 +68,7 @@ impl Walkthrough<'_, '_> {
         };
         // Other tunnels of this gateway have interfaces and policies of their own.
         let set_up =
-            site.files.iter().find(|file| file.path.starts_with("etc/network/") && file.path.ends_with(&format!("uspan-{}", tunnel.name)));
+            site.files.iter().find(|file| file.path.starts_with("etc/network/") && file.path.ends_with(&format!("/uspan-{}", tunnel.name)));
         let words: Vec<&str> = set_up.map(|file| file.text.split_whitespace().collect()).unwrap_or_default();
         let ids = words.windows(2).filter(|pair| pair[0] == "if_id").filter_map(|pair| pair[1].parse::<u32>().ok());
         let ids: Vec<_> = ids.map(|id| format!("{id:#x}")).collect();
@@ -85,25 +85,25 @@ impl Walkthrough<'_, '_> {
                 rules.iter().any(|(from, priority)| line.starts_with(&format!("{priority}:")) && line.contains(&format!("from {from} ")))
             })?;
         }
-        let names = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup "));
-        let names: Vec<_> = names.filter(|name| words.contains(name)).collect();
-        let mine = |line: &str| names.iter().any(|name| line.contains(&format!(": {name}@")) || line.contains(&format!(": {name}:")));
+        let interfaces = site.interfaces.iter().filter_map(|command| command.strip_prefix("ifup "));
+        let interfaces: Vec<_> = interfaces.filter(|name| words.contains(name)).collect();
+        let mine = |line: &str| interfaces.iter().any(|name| line.contains(&format!(": {name}@")) || line.contains(&format!(": {name}:")));
         find("an interface", "ip", &["-o", "link", "show"], &mine)?;
         let own = format!("uspan-{}", tunnel.name);
         if tunnel.routing {
             // Sessions of other tunnels stay.
-            let sessions = site.files.iter().filter(|file| file.path.starts_with("etc/frr/") && file.path.contains(&own));
+            let sessions = site.files.iter().filter(|file| file.path.starts_with("etc/frr/") && names(&file.path, &own));
             let neighbours: Vec<&str> = sessions
                 .flat_map(|file| file.text.lines())
                 .filter_map(|line| line.trim().strip_prefix("neighbor ")?.split(' ').next())
                 .collect();
             let of_neighbour = |line: &str| line.split_whitespace().any(|word| neighbours.contains(&word));
-            find("a routing session", "vtysh", &["-c", "show running-config"], &|line| line.contains(&own) || of_neighbour(line))?;
+            find("a routing session", "vtysh", &["-c", "show running-config"], &|line| names(line, &own) || of_neighbour(line))?;
         }
         // What the administrator took into a table of his own is his.
         let taken_over = site.joined && gateway.administrator()?.keeps_joined();
-        find("a rule", "nft", &["list", "ruleset"], &|line| line.contains(&own) && !taken_over)?;
-        for file in site.files.iter().filter(|file| file.path.contains(&tunnel.name) && !file.path.ends_with(".chains")) {
+        find("a rule", "nft", &["list", "ruleset"], &|line| names(line, &own) && !taken_over)?;
+        for file in site.files.iter().filter(|file| is_of(&file.path, &tunnel.name) && !file.path.ends_with(".chains")) {
             let path = format!("/{}", file.path);
             if gateway.room.run(move || std::path::Path::new(&path).exists()) {
                 left.push(format!("the file /{}", file.path));
@@ -113,9 +113,37 @@ impl Walkthrough<'_, '_> {
     }
 }
 
+/// Whether a line has a name that is no part of another one.
+fn names(line: &str, name: &str) -> bool {
+    let more = |c: char| c.is_ascii_alphanumeric() || c == '-';
+    line.match_indices(name).any(|(at, _)| !line[..at].ends_with(more) && !line[at + name.len()..].starts_with(more))
+}
+
+/// Whether a file is a tunnel's, by its name: the tunnel's own, or that behind the name of the program.
+fn is_of(path: &str, tunnel: &str) -> bool {
+    let file = path.rsplit('/').next().unwrap_or_default();
+    let rest = file.strip_prefix("uspan-").unwrap_or(file).strip_prefix(tunnel);
+    rest.is_some_and(|rest| !rest.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '-'))
+}
+
 /// The network and the priority of a rule that a line of interfaces(5) adds.
 fn rule_of(line: &str) -> Option<(&str, &str)> {
     let words: Vec<&str> = line.split_whitespace().collect();
     let after = |word: &str| words.iter().position(|one| *one == word).and_then(|at| words.get(at + 1)).copied();
     words.starts_with(&["up", "ip"]).then(|| Some((after("from")?, after("priority")?))).flatten()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_short_name_is_no_part_of_another() {
+        assert!(names("table inet uspan-t {", "uspan-t") && !names("table inet uspan-third {", "uspan-t"));
+        assert!(!names("table inet uspan-t-2 {", "uspan-t"));
+        assert!(
+            is_of("etc/iked.d/t.conf", "t") && is_of("etc/nftables.d/uspan-t.nft", "t") && is_of("etc/swanctl/conf.d/t.secrets.conf", "t")
+        );
+        assert!(!is_of("etc/iked.conf", "t") && !is_of("etc/iked.d/third.conf", "t"));
+    }
 }

@@ -19,7 +19,7 @@ use ipnet::IpNet;
 pub use administrator::{ADMINISTRATORS, RuleListing};
 pub use gateway::StagedGateway;
 
-use crate::job::Job;
+use crate::job::{Job, JobSite};
 use plan::Host;
 use room::Room;
 
@@ -35,8 +35,8 @@ pub struct Testbed {
     pub strangers: Vec<Vec<Machine>>,
     /// The internet host's addresses.
     pub internet_hosts: Vec<IpAddr>,
-    /// NAT devices before gateways.
-    devices: Vec<Room>,
+    /// The NAT device before each gateway that has one.
+    devices: Vec<Option<Room>>,
     /// Where the cables of the LANs meet.
     wires: Room,
 }
@@ -66,28 +66,41 @@ impl Testbed {
             wires: Room::new("wires", false)?,
         };
         forwarding(&stage.internet)?;
-        stage.furnish_the_internet(job)?;
+        stage.plan_the_internet();
+        // Cables first: both rooms of one are there by then.
+        let mut cables = String::new();
         for (i, site) in job.sites.iter().enumerate() {
-            stage.add_gateway(job, i, state)?;
+            stage.add_gateway(job, i, state, &mut cables)?;
             // Behind a host is nobody.
             let behind = families.iter().filter(|_| !site.inside.is_empty());
             let strangers = behind.map(|family| plan::host(family.strangers[i], 0)).collect();
-            let hosts = stage.add_machines(i, 'h', plan::hosts(site))?;
-            let strangers = stage.add_machines(i, 's', strangers)?;
+            let hosts = stage.add_machines(i, 'h', plan::hosts(site), &mut cables)?;
+            let strangers = stage.add_machines(i, 's', strangers, &mut cables)?;
             stage.hosts.push(hosts);
             stage.strangers.push(strangers);
+        }
+        stage.wires.ip(&cables)?;
+        let machines = stage.hosts.iter().chain(&stage.strangers).flatten().map(|machine| &machine.room);
+        let routers = stage.gateways.iter().map(|gateway| &gateway.room).chain(stage.devices.iter().flatten());
+        [&stage.internet, &stage.wires].into_iter().chain(routers).chain(machines).try_for_each(Room::furnish)?;
+        stage.guard_the_internet(job)?;
+        for (i, device) in stage.devices.iter().enumerate() {
+            device.iter().try_for_each(|device| nft(device, nat_rules(&job.sites[i])))?;
             stage.gateways[i].administer()?;
         }
         Ok(stage)
     }
 
-    /// The internet's own host, and the guard that lets nothing private pass.
-    fn furnish_the_internet(&self, job: &Job) -> io::Result<()> {
-        let mut lines = String::from("link add here type dummy\nlink set here up\n");
+    /// The internet's own host.
+    fn plan_the_internet(&self) {
+        self.internet.plan("link add here type dummy\nlink set here up\n");
         for address in &self.internet_hosts {
-            let _ = writeln!(lines, "addr add {} dev here{}", IpNet::from(*address), nodad(*address));
+            self.internet.plan(&format!("addr add {} dev here{}\n", IpNet::from(*address), nodad(*address)));
         }
-        self.internet.ip(&lines)?;
+    }
+
+    /// Lets nothing private pass.
+    fn guard_the_internet(&self, job: &Job) -> io::Result<()> {
         let mut rules = String::from("table inet guard {\n\tchain forward {\n\t\ttype filter hook forward priority 0; policy accept;\n");
         for net in job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net)) {
             let family = if net.addr().is_ipv4() { "ip" } else { "ip6" };
@@ -98,59 +111,50 @@ impl Testbed {
     }
 
     /// A gateway with its links: one to the internet, one for each inside interface.
-    fn add_gateway(&mut self, job: &Job, i: usize, state: &Path) -> io::Result<()> {
+    fn add_gateway(&mut self, job: &Job, i: usize, state: &Path, cables: &mut String) -> io::Result<()> {
         let site = &job.sites[i];
         let room = Room::new(&site.name, true)?;
         forwarding(&room)?;
-        let device = (site.own != site.address).then(|| self.nat_device(job, i)).transpose()?;
+        let device = (site.own != site.address).then(|| self.nat_device(job, i, cables)).transpose()?;
         let (length, hop) = plan::uplink(job, site.own);
-        connect(&room, &site.outside, site.own, length, hop, device.as_ref().unwrap_or(&self.internet), &format!("gw{i}"))?;
-        self.devices.extend(device);
+        let router = device.as_ref().unwrap_or(&self.internet);
+        connect(&room, &site.outside, site.own, length, hop, router, &format!("gw{i}"), cables);
+        self.devices.push(device);
         // Whose networks are of the other family has a way to the internet in that, too; nobody answers there.
         if site.networks.iter().any(|(_, net)| net.addr().is_ipv4() != site.own.is_ipv4()) {
-            let family = if site.own.is_ipv4() { "-6 " } else { "" };
-            room.ip(&format!("{family}route add default dev {} metric 4000\n", site.outside))?;
+            let all = if site.own.is_ipv4() { "::/0" } else { "0.0.0.0/0" };
+            room.plan(&format!("route add {all} dev {} metric 4000\n", site.outside));
         }
-        let wires = self.wires.path.display();
         for (n, inside) in site.inside.iter().enumerate() {
-            room.ip(&format!("link add {inside} type veth peer name p{i}x{n} netns {wires}\nlink set {inside} up\n"))?;
+            lay_cable([&room, &self.wires], [inside, &format!("p{i}x{n}")], cables);
+            room.plan(&format!("link set {inside} up\n"));
             let bridge = format!("link add b{i}x{n} type bridge forward_delay 0\nlink set b{i}x{n} up\n");
-            self.wires.ip(&format!("{bridge}link set p{i}x{n} master b{i}x{n} up\n"))?;
+            self.wires.plan(&format!("{bridge}link set p{i}x{n} master b{i}x{n} up\n"));
         }
         self.gateways.push(StagedGateway::new(site.clone(), room, state)?);
         Ok(())
     }
 
-    /// A device before gateway `i` that translates what leaves to the site's address, and lets in only answers, or
-    /// what it was told to forward.
-    fn nat_device(&self, job: &Job, i: usize) -> io::Result<Room> {
-        let site = &job.sites[i];
+    /// A device before gateway `i`.
+    fn nat_device(&self, job: &Job, i: usize, cables: &mut String) -> io::Result<Room> {
         let device = Room::new(&format!("nat{i}"), false)?;
         forwarding(&device)?;
-        let (length, hop) = plan::uplink(job, site.address);
-        connect(&device, "wan", site.address, length, hop, &self.internet, &format!("nat{i}"))?;
-        let family = if site.own.is_ipv4() { "ip" } else { "ip6" };
-        let mut rules = format!("table {family} nat-device {{\n\tchain out {{\n\t\ttype nat hook postrouting priority 100;\n");
-        rules.push_str("\t\toifname \"wan\" masquerade\n\t}\n");
-        if site.forwarded {
-            let _ = writeln!(rules, "\tchain in {{\n\t\ttype nat hook prerouting priority -100;");
-            let _ = writeln!(rules, "\t\tiifname \"wan\" udp dport {{ 500, 4500 }} dnat to {}\n\t}}", site.own);
-        }
-        rules.push_str("\tchain pass {\n\t\ttype filter hook forward priority 0; policy drop;\n\t\tct state established,related accept\n");
-        rules.push_str("\t\toifname \"wan\" accept\n\t\tct status dnat accept\n\t}\n}\n");
-        nft(&device, rules)?;
+        let address = job.sites[i].address;
+        let (length, hop) = plan::uplink(job, address);
+        connect(&device, "wan", address, length, hop, &self.internet, &format!("nat{i}"), cables);
         Ok(device)
     }
 
-    fn add_machines(&self, i: usize, kind: char, hosts: Vec<Host>) -> io::Result<Vec<Machine>> {
-        hosts.into_iter().enumerate().map(|(n, host)| self.add_machine(i, &format!("{kind}{i}x{n}"), host)).collect()
+    fn add_machines(&self, i: usize, kind: char, hosts: Vec<Host>, cables: &mut String) -> io::Result<Vec<Machine>> {
+        hosts.into_iter().enumerate().map(|(n, host)| self.add_machine(i, &format!("{kind}{i}x{n}"), host, cables)).collect()
     }
 
     /// A host behind gateway `i`, on the cable of its inside interface.
-    fn add_machine(&self, i: usize, name: &str, host: Host) -> io::Result<Machine> {
+    fn add_machine(&self, i: usize, name: &str, host: Host, cables: &mut String) -> io::Result<Machine> {
         let room = Room::new(name, false)?;
-        room.ip(&format!("link add eth0 type veth peer name {name} netns {}\nlink set eth0 up\n", self.wires.path.display()))?;
-        self.wires.ip(&format!("link set {name} master b{i}x{} up\n", host.inside))?;
+        lay_cable([&room, &self.wires], ["eth0", name], cables);
+        room.plan("link set eth0 up\n");
+        self.wires.plan(&format!("link set {name} master b{i}x{} up\n", host.inside));
         let (inside, length, nodad) = (&self.gateways[i].site.inside[host.inside], host.net.prefix_len(), nodad(host.address));
         let (gateway, near) = match host.gateway {
             Some(address) => (address, format!("addr add {address}/{length} dev {inside}{nodad}\n")),
@@ -160,19 +164,41 @@ impl Testbed {
                 (hop, format!("addr replace {} dev {inside}{nodad}\nroute add {} dev {inside}\n", IpNet::from(hop), host.net))
             }
         };
-        self.gateways[i].room.ip(&near)?;
+        self.gateways[i].room.plan(&near);
         let own = format!("addr add {}/{length} dev eth0{nodad}\n", host.address);
-        room.ip(&format!("{own}route add default via {gateway} dev eth0{}\n", onlink(gateway)))?;
+        room.plan(&format!("{own}route add default via {gateway} dev eth0{}\n", onlink(gateway)));
         Ok(Machine { room, host })
     }
 }
 
+/// What a NAT device does: it translates what leaves to the site's address, and lets in only answers, or what it was told to forward.
+fn nat_rules(site: &JobSite) -> String {
+    let family = if site.own.is_ipv4() { "ip" } else { "ip6" };
+    let mut rules = format!("table {family} nat-device {{\n\tchain out {{\n\t\ttype nat hook postrouting priority 100;\n");
+    rules.push_str("\t\toifname \"wan\" masquerade\n\t}\n");
+    if site.forwarded {
+        let _ = writeln!(rules, "\tchain in {{\n\t\ttype nat hook prerouting priority -100;");
+        let _ = writeln!(rules, "\t\tiifname \"wan\" udp dport {{ 500, 4500 }} dnat to {}\n\t}}", site.own);
+    }
+    rules.push_str("\tchain pass {\n\t\ttype filter hook forward priority 0; policy drop;\n\t\tct state established,related accept\n");
+    rules.push_str("\t\toifname \"wan\" accept\n\t\tct status dnat accept\n\t}\n}\n");
+    rules
+}
+
+/// A cable between two rooms, with an interface in each.
+fn lay_cable([near, far]: [&Room; 2], [name, other]: [&str; 2], cables: &mut String) {
+    let (near, far) = (near.path.display(), far.path.display());
+    let _ = writeln!(cables, "link add name {name} netns {near} type veth peer name {other} netns {far}");
+}
+
 /// A link to the next router, with the default route over it.
-fn connect(room: &Room, interface: &str, own: IpAddr, length: u8, hop: IpAddr, router: &Room, far: &str) -> io::Result<()> {
+#[allow(clippy::too_many_arguments, reason = "both ends of a link, and what is known of each")]
+fn connect(room: &Room, interface: &str, own: IpAddr, length: u8, hop: IpAddr, router: &Room, far: &str, cables: &mut String) {
     let (net, nodad, onlink) = (IpNet::from(own), nodad(hop), onlink(hop));
-    room.ip(&format!("link add {interface} type veth peer name {far} netns {}\nlink set {interface} up\n", router.path.display()))?;
-    router.ip(&format!("link set {far} up\naddr add {hop}/{length} dev {far}{nodad}\nroute replace {net} dev {far}\n"))?;
-    room.ip(&format!("addr add {own}/{length} dev {interface}{nodad}\nroute add default via {hop} dev {interface}{onlink}\n"))
+    lay_cable([room, router], [interface, far], cables);
+    router.plan(&format!("link set {far} up\naddr add {hop}/{length} dev {far}{nodad}\nroute replace {net} dev {far}\n"));
+    let default = format!("route add default via {hop} dev {interface}{onlink}\n");
+    room.plan(&format!("link set {interface} up\naddr add {own}/{length} dev {interface}{nodad}\n{default}"));
 }
 
 /// Whether a family occurs in a job.

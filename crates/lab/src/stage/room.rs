@@ -8,6 +8,7 @@ use std::os::unix::process::CommandExt as _;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
@@ -32,6 +33,8 @@ pub struct Room {
     pub path: PathBuf,
     tasks: Option<Sender<RoomTask>>,
     thread: Option<JoinHandle<()>>,
+    /// Lines for `ip` that are to be worked off together.
+    planned: Mutex<String>,
 }
 
 /// What a program said.
@@ -44,7 +47,7 @@ pub struct Said {
 }
 
 impl Room {
-    /// Opens a room. With `mounts` it sees changes of mounts that are made in it, and nobody else does.
+    /// Opens a room, whose loopback interface is planned. With `mounts` it sees changes of mounts that are made in it, and nobody else does.
     ///
     /// # Errors
     /// Where the kernel gives no namespaces.
@@ -53,9 +56,22 @@ impl Room {
         let (ready, path) = channel();
         let thread = std::thread::Builder::new().name(name.to_owned()).spawn(move || live(&inbox, &ready, mounts))?;
         let path = path.recv().map_err(|_| io::Error::other("the room's thread ended"))??;
-        let room = Room { name: name.to_owned(), path, tasks: Some(tasks), thread: Some(thread) };
-        room.ip("link set lo up\n")?;
-        Ok(room)
+        let planned = Mutex::new("link set lo up\n".to_owned());
+        Ok(Room { name: name.to_owned(), path, tasks: Some(tasks), thread: Some(thread), planned })
+    }
+
+    /// Lines for `ip`, which stand until the room is furnished: one program for all of them.
+    pub fn plan(&self, lines: &str) {
+        self.planned.lock().unwrap_or_else(PoisonError::into_inner).push_str(lines);
+    }
+
+    /// Works off what was planned.
+    ///
+    /// # Errors
+    /// When a line fails.
+    pub fn furnish(&self) -> io::Result<()> {
+        let lines = std::mem::take(&mut *self.planned.lock().unwrap_or_else(PoisonError::into_inner));
+        if lines.is_empty() { Ok(()) } else { self.ip(&lines) }
     }
 
     /// Does something in the room and waits for it.

@@ -178,6 +178,11 @@ pub struct Row {
 }
 
 impl Row {
+    /// Whether its keying material fills no whole words of 32 bits: the salt of CCM has three bytes (RFC 4309 section 7.1, RFC 5529).
+    pub fn has_odd_key(&self) -> bool {
+        self.kind == Kind::Encryption && matches!(self.number, 14..=16 | 25..=27)
+    }
+
     /// Whether IKEv1 can negotiate it, for its own SA or for ESP.
     pub fn is_in_ikev1(&self, for_ike: bool) -> bool {
         if for_ike { self.v1.ike.is_some() } else { self.v1.esp.is_some() }

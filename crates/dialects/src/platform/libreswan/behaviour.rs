@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1, PfsGroup,
     Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
     WithIkeSa,
 };
@@ -26,6 +26,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     offer_v1: Observed::new(OfferV1::All, "messages watched in the lab"),
     unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::Anything, "the lab, without `ike`"),
     long_numbers_v1: Observed::new(LongNumbersV1::Never, "the lab: the SAs have 32 bits whatever `esn` says"),
+    odd_key: Observed::new(OddKey::NotInUdp, "the lab: with AES-CCM ESP leaves without UDP, though its log says `ESPinUDP`; the attribute behind the key begins at no multiple of four bytes, `netlink_add_sa` in its source"),
     refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
     secret_for: Observed::new(SecretFor::Both, "ipsec.secrets(5): both identities, or any"),
     says: Cow::Borrowed(SAYS),

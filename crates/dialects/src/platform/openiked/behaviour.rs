@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1, PfsGroup,
     Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
     WithIkeSa,
 };
@@ -26,6 +26,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     offer_v1: Observed::new(OfferV1::All, "it does not speak IKEv1"),
     unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::OwnList, "it does not speak IKEv1"),
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "it does not speak IKEv1"),
+    odd_key: Observed::new(OddKey::InUdp, "it has no CCM"),
     refusal: Observed::new(Refusal::Whole, "the lab: with the first Child SA the IKE SA is refused"),
     secret_for: Observed::new(SecretFor::Both, "iked.conf(5): the secret stands in the policy"),
     says: Cow::Borrowed(SAYS),

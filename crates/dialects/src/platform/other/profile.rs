@@ -6,9 +6,9 @@ use std::time::Duration;
 use crate::profile::statement::Statements;
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, EqualSelectors, FurtherChild, Identities,
-    InterfaceName, Interrupts, KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OfferV1, OpeningWay, OwnEnd,
-    PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SecretFor, SeveralPairs,
-    ShownCertificate, Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
+    InterfaceName, Interrupts, KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OddKey, OfferV1, OpeningWay,
+    OwnEnd, PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SecretFor,
+    SeveralPairs, ShownCertificate, Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -47,6 +47,7 @@ pub(super) const BASE: Profile = Profile {
     own_end: OwnEnd::Named,
     encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off]),
     nat_detection: assumed(NatDetection::Always),
+    keeps_nat_mapping: assumed(true),
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
     sequence_numbers: Cow::Borrowed(&[32, 64]),
@@ -83,6 +84,7 @@ const BEHAVIOUR: Behaviour = Behaviour {
     offer_v1: assumed(OfferV1::All),
     unsaid_proposals_v1: assumed(UnsaidProposalsV1::OwnList),
     long_numbers_v1: assumed(LongNumbersV1::AsSaid),
+    odd_key: assumed(OddKey::InUdp),
     refusal: assumed(Refusal::ChildAlone),
     secret_for: assumed(SecretFor::Both),
     says: Cow::Borrowed(&[]),

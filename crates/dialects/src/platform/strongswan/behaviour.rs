@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OfferV1, PfsGroup,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1, PfsGroup,
     Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
     WithIkeSa,
 };
@@ -26,6 +26,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     offer_v1: Observed::new(OfferV1::FirstValues, "messages watched in the lab: one value of each kind in phase 1 and quick mode"),
     unsaid_proposals_v1: Observed::new(UnsaidProposalsV1::OwnList, "the lab, without `proposals`"),
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "the lab, with `esn` in IKEv1"),
+    odd_key: Observed::new(OddKey::InUdp, "the lab, AES-CCM with `encap`"),
     refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
     secret_for: Observed::new(SecretFor::Either, "swanctl.conf(5), `secrets.ike<suffix>.id<suffix>`; the lab, with a secret for the peer alone"),
     says: Cow::Borrowed(SAYS),

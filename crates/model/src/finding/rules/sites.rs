@@ -121,4 +121,14 @@ chapter! {
         why: "0, 23456, 65535 and 4294967295 are reserved (IANA AS numbers); a router refuses them.",
         remedy: "Take a private one, between 64512 and 65534 (RFC 6996).",
     }
+    FORGOTTEN_BY_NAT = "US226" "forgotten-by-nat" Error {
+        what: "A gateway behind a NAT device has nothing that keeps the device's mapping.",
+        why: "The device forgets it after a minute or two without packets (RFC 4787 section 4.3), and what the peer sends then does not arrive: new keys, and whatever its hosts open. Not every daemon sends keepalives (RFC 3948 section 4).",
+        remedy: "Say `liveness = \"30s\"`, whose questions keep the mapping; or let the device forward UDP 500 and 4500, and the other site open the tunnel, too.",
+    }
+    MAY_BE_FORGOTTEN = "US227" "may-be-forgotten" Warning {
+        what: "A gateway without a fixed address has nothing that would keep the mapping of a NAT device.",
+        why: "Where such a device stands before it, it forgets the mapping after a minute or two without packets (RFC 4787 section 4.3), and what the peer sends then does not arrive.",
+        remedy: "Say `liveness = \"30s\"`, whose questions keep the mapping.",
+    }
 }

@@ -216,4 +216,9 @@ chapter! {
         why: "A packet is routed before a selector takes it (RFC 4301 section 5.1 leaves that to the host): without a route to the other network, a default one at least, the gateway answers that the network is unreachable.",
         remedy: "Give the gateway a default route of that family; or say `style = \"route-based\"`, with which its routes are written.",
     }
+    NOT_BEHIND_NAT = "US344" "not-behind-nat" Warning {
+        what: "Two gateways agree on a cipher with which a platform has no ESP in UDP, and one of them has no fixed address.",
+        why: "Where a NAT device stands before it, ESP travels in UDP (RFC 3948): then there are SAs at both ends, and nothing that arrives.",
+        remedy: "Put another cipher than CCM before it, such as GCM.",
+    }
 }

@@ -1,0 +1,146 @@
+//! What is refused, let through: a refusal is right only if the daemons cannot.
+//!
+//! What the check refuses can be built all the same; what has no proposal left, or cannot be written, cannot.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::AtomicBool;
+
+use uspan_core::{Build, Builder, Description, Severity, Source, retire};
+use uspan_lab::{Event, Job, Options, cast, default_cache, ground, run};
+
+use super::Workshop;
+use super::draft::{Choice, Written, written};
+use super::factors::seed_of;
+use crate::fidelity::Rng;
+use crate::suite::ordered_pairs;
+use crate::{known, say};
+
+/// A description that is refused, and can be built all the same.
+struct LetThrough {
+    code: &'static str,
+    reason: String,
+    written: Written,
+    choice: Choice,
+    job: Job,
+}
+
+/// How much is tried.
+#[derive(Clone, Copy)]
+pub struct Amount {
+    /// Descriptions of each code.
+    pub of_each: usize,
+    /// Of all together.
+    pub most: usize,
+    /// After how many draws without another one it is enough.
+    pub in_vain: usize,
+}
+
+/// Tries what is refused; returns for each code how many were tried, and those that came up whole.
+pub fn tried(workshop: &Workshop, seed: u64, only: Option<&str>, amount: Amount) -> BTreeMap<&'static str, (usize, Vec<String>)> {
+    let found = drawn(workshop, seed, only, amount);
+    let mut told: BTreeMap<&'static str, (usize, Vec<String>)> = BTreeMap::new();
+    for some in found.chunks(super::AT_ONCE) {
+        for (case, failed) in some.iter().zip(proven(some)) {
+            let (count, whole) = told.entry(case.code).or_default();
+            *count += 1;
+            if failed.is_empty() {
+                let text = format!(
+                    "{} {:?} {:?}\n{}\n{}",
+                    case.code,
+                    case.choice.platforms,
+                    workshop.words(&case.choice),
+                    case.reason,
+                    case.written.text
+                );
+                say(&format!("COMES UP: {text}"));
+                whole.push(text);
+            } else {
+                say(&format!("{} does not: {} / {}", case.code, case.reason, failed[0]));
+            }
+        }
+    }
+    told
+}
+
+/// Descriptions with one kind of error alone, as many of each as are wanted.
+fn drawn(workshop: &Workshop, seed: u64, only: Option<&str>, amount: Amount) -> Vec<LetThrough> {
+    let mut rng = Rng::from(seed);
+    let (mut found, mut counts, mut in_vain): (Vec<LetThrough>, BTreeMap<&str, usize>, usize) = (Vec::new(), BTreeMap::new(), 0);
+    let pairs = ordered_pairs();
+    while in_vain < amount.in_vain && found.len() < amount.most {
+        in_vain += 1;
+        let mut choice = Choice { platforms: *rng.of(&pairs), seed: seed_of((seed, found.len(), in_vain)), values: BTreeMap::new() };
+        for factor in workshop.shuffled(&mut rng).into_iter().take(12) {
+            let value = rng.below(workshop.factors[factor].values.len());
+            if workshop.add(&mut choice, factor, value) {
+                continue;
+            }
+            choice.values.insert(factor, value);
+            let case = let_through(workshop, &choice).filter(|case| only.is_none_or(|only| only == case.code));
+            if let Some(mut case) = case.filter(|case| counts.get(case.code).copied().unwrap_or(0) < amount.of_each) {
+                *counts.entry(case.code).or_default() += 1;
+                case.job.number = found.len();
+                found.push(case);
+                in_vain = 0;
+                break;
+            }
+            choice.values.remove(&factor);
+        }
+    }
+    say(&format!("{} descriptions that are refused, and can be built: {counts:?}", found.len()));
+    found
+}
+
+/// A choice that the check alone refuses, for one reason.
+fn let_through(workshop: &Workshop, choice: &Choice) -> Option<LetThrough> {
+    let written = written(&workshop.factors, choice)?;
+    let (description, findings) = Description::parse(&Source::new("refused.span.toml", written.text.as_str()), known::context());
+    if findings.iter().any(|finding| finding.rule.severity == Severity::Error) {
+        return None;
+    }
+    let supplied = workshop.supplied(&written);
+    let builder = Builder::new(&description, &supplied);
+    let errors: Vec<_> = builder.check().into_iter().filter(|finding| finding.rule.severity == Severity::Error).collect();
+    let code = errors.first()?.rule.code;
+    if errors.iter().any(|error| error.rule.code != code) {
+        return None;
+    }
+    let mut built = Build::default();
+    for tunnel in &description.tunnels {
+        let (tunnel, trees) = builder.tunnel(tunnel, true).ok()?.built?;
+        for (name, tree) in tunnel.ends.iter().zip(trees) {
+            built.trees.entry(name.clone()).or_default().extend(tree);
+        }
+        built.tunnels.push(tunnel);
+    }
+    let retirements = retire(&description, &supplied, &built, |_| true);
+    let job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &retirements, |_| true);
+    Some(LetThrough { code, reason: errors[0].message.clone(), written, choice: choice.clone(), job })
+}
+
+/// What failed of each.
+fn proven(cases: &[LetThrough]) -> Vec<Vec<String>> {
+    let cache = default_cache();
+    let options =
+        Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep: None };
+    let jobs: Vec<Job> = cases
+        .iter()
+        .enumerate()
+        .map(|(number, case)| {
+            let mut job = case.job.clone();
+            job.number = number;
+            job
+        })
+        .collect();
+    let mut failed = vec![Vec::new(); cases.len()];
+    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+        Event::Row(row) => {
+            let ends = row.ends.iter().filter(|end| end.failed());
+            failed[row.job].extend(ends.map(|end| format!("{:?} {}: {end:?}", row.check, row.about)));
+        }
+        Event::Broken { job, how } => failed[job].push(format!("the lab itself: {how}")),
+        _ => {}
+    })
+    .expect("it runs");
+    failed
+}
