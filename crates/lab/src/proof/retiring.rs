@@ -139,11 +139,11 @@ mod tests {
 
     #[test]
     fn a_short_name_is_no_part_of_another() {
-        assert!(names("table inet uspan-t {", "uspan-t") && !names("table inet uspan-third {", "uspan-t"));
-        assert!(!names("table inet uspan-t-2 {", "uspan-t"));
+        assert!(names("table inet uspan-h {", "uspan-h") && !names("table inet uspan-harvest {", "uspan-h"));
+        assert!(!names("table inet uspan-h-2 {", "uspan-h"));
         assert!(
-            is_of("etc/iked.d/t.conf", "t") && is_of("etc/nftables.d/uspan-t.nft", "t") && is_of("etc/swanctl/conf.d/t.secrets.conf", "t")
+            is_of("etc/iked.d/h.conf", "h") && is_of("etc/nftables.d/uspan-h.nft", "h") && is_of("etc/swanctl/conf.d/h.secrets.conf", "h")
         );
-        assert!(!is_of("etc/iked.conf", "t") && !is_of("etc/iked.d/third.conf", "t"));
+        assert!(!is_of("etc/iked.conf", "h") && !is_of("etc/iked.d/harvest.conf", "h"));
     }
 }

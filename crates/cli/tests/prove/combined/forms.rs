@@ -166,7 +166,7 @@ const NOTES: &[Row] = &[
 const ADDRESSES: &[Row] = &[
     ("IPv4", |_, end, _| Some(quoted(["198.51.100.20", "203.0.113.77"][end]))),
     ("IPv6", |_, end, _| Some(quoted(["2001:db8:1::20", "2001:db8:2::77"][end]))),
-    ("DNS name", |_, end, _| Some(quoted(["gate.packhouse.example.net", "gate.coldstore.example.net"][end]))),
+    ("DNS name", |_, end, _| Some(quoted(format!("gate.{}.example.net", ["packhouse", "coldstore"][end])))),
     ("dynamic", |_, _, _| Some(quoted("dynamic"))),
 ];
 
