@@ -92,7 +92,7 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
     let _turn = turn();
     let folder = folder();
     let cases = suite::part();
-    assert!(cases.len() >= 32 || std::env::var_os("USPAN_SHOWS").is_some());
+    assert!(cases.len() >= 20 || std::env::var_os("USPAN_SHOWS").is_some());
     let names: Vec<String> = (0..cases.len()).map(|i| format!("{i:03}.span.toml")).collect();
     for (name, case) in names.iter().zip(&cases) {
         write(&folder.path().join(name), &case.text, 0o644);
@@ -183,7 +183,7 @@ fn the_page_of_what_is_proven_is_current() {
     assert!(suite::all().len() >= 150);
     // What is refused is refused for what a platform cannot do, and for nothing else.
     for cell in suite::survey() {
-        let expected = cell.refused.is_none_or(|code| ["US410", "US417", "US603"].contains(&code));
+        let expected = cell.refused.is_none_or(|code| ["US226", "US410", "US417", "US603"].contains(&code));
         assert!(expected, "{} on {:?}: {:?}", cell.shows, cell.platforms, cell.refused);
     }
 }
