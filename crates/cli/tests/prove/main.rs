@@ -151,7 +151,7 @@ fn what_is_refused_does_not_come_up() {
     let only = std::env::var("USPAN_CODE").ok();
     let whole = only.is_some() || std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
     let amount = match whole {
-        true => combined::refused::Amount { of_each: 10, most: usize::MAX, in_vain: 1500 },
+        true => combined::refused::Amount { of_each: 10, most: usize::MAX, in_vain: 300 },
         false => combined::refused::Amount { of_each: 1, most: 3, in_vain: 100 },
     };
     let seed = std::env::var("USPAN_SEED").ok().and_then(|text| text.parse().ok()).unwrap_or_else(suite::seed_of_commit);

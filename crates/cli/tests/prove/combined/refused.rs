@@ -22,6 +22,8 @@ struct LetThrough {
     written: Written,
     choice: Choice,
     job: Job,
+    /// The files of the gateways, without remarks.
+    files: Vec<String>,
 }
 
 /// How much is tried.
@@ -66,6 +68,7 @@ pub fn tried(workshop: &Workshop, seed: u64, only: Option<&str>, amount: Amount)
 fn drawn(workshop: &Workshop, seed: u64, only: Option<&str>, amount: Amount) -> Vec<LetThrough> {
     let mut rng = Rng::from(seed);
     let (mut found, mut counts, mut in_vain): (Vec<LetThrough>, BTreeMap<&str, usize>, usize) = (Vec::new(), BTreeMap::new(), 0);
+    let mut idle: BTreeMap<&str, usize> = BTreeMap::new();
     let pairs = ordered_pairs();
     while in_vain < amount.in_vain && found.len() < amount.most {
         in_vain += 1;
@@ -75,24 +78,50 @@ fn drawn(workshop: &Workshop, seed: u64, only: Option<&str>, amount: Amount) -> 
             if workshop.add(&mut choice, factor, value) {
                 continue;
             }
+            let before = choice.clone();
             choice.values.insert(factor, value);
             let case = let_through(workshop, &choice).filter(|case| only.is_none_or(|only| only == case.code));
             if let Some(mut case) = case.filter(|case| counts.get(case.code).copied().unwrap_or(0) < amount.of_each) {
+                // What changes no file is refused because it would do nothing, whatever comes up without it.
+                if through(workshop, &before).is_some_and(|(_, built, _)| files(&built) == case.files) {
+                    *idle.entry(case.code).or_default() += 1;
+                    choice = before;
+                    continue;
+                }
                 *counts.entry(case.code).or_default() += 1;
                 case.job.number = found.len();
                 found.push(case);
                 in_vain = 0;
+                if found.len() % 20 == 0 {
+                    say(&format!("{} found: {counts:?}", found.len()));
+                }
                 break;
             }
             choice.values.remove(&factor);
         }
     }
-    say(&format!("{} descriptions that are refused, and can be built: {counts:?}", found.len()));
+    say(&format!(
+        "{} descriptions that are refused, and can be built: {counts:?}; of others no file would say anything: {idle:?}",
+        found.len()
+    ));
     found
 }
 
 /// A choice that the check alone refuses, for one reason.
 fn let_through(workshop: &Workshop, choice: &Choice) -> Option<LetThrough> {
+    let (errors, built, written) = through(workshop, choice)?;
+    let (code, _) = errors.first()?;
+    if errors.iter().any(|(other, _)| other != code) {
+        return None;
+    }
+    let (description, _) = Description::parse(&Source::new("refused.span.toml", written.text.as_str()), known::context());
+    let retirements = retire(&description, &workshop.supplied(&written), &built, |_| true);
+    let job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &retirements, |_| true);
+    Some(LetThrough { code, reason: errors[0].1.clone(), files: files(&built), written, choice: choice.clone(), job })
+}
+
+/// A choice built whatever the check says, and what it says: codes and reasons.
+fn through(workshop: &Workshop, choice: &Choice) -> Option<(Vec<(&'static str, String)>, Build, Written)> {
     let written = written(&workshop.factors, choice)?;
     let (description, findings) = Description::parse(&Source::new("refused.span.toml", written.text.as_str()), known::context());
     if findings.iter().any(|finding| finding.rule.severity == Severity::Error) {
@@ -100,22 +129,34 @@ fn let_through(workshop: &Workshop, choice: &Choice) -> Option<LetThrough> {
     }
     let supplied = workshop.supplied(&written);
     let builder = Builder::new(&description, &supplied);
-    let errors: Vec<_> = builder.check().into_iter().filter(|finding| finding.rule.severity == Severity::Error).collect();
-    let code = errors.first()?.rule.code;
-    if errors.iter().any(|error| error.rule.code != code) {
-        return None;
-    }
+    let errors = builder.check().into_iter().filter(|finding| finding.rule.severity == Severity::Error);
+    let errors = errors.map(|finding| (finding.rule.code, finding.message)).collect();
     let mut built = Build::default();
     for tunnel in &description.tunnels {
         let (tunnel, trees) = builder.tunnel(tunnel, true).ok()?.built?;
         for (name, tree) in tunnel.ends.iter().zip(trees) {
-            built.trees.entry(name.clone()).or_default().extend(tree);
+            let whole = built.trees.entry(name.clone()).or_default();
+            // Two tunnels that would write one file cannot be built beside each other.
+            if tree.files.keys().any(|path| whole.files.contains_key(path)) {
+                return None;
+            }
+            whole.extend(tree);
         }
         built.tunnels.push(tunnel);
     }
-    let retirements = retire(&description, &supplied, &built, |_| true);
-    let job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &retirements, |_| true);
-    Some(LetThrough { code, reason: errors[0].message.clone(), written, choice: choice.clone(), job })
+    Some((errors, built, written))
+}
+
+/// What the files of the gateways say.
+fn files(built: &Build) -> Vec<String> {
+    let says = |text: &str| -> String {
+        text.lines().filter(|line| !line.trim_start().starts_with('#')).map(|line| format!("{line}\n")).collect()
+    };
+    built
+        .trees
+        .iter()
+        .flat_map(|(site, tree)| tree.files.iter().map(move |(path, file)| format!("{site} {path}\n{}", says(&file.text))))
+        .collect()
 }
 
 /// What failed of each.
