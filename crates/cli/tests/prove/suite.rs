@@ -122,6 +122,8 @@ const VARIETIES: &[(&str, &str, [&str; 2], [&str; 2])] = &[
         ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\""]),
     ("chosen pairs of networks", "carries = [[\"office\", \"racks\"], [\"graders\", \"dock\"]]", ["shares-internet = true", "shares-internet = true\nfilter = \"joined\""],
         ["office = \"10.41.0.0/22\", graders = \"10.41.8.0/24\"", "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\""]),
+    ("subjects as identities, a shared secret", "", ["identity = { subject = \"O=Alder Creek Orchards, CN=packhouse\" }", "identity = { subject = \"C=US, O=Alder Creek Orchards, CN=coldstore.example.net\" }"],
+        ["office = \"10.41.0.0/22\"", "racks = \"10.73.16.0/20\""]),
     // The kernel asks a daemon for one SA to a host at a time, where these two meet.
     ("a host and a network, with the first packet", "initiator = \"packhouse\"\nopens = \"on-traffic\"", ["shares-internet = true", ""],
         ["attic = \"10.200.0.0/32\", annex = \"10.101.160.0/20\"", "vault = \"10.140.104.0/22\""]),
@@ -186,6 +188,7 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
     keys(&mut add);
     certificates(&mut add);
     add("extended sequence numbers", tunnel("extended-sequence-numbers = true"));
+    add("extended sequence numbers, IKEv1", tunnel("extended-sequence-numbers = true\nversion = \"ikev1\"\nstrength = \"common\""));
     add("a replay window, DSCP taken over on arrival", tunnel("replay-window = 1024\ncopies-dscp = \"both\""));
     add("DSCP hidden from the path", tunnel("copies-dscp = \"never\""));
     if platforms.contains(&OI) || platforms.contains(&LSW) {
@@ -206,6 +209,7 @@ fn addresses(add: &mut impl FnMut(&'static str, Pair)) {
     let answers = "initiator = \"coldstore\"".to_owned();
     add("behind a NAT device that forwards, answering", Pair { sites, addresses: behind, tunnel: answers, ..orchard() });
     add("a peer by DNS name", Pair { addresses: at("address = \"gate.packhouse.example.net\""), ..orchard() });
+    add("a dynamic address and no identity", Pair { addresses: at("address = \"dynamic\""), ..orchard() });
     add("a dynamic address", Pair { sites, addresses: at("address = \"dynamic\""), ..orchard() });
     add("NAT traversal forced", Pair { tunnel: "nat-traversal = \"forced\"".to_owned(), ..orchard() });
     add(
@@ -392,6 +396,9 @@ fn gre(add: &mut impl FnMut(&'static str, Pair)) {
     let same = ["office = \"10.1.0.0/22\"", "racks = \"10.1.0.0/22\""];
     let both = gre("appears-as = { packhouse = { office = \"10.200.0.0/22\" }, coldstore = { racks = \"10.201.0.0/22\" } }");
     add("GRE, overlapping networks", Pair { sites: [IPTABLES, JOINED], networks: same, tunnel: both, ..orchard() });
+    let sites = ["shares-internet = true", BOTH];
+    add("GRE, NAT traversal forced", Pair { sites, tunnel: gre("nat-traversal = \"forced\""), ..orchard() });
+    add("GRE, tunnel mode", Pair { sites, networks: TWO, tunnel: gre("mode = \"tunnel\"\nlink = \"10.255.0.0/31\""), ..orchard() });
     add("GRE, IKEv1", Pair { tunnel: gre("version = \"ikev1\"\nstrength = \"common\""), ..orchard() });
 }
 
@@ -410,6 +417,7 @@ fn hosts(add: &mut impl FnMut(&'static str, Pair)) {
         "hosts, tunnel mode",
         hosts([IPTABLES, ""], "mode = \"tunnel\"\nservices = { packhouse = [\"https\", \"ping\"], coldstore = [\"ping\"] }"),
     );
+    add("hosts, NAT traversal forced", hosts(["", IPTABLES], "nat-traversal = \"forced\""));
     let v1 = "version = \"ikev1\"\nstrength = \"common\"\nopens = \"on-traffic\"\none-way = \"packhouse\"";
     add("hosts, IKEv1, one-way", hosts([IPTABLES, "style = \"route-based\""], v1));
 }

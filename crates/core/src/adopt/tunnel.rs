@@ -295,6 +295,9 @@ fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets
     }
     if pair.parts[0].wraps() {
         say(table, "carrier", "gre");
+        if pair.connections[0].children.iter().any(|child| child.mode.value == Mode::Tunnel) {
+            say(table, "mode", "tunnel");
+        }
     }
     if !pair.parts[0].sessions.is_empty() {
         say(table, "routing", "bgp");

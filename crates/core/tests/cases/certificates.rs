@@ -153,8 +153,9 @@ fn a_subject_that_the_certificate_does_not_have_is_found_and_the_right_one_said(
     assert!(other[0].0 == "US531" && other[0].2.contains("subject = \"CN=press\""), "{other:?}");
     let odd = subject_found(of_subject(&[(DnType::CommonName, "a/b")]), CERTIFICATES);
     assert!(odd[0].0 == "US531" && odd[0].2.contains("alternative names"), "{odd:?}");
-    let bare = subject_found(of_subject(&[ORCHARD]), "secret = { file = \"k\" }");
-    assert!(bare.iter().any(|(code, ..)| *code == "US536"), "{bare:?}");
+    let is_refused = |proof: &str| subject_found(of_subject(&[ORCHARD]), proof).iter().any(|(code, ..)| *code == "US536");
+    assert!(is_refused("authentication = \"public-keys\""));
+    assert!(!is_refused("secret = { file = \"k\" }"), "a secret is found by any identity");
 }
 
 #[test]

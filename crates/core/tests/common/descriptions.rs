@@ -253,7 +253,8 @@ pub fn description() -> impl Strategy<Value = String> {
                 // IKEv1 where both speak it, between fixed addresses; one pair, which all of them can carry.
                 let alone = carried.as_ref().map_or(one.networks.len() * other.networks.len(), Vec::len) == 1;
                 let old = old && alone && opener.is_none() && can.iter().all(|facts| facts.versions.contains(&IkeVersion::V1));
-                let inside = if old { inside.replace("extended-sequence-numbers = true\n", "") } else { inside };
+                let long = can.iter().all(|facts| facts.behaviour.long_numbers_v1 == LongNumbersV1::AsSaid);
+                let inside = if old && !long { inside.replace("extended-sequence-numbers = true\n", "") } else { inside };
                 let knows = |method| !old && can.iter().all(|facts| facts.methods.contains(&method));
                 // No certificate names what has no form.
                 let formed = !one.has_free_identity(free) && !other.has_free_identity(free);

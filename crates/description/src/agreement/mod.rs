@@ -187,6 +187,7 @@ fn inner(description: &Description, tunnel: &Tunnel, esp: &[Proposal], told: [En
     let mtu = match (tunnel.hosts, tunnel.gre) {
         (Some(_), _) if tunnel.esp_mode() == Mode::Transport => fits + ip_header(ipv4),
         (Some(_), _) => fits,
+        (None, Some(_)) if tunnel.esp_mode() == Mode::Tunnel => fits - ip_header(ipv4) - GRE_HEADER,
         (None, Some(_)) => fits - GRE_HEADER,
         (None, None) => fits,
     };

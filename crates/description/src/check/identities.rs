@@ -41,7 +41,8 @@ fn without_address(site: &Site) -> Option<(&'static Rule, String)> {
     let by_address = site.identity.as_ref().is_none_or(|id| matches!(id.value, Identity::Address(_)));
     let name = &site.name.value;
     match site.address.value {
-        Address::Dynamic if by_address => {
+        // Without an identity the site's name stands in.
+        Address::Dynamic if by_address && site.identity.is_some() => {
             Some((&rules::IDENTITY_NEEDED, format!("`{name}` has no fixed address, and nothing else to be recognised by")))
         }
         _ if site.own_address.is_some() && by_address => Some((

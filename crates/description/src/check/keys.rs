@@ -60,9 +60,9 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
     findings
 }
 
-/// Sites that name themselves by a subject in a tunnel where they show no certificate.
+/// Sites that name themselves by a subject in a tunnel where they prove themselves by a bare key. A secret is found by any identity.
 fn unproven_subjects(description: &Description) -> Vec<Finding> {
-    let bare = description.tunnels.iter().filter(|tunnel| tunnel.method.value != Method::Certificate);
+    let bare = description.tunnels.iter().filter(|tunnel| tunnel.method.value == Method::PublicKey);
     let mut ends: Vec<_> = bare.flat_map(|tunnel| tunnel.between.iter().map(move |end| (end.value, tunnel))).collect();
     ends.sort_by_key(|(end, _)| *end);
     ends.dedup_by_key(|(end, _)| *end);

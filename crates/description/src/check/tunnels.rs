@@ -8,6 +8,7 @@ use ipnet::IpNet;
 
 use crate::description::{Address, Description, Network, NotCarried, Opens, Pair, Site, Tunnel};
 use crate::sides::interface_id;
+use uspan_dialects::profile::LongNumbersV1;
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
 use uspan_model::gateway::{Encapsulation, IkeVersion, MOST_PAIRS, Mode, Passing};
@@ -159,15 +160,11 @@ impl TunnelCheck<'_> {
         Some(self.at(&rules::HOSTS_ON_ONE_LINK, place, format!("both hosts have addresses of {link}")))
     }
 
-    /// Networks need tunnel mode, and GRE has transport mode.
+    /// Networks need tunnel mode.
     fn mode(&self) -> Option<Finding> {
-        let said = self.tunnel.mode.as_ref()?;
-        let message = match (said.value, self.tunnel.gre, self.tunnel.hosts) {
-            (Mode::Transport, None, None) => "transport mode between networks, whose addresses it has no room for",
-            (Mode::Tunnel, Some(_), _) => "tunnel mode for GRE, which carries the packets already",
-            _ => return None,
-        };
-        Some(self.at(&rules::MODE_UNFIT, said.span, message.to_owned()))
+        let said = self.tunnel.mode.as_ref().filter(|mode| mode.value == Mode::Transport && !self.tunnel.is_between_gateways())?;
+        let message = "transport mode between networks, whose addresses it has no room for".to_owned();
+        Some(self.at(&rules::MODE_UNFIT, said.span, message))
     }
 
     /// In transport mode packets go from one fixed address to another, and nothing may change those on the way.
@@ -177,14 +174,10 @@ impl TunnelCheck<'_> {
             (None, Some(span)) => (span, "what two gateways send each other"),
             (None, None) => return None,
         };
-        let loose = |site: &&&Site| site.own_address.is_some() || !matches!(site.address.value, Address::Fixed(_) | Address::Assigned);
-        if let Some(site) = self.description.ends(self.tunnel).iter().find(loose) {
-            let message = format!("`{}` has no fixed address of its own, between which {what} could go", site.name.value);
-            return Some(self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message));
-        }
-        let forced = self.tunnel.encapsulation.value == Encapsulation::Forced;
-        let message = format!("ESP in UDP is for paths that change addresses, which {what} does not survive");
-        forced.then(|| self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message))
+        let loose = |site: &&Site| site.own_address.is_some() || !matches!(site.address.value, Address::Fixed(_) | Address::Assigned);
+        let site = self.description.ends(self.tunnel).into_iter().find(|site| loose(&site))?;
+        let message = format!("`{}` has no fixed address of its own, between which {what} could go", site.name.value);
+        Some(self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message))
     }
 
     /// What a routing protocol needs of the tunnel that carries it.
@@ -295,8 +288,12 @@ impl TunnelCheck<'_> {
 
     fn times(&self) -> Vec<Finding> {
         let (tunnel, mut findings) = (self.tunnel, Vec::new());
-        if let (Some(span), IkeVersion::V1) = (tunnel.extended_sequence, tunnel.version.value) {
-            let message = "IKEv1 and extended sequence numbers".to_owned();
+        let lacks = |site: &&Site| site.platform.value.behaviour.long_numbers_v1 == LongNumbersV1::Never;
+        if let (Some(span), IkeVersion::V1) = (tunnel.extended_sequence, tunnel.version.value)
+            && let Some(site) = self.description.ends(tunnel).into_iter().find(|site| lacks(&site))
+        {
+            let (name, title) = (&site.name.value, &site.platform.value.title);
+            let message = format!("{name} ({title}) has no `extended-sequence-numbers` in IKEv1");
             findings.push(self.at(&rules::EXTENDED_SEQUENCE_NEEDS_IKEV2, span, message));
         }
         for (what, life) in [("ike-lifetime", &tunnel.ike_lifetime), ("esp-lifetime", &tunnel.esp_lifetime)] {

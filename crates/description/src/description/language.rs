@@ -205,7 +205,7 @@ pub static SITE: &[Key] = &[
         "The gateway itself: its address and its interfaces."),
     key("networks", Shape::Map { of: &PREFIX, keys: "prefixes by name" }, Optional("none: a host"), "{ office = \"10.41.0.0/22\" }",
         "The networks behind the gateway, each with a name of its own."),
-    key("identity", Shape::Table(IDENTITY), Optional("the gateway's address"), "{ name = \"packhouse.example.net\" }",
+    key("identity", Shape::Table(IDENTITY), Optional("the gateway's address or DNS name; the site's name as a DNS name, where the address is not known"), "{ name = \"packhouse.example.net\" }",
         "How the gateway names itself to its peers (RFC 7296 section 3.5). Exactly one kind."),
     key("keys", Shape::Table(KEYS), Optional("none"), "{ public = \"keys/packhouse.pub\", private = \"keys/packhouse.key\" }",
         "The files with the gateway's own key, for tunnels with `authentication = \"public-keys\"`, for which `uspan secret --pair` makes them, or `\"certificates\"`."),
@@ -301,8 +301,8 @@ pub static TUNNEL: &[Key] = &[
         "The pairs of networks that may cross, each `[network of the first site, network of the second]`; or `gateways`. In a pair `everything` stands for all that is reached through a site, the internet with it: what the other network sends goes there, unless another route has it; its gateway's own packets keep their way. That needs `style = \"route-based\"` at both sites, or `carrier = \"gre\"`."),
     key("esp-sas", Shape::Word(several), Optional("`per-pair` where both platforms can, otherwise `together`"), "\"together\"",
         "How several pairs of networks travel, where a partner asks for one of the two ways: the two ends must have the same."),
-    key("mode", Shape::Word(modes), Optional("transport between gateways, tunnel between networks"), "\"tunnel\"",
-        "The mode of ESP (RFC 4301 section 3.2). What two gateways themselves send each other can travel in either; between networks there is tunnel mode, and inside GRE transport mode."),
+    key("mode", Shape::Word(modes), Optional("transport between gateways and for GRE, tunnel between networks"), "\"tunnel\"",
+        "The mode of ESP (RFC 4301 section 3.2). What two gateways themselves send each other can travel in either, GRE too; between networks there is tunnel mode."),
     key("appears-as", Shape::Map { of: &Shape::Map { of: &PREFIX, keys: "prefixes by network" }, keys: "networks by site" }, Optional("every network crosses as it is"), "{ coldstore = { racks = \"10.200.16.0/20\" } }",
         "Networks that are translated on their way into the tunnel, so that the other site sees them as prefixes of the same length, one to one; or as one address, behind which all of a network stands, and whose hosts alone open connections: where both sites use the same addresses, or the other one uses these elsewhere."),
     key("services", Shape::Either(&[SERVICES, Shape::Map { of: &SERVICES, keys: "lists of services by site" }]), Optional("everything"), "[\"https\", \"tcp/8443\", \"ping\"]",
@@ -450,7 +450,7 @@ fn carriers(_: &Context) -> Vec<Choice> {
         choice("esp", "ESP alone, in tunnel mode"),
         choice(
             "gre",
-            "GRE (RFC 2784), protected by ESP in transport mode: for partners that have nothing else to route into, and for routing protocols",
+            "GRE (RFC 2784), protected by ESP in transport mode, unless `mode` says otherwise: for partners that have nothing else to route into, and for routing protocols",
         ),
     ]
 }

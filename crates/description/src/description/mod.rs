@@ -96,7 +96,7 @@ impl Site {
         self.title.as_deref().unwrap_or(&self.name.value)
     }
 
-    /// The identity it uses. Whoever has no address of its own must name one; the site's name stands in until then.
+    /// The identity it uses. Where no address is known, the site's name stands in.
     pub fn identity(&self) -> Identity {
         match (&self.identity, &self.address.value) {
             (Some(identity), _) => identity.value.clone(),

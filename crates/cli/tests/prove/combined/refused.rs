@@ -57,7 +57,8 @@ pub fn tried(workshop: &Workshop, seed: u64, only: Option<&str>, amount: Amount)
                 say(&format!("COMES UP: {text}"));
                 whole.push(text);
             } else {
-                say(&format!("{} does not: {} / {}", case.code, case.reason, failed[0]));
+                let words = workshop.words(&case.choice);
+                say(&format!("{} does not: {:?} {words:?} {} / {}", case.code, case.choice.platforms, case.reason, failed[0]));
             }
         }
     }

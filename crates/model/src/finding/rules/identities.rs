@@ -97,7 +97,7 @@ chapter! {
         remedy: "Name the file with the secret, or make one with `uspan secret FILE`.",
     }
     IDENTITY_NEEDED = "US523" "identity-needed" Error {
-        what: "A gateway without a fixed address names itself by an address, or not at all.",
+        what: "A gateway without a fixed address names itself by an address.",
         why: "Its peer recognises it by its identity alone.",
         remedy: "Give it a name: `identity = { name = \"gate.example.net\" }`.",
     }
@@ -163,7 +163,7 @@ chapter! {
     }
     SUBJECT_NEEDS_CERTIFICATE = "US536" "subject-needs-certificate" Error {
         what: "A gateway names itself by the subject of a certificate, and shows none.",
-        why: "Nothing proves the subject; daemons look secrets and bare keys up by other kinds of identity.",
+        why: "Nothing proves the subject; daemons look bare keys up by other kinds of identity.",
         remedy: "Say `authentication = \"certificates\"`, or give the site another kind of identity.",
     }
     WEAK_SECRET_IN_USE = "US537" "weak-secret-in-use" Warning {

@@ -127,7 +127,7 @@ chapter! {
         remedy: "Remove `compression`; compress in the application, where it pays.",
     }
     EXTENDED_SEQUENCE_NEEDS_IKEV2 = "US326" "extended-sequence-needs-ikev2" Error {
-        what: "Extended sequence numbers are asked of IKEv1.",
+        what: "Extended sequence numbers are asked of a platform that does not have them in IKEv1.",
         why: "IKEv1 takes them only by an addition (RFC 4304) that few gateways speak.",
         remedy: "Say `version = \"ikev2\"`, or remove `extended-sequence-numbers`; a shorter `esp-lifetime` helps too.",
     }
@@ -178,8 +178,8 @@ chapter! {
     }
     MODE_UNFIT = "US336" "mode-unfit" Error {
         what: "The mode of ESP does not fit what the tunnel carries.",
-        why: "In transport mode a packet keeps its addresses, and those must be the gateways' own (RFC 4301 section 4.1); GRE has made them so already.",
-        remedy: "Leave `mode` out; or say `carries = \"gateways\"` where nothing behind the gateways is meant.",
+        why: "In transport mode a packet keeps its addresses, and those must be the gateways' own (RFC 4301 section 4.1).",
+        remedy: "Leave `mode` out; say `carrier = \"gre\"`, which makes them so; or say `carries = \"gateways\"` where nothing behind the gateways is meant.",
     }
     LONG_LIFETIME = "US337" "long-lifetime" Warning {
         what: "An SA lives longer than a day.",
