@@ -92,7 +92,7 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
     let _turn = turn();
     let folder = folder();
     let cases = suite::part();
-    assert!(cases.len() >= 20 || std::env::var_os("USPAN_SHOWS").is_some());
+    assert!(cases.len() >= 16 || std::env::var_os("USPAN_SHOWS").is_some());
     let names: Vec<String> = (0..cases.len()).map(|i| format!("{i:03}.span.toml")).collect();
     for (name, case) in names.iter().zip(&cases) {
         write(&folder.path().join(name), &case.text, 0o644);
@@ -119,7 +119,7 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
 }
 
 /// Whatever is combined comes up at the first try, or is refused. `USPAN_SEED` draws other descriptions, `USPAN_PAIRS` says how many;
-/// without it a run of the whole lab takes 100, and any other one 24, by the commit. `USPAN_SEEN` names a file in which what came of
+/// without it a run of the whole lab takes 100, and any other one 20, by the commit. `USPAN_SEEN` names a file in which what came of
 /// each is kept, so that a run that was stopped goes on; `USPAN_ONLY=17,105` takes some. With `USPAN_COVER` every pair of values is tried instead, as many descriptions
 /// as it says.
 #[test]
@@ -130,16 +130,19 @@ fn whatever_is_combined_comes_up_at_the_first_try() {
     let whole = std::env::var_os("USPAN_LAB").is_some_and(|wanted| wanted == "all");
     let workshop = combined::Workshop::new();
     let mut seen = combined::Seen::open(std::env::var_os("USPAN_SEEN").map(PathBuf::from));
-    let (wrong, count) = match number("USPAN_COVER") {
+    let tally = match number("USPAN_COVER") {
         Some(most) => combined::covered(&workshop, &mut seen, most),
         None => {
             let seed = number("USPAN_SEED").unwrap_or_else(suite::seed_of_commit);
-            let count = number("USPAN_PAIRS").unwrap_or(if whole { 100 } else { 24 });
+            let count = number("USPAN_PAIRS").unwrap_or(if whole { 100 } else { 20 });
             combined::drawn(&workshop, &mut seen, seed, count)
         }
     };
-    assert!(count > 0);
-    assert!(wrong.is_empty(), "{} of {count} did not come up whole:\n{}", wrong.len(), wrong.join("\n\n"));
+    assert!(tally.tried > 0 || !seen.lines.is_empty());
+    let wrong = &tally.wrong;
+    assert!(wrong.is_empty(), "{} of {} failed twice:\n{}", wrong.len(), tally.tried, wrong.join("\n\n"));
+    // More than one in forty that needs a second try is no accident.
+    assert!(tally.once.len() <= tally.tried.div_ceil(40), "{} of {} needed a second try", tally.once.len(), tally.tried);
 }
 
 /// What the check refuses does not come up, let through: with the whole lab ten of each code, or of that which `USPAN_CODE` names; in any
@@ -257,7 +260,7 @@ fn spoil(folder: &Path, sabotage: &Sabotage) -> Vec<String> {
 fn a_sabotaged_pair_fails_at_the_right_check() {
     let _turn = turn();
     let mut wrong = Vec::new();
-    for sabotage in suite::draw(sabotages(), 14, |sabotage| sabotage.name.to_owned()) {
+    for sabotage in suite::draw(sabotages(), 10, |sabotage| sabotage.name.to_owned()) {
         say(&format!("proving that it fails: {}", sabotage.name));
         let folder = folder();
         let args = spoil(folder.path(), &sabotage);
@@ -422,7 +425,7 @@ fn boot(kernel: &Path, folder: &Path, init: &Path) -> String {
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn rehearsals_and_the_daemons_agree() {
     let _turn = turn();
-    agree(fidelity::Spelling::Written, 330, 16);
+    agree(fidelity::Spelling::Written, 330, 10);
 }
 
 /// The same of pairs as hands write them: other spellings, another order, statements beside that change nothing.
@@ -430,7 +433,7 @@ fn rehearsals_and_the_daemons_agree() {
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn rehearsals_of_hand_spelled_pairs_and_the_daemons_agree() {
     let _turn = turn();
-    agree(fidelity::Spelling::ByHand, 300, 8);
+    agree(fidelity::Spelling::ByHand, 300, 6);
 }
 
 /// Lets the daemons negotiate pairs, as many in a run of the whole lab and in any other, and holds them against what is rehearsed.

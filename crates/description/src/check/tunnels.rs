@@ -175,7 +175,7 @@ impl TunnelCheck<'_> {
             (None, None) => return None,
         };
         let loose = |site: &&Site| site.own_address.is_some() || !matches!(site.address.value, Address::Fixed(_) | Address::Assigned);
-        let site = self.description.ends(self.tunnel).into_iter().find(|site| loose(&site))?;
+        let site = self.description.ends(self.tunnel).into_iter().find(|site| loose(site))?;
         let message = format!("`{}` has no fixed address of its own, between which {what} could go", site.name.value);
         Some(self.at(&rules::CARRIER_NEEDS_ADDRESSES, span, message))
     }
@@ -290,7 +290,7 @@ impl TunnelCheck<'_> {
         let (tunnel, mut findings) = (self.tunnel, Vec::new());
         let lacks = |site: &&Site| site.platform.value.behaviour.long_numbers_v1 == LongNumbersV1::Never;
         if let (Some(span), IkeVersion::V1) = (tunnel.extended_sequence, tunnel.version.value)
-            && let Some(site) = self.description.ends(tunnel).into_iter().find(|site| lacks(&site))
+            && let Some(site) = self.description.ends(tunnel).into_iter().find(|site| lacks(site))
         {
             let (name, title) = (&site.name.value, &site.platform.value.title);
             let message = format!("{name} ({title}) has no `extended-sequence-numbers` in IKEv1");

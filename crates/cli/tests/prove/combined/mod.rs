@@ -292,8 +292,18 @@ pub fn tell(workshop: &Workshop, trial: &Trial, outcome: &Outcome) -> String {
 /// How many are proven at once: one guest for several, and not so many that a run that is stopped loses much.
 const AT_ONCE: usize = 12;
 
-/// As many descriptions at random; returns what failed, and how many there were.
-pub fn drawn(workshop: &Workshop, seen: &mut Seen, seed: u64, count: u64) -> (Vec<String>, usize) {
+/// What came of descriptions.
+#[derive(Default)]
+pub struct Tally {
+    pub tried: usize,
+    /// What failed twice: as it was told when nothing more could be taken away.
+    pub wrong: Vec<String>,
+    /// What failed once, and came up whole with fresh daemons: an accident of the lab, or something rare.
+    pub once: Vec<String>,
+}
+
+/// As many descriptions at random.
+pub fn drawn(workshop: &Workshop, seen: &mut Seen, seed: u64, count: u64) -> Tally {
     let numbers = 0..usize::try_from(count).expect("a number");
     let only = std::env::var("USPAN_ONLY").ok();
     let wanted = |number: &usize| match &only {
@@ -302,19 +312,20 @@ pub fn drawn(workshop: &Workshop, seen: &mut Seen, seed: u64, count: u64) -> (Ve
     };
     let open: Vec<usize> = numbers.filter(wanted).collect();
     say(&format!("seed {seed}: {} descriptions at random", open.len()));
-    let mut wrong = Vec::new();
+    let mut tally = Tally::default();
     for some in open.chunks(AT_ONCE) {
-        wrong.extend(tried(workshop, seen, some.iter().map(|number| workshop.random(seed, *number)).collect()));
-        say(&format!("seed {seed}: {} to {} of {count} tried, {} failed", some[0], some[some.len() - 1], wrong.len()));
+        tried(workshop, seen, some.iter().map(|number| workshop.random(seed, *number)).collect(), &mut tally);
+        let (first, last) = (some[0], some[some.len() - 1]);
+        say(&format!("seed {seed}: {first} to {last} of {count} tried, {} failed, {} once", tally.wrong.len(), tally.once.len()));
     }
-    (wrong, usize::try_from(count).expect("a number"))
+    tally
 }
 
 /// Pairs of values that nobody tried yet, as many descriptions with as many of them as they take.
-pub fn covered(workshop: &Workshop, seen: &mut Seen, most: u64) -> (Vec<String>, usize) {
-    let (mut wrong, mut count) = (Vec::new(), 0);
+pub fn covered(workshop: &Workshop, seen: &mut Seen, most: u64) -> Tally {
+    let mut tally = Tally::default();
     let mut covers: Vec<Cover> = ordered_pairs().into_iter().map(|platforms| Cover::new(workshop, platforms, seen)).collect();
-    while count < usize::try_from(most).expect("a number") {
+    while tally.tried < usize::try_from(most).expect("a number") {
         let mut some = Vec::new();
         for cover in &mut covers {
             some.extend(cover.next(workshop));
@@ -322,35 +333,39 @@ pub fn covered(workshop: &Workshop, seen: &mut Seen, most: u64) -> (Vec<String>,
         if some.is_empty() {
             break;
         }
-        count += some.len();
-        wrong.extend(tried(workshop, seen, some));
+        tried(workshop, seen, some, &mut tally);
         let told: Vec<_> = covers.iter().map(|cover| format!("{}: {} open", cover.platforms.join("-"), cover.left())).collect();
-        say(&format!("{count} tried, {} failed; {}", wrong.len(), told.join("; ")));
+        say(&format!("{} tried, {} failed, {} once; {}", tally.tried, tally.wrong.len(), tally.once.len(), told.join("; ")));
     }
     for cover in &covers {
         say(&format!("{}: {} pairs of values, {}", cover.platforms.join("-"), cover.all, cover.counts()));
     }
-    (wrong, count)
+    tally
 }
 
-/// Proves them; what fails is made smaller, unless `USPAN_NOT_SMALLER` is set.
-fn tried(workshop: &Workshop, seen: &mut Seen, trials: Vec<Trial>) -> Vec<String> {
+/// Proves them. What fails is tried once more with fresh daemons, and said either way; then it is made smaller, unless
+/// `USPAN_NOT_SMALLER` is set.
+fn tried(workshop: &Workshop, seen: &mut Seen, trials: Vec<Trial>, tally: &mut Tally) {
     let outcomes = workshop.prove(&trials.iter().collect::<Vec<_>>());
-    let mut wrong = Vec::new();
+    tally.tried += trials.len();
     for (trial, outcome) in trials.into_iter().zip(outcomes) {
         seen.add(workshop, &trial, &outcome);
         if outcome.failed.is_empty() {
             continue;
         }
         let first = tell(workshop, &trial, &outcome);
+        let Some(again) = workshop.prove(&[&trial]).pop().filter(|again| !again.failed.is_empty()) else {
+            say(&format!("{} came up whole at the second try", trial.name));
+            tally.once.push(first);
+            continue;
+        };
         if std::env::var_os("USPAN_NOT_SMALLER").is_some() {
-            wrong.push(first);
+            tally.wrong.push(first);
             continue;
         }
-        let (least, outcome) = smaller(workshop, trial, outcome);
-        wrong.push(tell(workshop, &least, &outcome));
+        let (least, outcome) = smaller(workshop, trial, again);
+        tally.wrong.push(tell(workshop, &least, &outcome));
     }
-    wrong
 }
 
 /// Keys that follow from others are keys of the language.

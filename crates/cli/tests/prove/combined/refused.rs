@@ -121,8 +121,11 @@ fn let_through(workshop: &Workshop, choice: &Choice) -> Option<LetThrough> {
     Some(LetThrough { code, reason: errors[0].1.clone(), files: files(&built), written, choice: choice.clone(), job })
 }
 
+/// The code of a finding, and what it says.
+type Error = (&'static str, String);
+
 /// A choice built whatever the check says, and what it says: codes and reasons.
-fn through(workshop: &Workshop, choice: &Choice) -> Option<(Vec<(&'static str, String)>, Build, Written)> {
+fn through(workshop: &Workshop, choice: &Choice) -> Option<(Vec<Error>, Build, Written)> {
     let written = written(&workshop.factors, choice)?;
     let (description, findings) = Description::parse(&Source::new("refused.span.toml", written.text.as_str()), known::context());
     if findings.iter().any(|finding| finding.rule.severity == Severity::Error) {
