@@ -38,11 +38,10 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
 
 /// A gateway that needs a name because its address says nothing about it.
 fn without_address(site: &Site) -> Option<(&'static Rule, String)> {
-    let by_address = site.identity.as_ref().is_none_or(|id| matches!(id.value, Identity::Address(_)));
+    let by_address = matches!(site.identity(), Identity::Address(_));
     let name = &site.name.value;
     match site.address.value {
-        // Without an identity the site's name stands in.
-        Address::Dynamic if by_address && site.identity.is_some() => {
+        Address::Dynamic if by_address => {
             Some((&rules::IDENTITY_NEEDED, format!("`{name}` has no fixed address, and nothing else to be recognised by")))
         }
         _ if site.own_address.is_some() && by_address => Some((
