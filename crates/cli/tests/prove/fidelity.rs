@@ -235,6 +235,13 @@ impl Rng {
         usize::try_from(self.next() % limit as u64).expect("small")
     }
 
+    /// Brings a list into whatever order.
+    pub fn shuffle<T>(&mut self, list: &mut [T]) {
+        for at in (1..list.len()).rev() {
+            list.swap(at, self.below(at + 1));
+        }
+    }
+
     pub fn of<'a, T>(&mut self, list: &'a [T]) -> &'a T {
         &list[self.below(list.len())]
     }

@@ -187,10 +187,7 @@ fn lines(rng: &mut Rng, text: &str, changed: &mut Vec<String>) -> String {
     }
     let mut out = String::new();
     for (heading, mut block) in blocks {
-        // In whatever order.
-        for at in (1..block.len()).rev() {
-            block.swap(at, rng.below(at + 1));
-        }
+        rng.shuffle(&mut block);
         out.push_str(&heading);
         out.push('\n');
         let is_base = heading.starts_with("conn ") && block.iter().any(|line| line.trim().starts_with("left="));

@@ -70,14 +70,20 @@ fn folder() -> tempfile::TempDir {
     folder
 }
 
+/// The ends at which a check failed.
+fn failed_ends(row: &Value) -> Vec<&Value> {
+    row["ends"].as_array().expect("ends").iter().filter(|end| end["result"] == "fail").collect()
+}
+
 /// The failed rows of a proof, each with the check, the sites at which it failed, and why.
 fn failures(proof: &Value) -> Vec<(String, Vec<(String, String)>)> {
     let mut found = Vec::new();
     for tunnel in proof["tunnels"].as_array().expect("tunnels") {
         for row in tunnel["checks"].as_array().expect("checks") {
-            let ends = row["ends"].as_array().expect("ends").iter().filter(|end| end["result"] == "fail");
-            let ends: Vec<_> =
-                ends.map(|end| (end["site"].as_str().unwrap_or("").to_owned(), end["detail"].as_str().unwrap_or("").to_owned())).collect();
+            let ends: Vec<_> = failed_ends(row)
+                .into_iter()
+                .map(|end| (end["site"].as_str().unwrap_or("").to_owned(), end["detail"].as_str().unwrap_or("").to_owned()))
+                .collect();
             if !ends.is_empty() {
                 found.push((row["check"].as_str().expect("a word").to_owned(), ends));
             }
@@ -120,8 +126,8 @@ fn varied_descriptions_come_up_at_the_first_try_with_every_check_green() {
 
 /// Whatever is combined comes up at the first try, or is refused. `USPAN_SEED` draws other descriptions, `USPAN_PAIRS` says how many;
 /// without it a run of the whole lab takes 100, and any other one 20, by the commit. `USPAN_SEEN` names a file in which what came of
-/// each is kept, so that a run that was stopped goes on; `USPAN_ONLY=17,105` takes some. With `USPAN_COVER` every pair of values is tried instead, as many descriptions
-/// as it says.
+/// each is kept, so that a run that was stopped goes on; `USPAN_ONLY=17,105` takes some. With `USPAN_COVER` every pair of values is tried
+/// instead, in as many descriptions as it says.
 #[test]
 #[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
 fn whatever_is_combined_comes_up_at_the_first_try() {

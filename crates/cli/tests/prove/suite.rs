@@ -3,7 +3,7 @@
 use crate::known;
 use std::collections::hash_map::DefaultHasher;
 use std::fmt::Write as _;
-use std::hash::{Hash as _, Hasher as _};
+use std::hash::{Hash, Hasher as _};
 use std::process::Command;
 
 use uspan_core::{Certificate, Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
@@ -468,14 +468,13 @@ pub fn survey() -> Vec<Cell> {
     cells
 }
 
+/// A file with a secret that nobody guesses.
+pub fn secret_read(secret: &str) -> SecretFile {
+    SecretFile::Read { secret: Secret::new(secret.as_bytes().to_vec()), guesses_log10: 40.0, drawn: true, exposed: false }
+}
+
 /// Secrets and keys of the orchard's two sites.
 pub fn supplied() -> Supplied {
-    let file = |secret: &str| SecretFile::Read {
-        secret: Secret::new(secret.as_bytes().to_vec()),
-        guesses_log10: 40.0,
-        drawn: true,
-        exposed: false,
-    };
     let keys = ["packhouse", "coldstore"].into_iter().flat_map(|site| {
         let pair = rcgen::KeyPair::generate().expect("a key");
         let public = PublicKey::from_pem(&pair.public_key_pem()).expect("a key");
@@ -485,7 +484,7 @@ pub fn supplied() -> Supplied {
         let certificates: Vec<_> = certificates.map(|(file, pem)| (file, certificate(&pem))).collect();
         certificates.into_iter().chain([(format!("keys/{site}.pub"), KeyFile::Public(public)), (format!("keys/{site}.key"), private)])
     });
-    Supplied { secrets: [("k".to_owned(), file(SECRET))].into(), keys: keys.collect(), ..Supplied::default() }
+    Supplied { secrets: [("k".to_owned(), secret_read(SECRET))].into(), keys: keys.collect(), ..Supplied::default() }
 }
 
 /// All descriptions that must come up.
@@ -543,11 +542,7 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
         return list;
     }
     let commit = seed_of_commit();
-    list.sort_by_cached_key(|one| {
-        let mut hasher = DefaultHasher::new();
-        (&commit, key(one)).hash(&mut hasher);
-        hasher.finish()
-    });
+    list.sort_by_cached_key(|one| seed_of((commit, key(one))));
     list.truncate(part);
     list
 }
@@ -555,9 +550,14 @@ pub fn draw<T>(mut list: Vec<T>, part: usize, key: impl Fn(&T) -> String) -> Vec
 /// A number that follows from the commit.
 pub fn seed_of_commit() -> u64 {
     let commit = Command::new("git").args(["rev-parse", "HEAD"]).output().map(|output| output.stdout).unwrap_or_default();
+    seed_of(commit) % 1_000_000
+}
+
+/// A number that follows from what it is for.
+pub fn seed_of(what: impl Hash) -> u64 {
     let mut hasher = DefaultHasher::new();
-    commit.hash(&mut hasher);
-    hasher.finish() % 1_000_000
+    what.hash(&mut hasher);
+    hasher.finish()
 }
 
 /// The descriptions of this run: with the stars, and then whatever is drawn; or those that USPAN_SHOWS names a part of.

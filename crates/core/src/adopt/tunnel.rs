@@ -242,13 +242,18 @@ fn packets(table: &mut Table, connection: &Connection, [child, twin]: [&Child; 2
     }
 }
 
+/// Tunnel mode where transport mode holds unless something is said.
+fn tunnel_mode(table: &mut Table, pair: &Counterparts<'_>) {
+    if pair.connections[0].children.iter().any(|child| child.mode.value == Mode::Tunnel) {
+        say(table, "mode", "tunnel");
+    }
+}
+
 /// What may cross, and in what.
 fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets: &[Vec<(String, IpNet)>; 2]) {
     if pair.parts[0].speaks_for_itself() {
         say(table, "carries", "gateways");
-        if pair.connections[0].children.iter().any(|child| child.mode.value == Mode::Tunnel) {
-            say(table, "mode", "tunnel");
-        }
+        tunnel_mode(table, pair);
         return;
     }
     let name = |end: usize, net: &IpNet| nets[end].iter().find(|(_, known)| known == net).map(|(name, _)| name.clone()).unwrap_or_default();
@@ -295,9 +300,7 @@ fn carried(table: &mut Table, pair: &Counterparts<'_>, names: &[String; 2], nets
     }
     if pair.parts[0].wraps() {
         say(table, "carrier", "gre");
-        if pair.connections[0].children.iter().any(|child| child.mode.value == Mode::Tunnel) {
-            say(table, "mode", "tunnel");
-        }
+        tunnel_mode(table, pair);
     }
     if !pair.parts[0].sessions.is_empty() {
         say(table, "routing", "bgp");

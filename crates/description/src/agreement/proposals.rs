@@ -73,6 +73,11 @@ impl<'a> Negotiator<'a> {
         }
     }
 
+    /// The same as it ends a sentence.
+    fn beside(&self, end: usize, row: &'static Row, sa: Sa) -> String {
+        self.beside_udp(end, row, sa).map_or(String::new(), |key| format!(" beside {key}"))
+    }
+
     fn stays_out_of_udp(&self, end: usize, row: &'static Row) -> bool {
         row.has_odd_key() && self.facts(end).behaviour.odd_key == OddKey::NotInUdp
     }
@@ -118,8 +123,7 @@ impl<'a> Negotiator<'a> {
                 obstacles.push(match self.can(end, row, sa) {
                     true => format!("{name} does not allow `{}`", row.name),
                     false => {
-                        let beside = self.beside_udp(end, row, sa).map(|key| format!(" beside {key}")).unwrap_or_default();
-                        format!("{name} ({}) cannot do `{}` for {}{beside}", facts.title, row.name, sa.word())
+                        format!("{name} ({}) cannot do `{}` for {}{}", facts.title, row.name, sa.word(), self.beside(end, row, sa))
                     }
                 });
             }
@@ -291,8 +295,7 @@ impl<'a> Negotiator<'a> {
                     (true, true) => "does not allow",
                     (true, false) => "cannot do",
                 };
-                let beside = self.beside_udp(end, row, sa).map(|key| format!(" beside {key}")).unwrap_or_default();
-                message.push_str(&format!("; {} {why} `{}`{beside}", self.ends[end].name.value, row.name));
+                message.push_str(&format!("; {} {why} `{}`{}", self.ends[end].name.value, row.name, self.beside(end, row, sa)));
                 if let Some(near) = self.nearest(row, sa) {
                     hints.push(format!("instead of `{}` the nearest that both can do is `{}`", row.name, near.name));
                 }

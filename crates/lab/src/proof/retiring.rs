@@ -115,15 +115,18 @@ impl Walkthrough<'_, '_> {
 
 /// Whether a line has a name that is no part of another one.
 fn names(line: &str, name: &str) -> bool {
-    let more = |c: char| c.is_ascii_alphanumeric() || c == '-';
-    line.match_indices(name).any(|(at, _)| !line[..at].ends_with(more) && !line[at + name.len()..].starts_with(more))
+    line.match_indices(name).any(|(at, _)| !line[..at].ends_with(is_of_a_name) && !line[at + name.len()..].starts_with(is_of_a_name))
 }
 
 /// Whether a file is a tunnel's, by its name: the tunnel's own, or that behind the name of the program.
 fn is_of(path: &str, tunnel: &str) -> bool {
     let file = path.rsplit('/').next().unwrap_or_default();
     let rest = file.strip_prefix("uspan-").unwrap_or(file).strip_prefix(tunnel);
-    rest.is_some_and(|rest| !rest.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '-'))
+    rest.is_some_and(|rest| !rest.starts_with(is_of_a_name))
+}
+
+fn is_of_a_name(c: char) -> bool {
+    c.is_ascii_alphanumeric() || c == '-'
 }
 
 /// The network and the priority of a rule that a line of interfaces(5) adds.

@@ -67,22 +67,20 @@ impl Testbed {
         };
         forwarding(&stage.internet)?;
         stage.plan_the_internet();
-        // Cables first: both rooms of one are there by then.
-        let mut cables = String::new();
         for (i, site) in job.sites.iter().enumerate() {
-            stage.add_gateway(job, i, state, &mut cables)?;
+            stage.add_gateway(job, i, state)?;
             // Behind a host is nobody.
             let behind = families.iter().filter(|_| !site.inside.is_empty());
             let strangers = behind.map(|family| plan::host(family.strangers[i], 0)).collect();
-            let hosts = stage.add_machines(i, 'h', plan::hosts(site), &mut cables)?;
-            let strangers = stage.add_machines(i, 's', strangers, &mut cables)?;
+            let hosts = stage.add_machines(i, 'h', plan::hosts(site))?;
+            let strangers = stage.add_machines(i, 's', strangers)?;
             stage.hosts.push(hosts);
             stage.strangers.push(strangers);
         }
-        stage.wires.ip(&cables)?;
         let machines = stage.hosts.iter().chain(&stage.strangers).flatten().map(|machine| &machine.room);
         let routers = stage.gateways.iter().map(|gateway| &gateway.room).chain(stage.devices.iter().flatten());
-        [&stage.internet, &stage.wires].into_iter().chain(routers).chain(machines).try_for_each(Room::furnish)?;
+        // Where the cables are laid comes first.
+        [&stage.wires, &stage.internet].into_iter().chain(routers).chain(machines).try_for_each(Room::furnish)?;
         stage.guard_the_internet(job)?;
         for (i, device) in stage.devices.iter().enumerate() {
             device.iter().try_for_each(|device| nft(device, nat_rules(&job.sites[i])))?;
@@ -111,14 +109,13 @@ impl Testbed {
     }
 
     /// A gateway with its links: one to the internet, one for each inside interface.
-    fn add_gateway(&mut self, job: &Job, i: usize, state: &Path, cables: &mut String) -> io::Result<()> {
+    fn add_gateway(&mut self, job: &Job, i: usize, state: &Path) -> io::Result<()> {
         let site = &job.sites[i];
         let room = Room::new(&site.name, true)?;
         forwarding(&room)?;
-        let device = (site.own != site.address).then(|| self.nat_device(job, i, cables)).transpose()?;
-        let (length, hop) = plan::uplink(job, site.own);
+        let device = (site.own != site.address).then(|| self.nat_device(job, i)).transpose()?;
         let router = device.as_ref().unwrap_or(&self.internet);
-        connect(&room, &site.outside, site.own, length, hop, router, &format!("gw{i}"), cables);
+        self.connect([&room, router], [&site.outside, &format!("gw{i}")], site.own, plan::uplink(job, site.own));
         self.devices.push(device);
         // Whose networks are of the other family has a way to the internet in that, too; nobody answers there.
         if site.networks.iter().any(|(_, net)| net.addr().is_ipv4() != site.own.is_ipv4()) {
@@ -126,7 +123,7 @@ impl Testbed {
             room.plan(&format!("route add {all} dev {} metric 4000\n", site.outside));
         }
         for (n, inside) in site.inside.iter().enumerate() {
-            lay_cable([&room, &self.wires], [inside, &format!("p{i}x{n}")], cables);
+            self.lay_cable([&room, &self.wires], [inside, &format!("p{i}x{n}")]);
             room.plan(&format!("link set {inside} up\n"));
             let bridge = format!("link add b{i}x{n} type bridge forward_delay 0\nlink set b{i}x{n} up\n");
             self.wires.plan(&format!("{bridge}link set p{i}x{n} master b{i}x{n} up\n"));
@@ -136,23 +133,22 @@ impl Testbed {
     }
 
     /// A device before gateway `i`.
-    fn nat_device(&self, job: &Job, i: usize, cables: &mut String) -> io::Result<Room> {
+    fn nat_device(&self, job: &Job, i: usize) -> io::Result<Room> {
         let device = Room::new(&format!("nat{i}"), false)?;
         forwarding(&device)?;
         let address = job.sites[i].address;
-        let (length, hop) = plan::uplink(job, address);
-        connect(&device, "wan", address, length, hop, &self.internet, &format!("nat{i}"), cables);
+        self.connect([&device, &self.internet], ["wan", &format!("nat{i}")], address, plan::uplink(job, address));
         Ok(device)
     }
 
-    fn add_machines(&self, i: usize, kind: char, hosts: Vec<Host>, cables: &mut String) -> io::Result<Vec<Machine>> {
-        hosts.into_iter().enumerate().map(|(n, host)| self.add_machine(i, &format!("{kind}{i}x{n}"), host, cables)).collect()
+    fn add_machines(&self, i: usize, kind: char, hosts: Vec<Host>) -> io::Result<Vec<Machine>> {
+        hosts.into_iter().enumerate().map(|(n, host)| self.add_machine(i, &format!("{kind}{i}x{n}"), host)).collect()
     }
 
     /// A host behind gateway `i`, on the cable of its inside interface.
-    fn add_machine(&self, i: usize, name: &str, host: Host, cables: &mut String) -> io::Result<Machine> {
+    fn add_machine(&self, i: usize, name: &str, host: Host) -> io::Result<Machine> {
         let room = Room::new(name, false)?;
-        lay_cable([&room, &self.wires], ["eth0", name], cables);
+        self.lay_cable([&room, &self.wires], ["eth0", name]);
         room.plan("link set eth0 up\n");
         self.wires.plan(&format!("link set {name} master b{i}x{} up\n", host.inside));
         let (inside, length, nodad) = (&self.gateways[i].site.inside[host.inside], host.net.prefix_len(), nodad(host.address));
@@ -169,6 +165,21 @@ impl Testbed {
         room.plan(&format!("{own}route add default via {gateway} dev eth0{}\n", onlink(gateway)));
         Ok(Machine { room, host })
     }
+
+    /// A cable between two rooms, with an interface in each; laid before anything is plugged into it.
+    fn lay_cable(&self, rooms: [&Room; 2], [name, other]: [&str; 2]) {
+        let [near, far] = rooms.map(|room| room.path.display());
+        self.wires.plan(&format!("link add name {name} netns {near} type veth peer name {other} netns {far}\n"));
+    }
+
+    /// A link from a room's own address to the next router, with the default route over it; the interfaces of both.
+    fn connect(&self, [room, router]: [&Room; 2], [interface, far]: [&str; 2], own: IpAddr, (length, hop): (u8, IpAddr)) {
+        let (net, nodad, onlink) = (IpNet::from(own), nodad(hop), onlink(hop));
+        self.lay_cable([room, router], [interface, far]);
+        router.plan(&format!("link set {far} up\naddr add {hop}/{length} dev {far}{nodad}\nroute replace {net} dev {far}\n"));
+        let default = format!("route add default via {hop} dev {interface}{onlink}\n");
+        room.plan(&format!("link set {interface} up\naddr add {own}/{length} dev {interface}{nodad}\n{default}"));
+    }
 }
 
 /// What a NAT device does: it translates what leaves to the site's address, and lets in only answers, or what it was told to forward.
@@ -183,22 +194,6 @@ fn nat_rules(site: &JobSite) -> String {
     rules.push_str("\tchain pass {\n\t\ttype filter hook forward priority 0; policy drop;\n\t\tct state established,related accept\n");
     rules.push_str("\t\toifname \"wan\" accept\n\t\tct status dnat accept\n\t}\n}\n");
     rules
-}
-
-/// A cable between two rooms, with an interface in each.
-fn lay_cable([near, far]: [&Room; 2], [name, other]: [&str; 2], cables: &mut String) {
-    let (near, far) = (near.path.display(), far.path.display());
-    let _ = writeln!(cables, "link add name {name} netns {near} type veth peer name {other} netns {far}");
-}
-
-/// A link to the next router, with the default route over it.
-#[allow(clippy::too_many_arguments, reason = "both ends of a link, and what is known of each")]
-fn connect(room: &Room, interface: &str, own: IpAddr, length: u8, hop: IpAddr, router: &Room, far: &str, cables: &mut String) {
-    let (net, nodad, onlink) = (IpNet::from(own), nodad(hop), onlink(hop));
-    lay_cable([room, router], [interface, far], cables);
-    router.plan(&format!("link set {far} up\naddr add {hop}/{length} dev {far}{nodad}\nroute replace {net} dev {far}\n"));
-    let default = format!("route add default via {hop} dev {interface}{onlink}\n");
-    room.plan(&format!("link set {interface} up\naddr add {own}/{length} dev {interface}{nodad}\n{default}"));
 }
 
 /// Whether a family occurs in a job.

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::draft::Choice;
-use super::factors::seed_of;
 use super::{Seen, Trial, Unfit, Workshop};
 use crate::fidelity::Rng;
+use crate::suite::seed_of;
 
 /// A value of a key.
 type Said = (usize, usize);
@@ -83,10 +83,7 @@ impl Cover {
             all.iter().flat_map(|(one, other)| [*one, *other]).map(|said| (said, workshop.value_words(said.0, said.1))).collect();
         let mut open: Vec<Two> =
             all.into_iter().filter(|(one, other)| !known.contains(&(words[one].clone(), words[other].clone()))).collect();
-        let mut rng = Rng::from(seed_of(platforms));
-        for i in (1..open.len()).rev() {
-            open.swap(i, rng.below(i + 1));
-        }
+        Rng::from(seed_of(platforms)).shuffle(&mut open);
         Cover { platforms, open, all: count, refused: BTreeMap::new() }
     }
 

@@ -6,9 +6,10 @@ use std::fmt::Write as _;
 use ipnet::IpNet;
 use uspan_core::algorithm::{Kind, Lookup, look_up};
 
-use super::factors::{Factor, Spot, seed_of};
+use super::factors::{Factor, Spot};
 use super::forms::Form;
 use crate::fidelity::Rng;
+use crate::suite::seed_of;
 
 /// Values of keys, by the places of both in the list of factors, for two platforms.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,7 +1,5 @@
 //! What a description can say, from the table of the language: each key at each place where it can stand, with its values.
 
-use std::hash::{DefaultHasher, Hasher as _};
-
 use uspan_core::Context;
 use uspan_core::algorithm::Kind;
 use uspan_core::language::{self, Key, Shape};
@@ -120,11 +118,4 @@ fn of_shape(context: &Context, name: &str, shape: &Shape) -> Vec<Value> {
         }
         _ => Vec::new(),
     }
-}
-
-/// A number that follows from what it is for, the same on every machine.
-pub fn seed_of(what: impl std::hash::Hash) -> u64 {
-    let mut hasher = DefaultHasher::new();
-    what.hash(&mut hasher);
-    hasher.finish()
 }

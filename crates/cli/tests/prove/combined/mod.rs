@@ -16,15 +16,15 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use serde_json::{Value as Json, json};
-use uspan_core::{Certificate, Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
+use uspan_core::{Certificate, Description, Finding, KeyFile, PublicKey, Secret, Source, Supplied, build};
 
 use crate::common::{AUTHORITY, SECRET, uspan, write};
 use crate::fidelity::Rng;
-use crate::suite::{OI, ordered_pairs};
-use crate::{OTHER, known, say};
+use crate::suite::{OI, ordered_pairs, secret_read, seed_of};
+use crate::{OTHER, failed_ends, known, say};
 pub use cover::Cover;
 use draft::{Choice, Written, written};
-use factors::{DERIVED, Factor, factors, seed_of};
+use factors::{DERIVED, Factor, factors};
 pub use shrink::smaller;
 
 /// What can be said, and what is needed beside it.
@@ -67,9 +67,7 @@ impl Workshop {
     fn taken(&self, choice: &Choice) -> Result<Written, Unfit> {
         let written = written(&self.factors, choice).ok_or(Unfit::NoPlace)?;
         let (description, mut findings) = Description::parse(&Source::new("combined.span.toml", written.text.as_str()), known::context());
-        let stops = |findings: &[uspan_core::Finding]| {
-            findings.iter().find(|finding| finding.rule.severity == Severity::Error).map(|finding| finding.rule.code)
-        };
+        let stops = |findings: &[Finding]| findings.iter().find(|finding| finding.stops()).map(|finding| finding.rule.code);
         if let Some(code) = stops(&findings) {
             return Err(Unfit::Refused(code));
         }
@@ -78,12 +76,6 @@ impl Workshop {
     }
 
     fn supplied(&self, written: &Written) -> Supplied {
-        let read = |secret: &str| SecretFile::Read {
-            secret: Secret::new(secret.as_bytes().to_vec()),
-            guesses_log10: 40.0,
-            drawn: true,
-            exposed: false,
-        };
         let mut keys = BTreeMap::new();
         for (file, text) in self.key_files(written) {
             let held = if file.ends_with(".key") {
@@ -96,7 +88,8 @@ impl Workshop {
             };
             keys.insert(file, held);
         }
-        Supplied { secrets: [("k".to_owned(), read(SECRET)), ("k2".to_owned(), read(OTHER))].into(), keys, ..Supplied::default() }
+        let secrets = [("k", SECRET), ("k2", OTHER)].map(|(file, secret)| (file.to_owned(), secret_read(secret)));
+        Supplied { secrets: secrets.into(), keys, ..Supplied::default() }
     }
 
     /// Keys and certificates, by file.
@@ -138,7 +131,7 @@ impl Workshop {
     }
 
     fn trial(&self, name: String, choice: Choice) -> Trial {
-        let Ok(written) = self.taken(&choice) else { unreachable!("a choice is tried before it becomes a trial") };
+        let Some(written) = written(&self.factors, &choice) else { unreachable!("a choice is tried before it becomes a trial") };
         Trial { name, choice, written }
     }
 
@@ -157,9 +150,7 @@ impl Workshop {
 
     fn shuffled(&self, rng: &mut Rng) -> Vec<usize> {
         let mut order: Vec<usize> = (0..self.factors.len()).collect();
-        for i in (1..order.len()).rev() {
-            order.swap(i, rng.below(i + 1));
-        }
+        rng.shuffle(&mut order);
         order
     }
 
@@ -221,7 +212,7 @@ fn outcome(proof: &Json) -> Outcome {
             failed.push(format!("{}: {} checks alone", tunnel["tunnel"], rows.len()));
         }
         for row in rows {
-            let ends: Vec<_> = row["ends"].as_array().into_iter().flatten().filter(|end| end["result"] == "fail").collect();
+            let ends = failed_ends(row);
             if ends.is_empty() {
                 continue;
             }

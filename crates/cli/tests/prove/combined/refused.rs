@@ -5,14 +5,13 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::AtomicBool;
 
-use uspan_core::{Build, Builder, Description, Severity, Source, retire};
+use uspan_core::{Build, Builder, Description, Finding, Source, Supplied, any_stops, retire};
 use uspan_lab::{Event, Job, Options, cast, default_cache, ground, run};
 
 use super::Workshop;
 use super::draft::{Choice, Written, written};
-use super::factors::seed_of;
 use crate::fidelity::Rng;
-use crate::suite::ordered_pairs;
+use crate::suite::{ordered_pairs, seed_of};
 use crate::{known, say};
 
 /// A description that is refused, and can be built all the same.
@@ -100,7 +99,7 @@ fn drawn(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amount) 
             });
             if let Some(mut case) = case.filter(|case| counts.get(case.code).copied().unwrap_or(0) < amount.of_each) {
                 // What changes no file is refused because it would do nothing, whatever comes up without it.
-                if through(workshop, &before).is_some_and(|(_, built, _)| files(&built) == case.files) {
+                if through(workshop, &before).is_some_and(|before| files(&before.built) == case.files) {
                     *idle.entry(case.code).or_default() += 1;
                     choice = before;
                     continue;
@@ -126,31 +125,36 @@ fn drawn(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amount) 
 
 /// A choice that the check alone refuses, for one reason.
 fn let_through(workshop: &Workshop, choice: &Choice) -> Option<LetThrough> {
-    let (errors, built, written) = through(workshop, choice)?;
-    let (code, _) = errors.first()?;
-    if errors.iter().any(|(other, _)| other != code) {
+    let Through { errors, written, description, supplied, built } = through(workshop, choice)?;
+    let first = errors.first()?;
+    if errors.iter().any(|other| other.rule.code != first.rule.code) {
         return None;
     }
-    let (description, _) = Description::parse(&Source::new("refused.span.toml", written.text.as_str()), known::context());
-    let retirements = retire(&description, &workshop.supplied(&written), &built, |_| true);
-    let job = cast(&description, &built, &built.trees.clone(), &BTreeMap::new(), &retirements, |_| true);
-    Some(LetThrough { code, reason: errors[0].1.clone(), files: files(&built), written, choice: choice.clone(), job })
+    let retirements = retire(&description, &supplied, &built, |_| true);
+    let job = cast(&description, &built, &built.trees, &BTreeMap::new(), &retirements, |_| true);
+    let (code, reason, files) = (first.rule.code, first.message.clone(), files(&built));
+    Some(LetThrough { code, reason, written, choice: choice.clone(), job, files })
 }
 
-/// The code of a finding, and what it says.
-type Error = (&'static str, String);
+/// What was built, whatever the check says.
+struct Through {
+    /// What it says that would stop the work.
+    errors: Vec<Finding>,
+    written: Written,
+    description: Description,
+    supplied: Supplied,
+    built: Build,
+}
 
-/// A choice built whatever the check says, and what it says: codes and reasons.
-fn through(workshop: &Workshop, choice: &Choice) -> Option<(Vec<Error>, Build, Written)> {
+fn through(workshop: &Workshop, choice: &Choice) -> Option<Through> {
     let written = written(&workshop.factors, choice)?;
     let (description, findings) = Description::parse(&Source::new("refused.span.toml", written.text.as_str()), known::context());
-    if findings.iter().any(|finding| finding.rule.severity == Severity::Error) {
+    if any_stops(&findings) {
         return None;
     }
     let supplied = workshop.supplied(&written);
     let builder = Builder::new(&description, &supplied);
-    let errors = builder.check().into_iter().filter(|finding| finding.rule.severity == Severity::Error);
-    let errors = errors.map(|finding| (finding.rule.code, finding.message)).collect();
+    let errors = builder.check().into_iter().filter(Finding::stops).collect();
     let mut built = Build::default();
     for tunnel in &description.tunnels {
         let (tunnel, trees) = builder.tunnel(tunnel, true).ok()?.built?;
@@ -164,7 +168,7 @@ fn through(workshop: &Workshop, choice: &Choice) -> Option<(Vec<Error>, Build, W
         }
         built.tunnels.push(tunnel);
     }
-    Some((errors, built, written))
+    Some(Through { errors, written, description, supplied, built })
 }
 
 /// What the files of the gateways say.

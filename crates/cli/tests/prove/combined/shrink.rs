@@ -18,16 +18,15 @@ pub fn smaller(workshop: &Workshop, trial: Trial, outcome: Outcome) -> (Trial, O
             .filter_map(|some| {
                 let mut choice = least.choice.clone();
                 choice.values.retain(|key, _| !some.contains(key));
-                workshop.taken(&choice).is_ok().then(|| workshop.trial(least.name.clone(), choice))
+                let written = workshop.taken(&choice).ok()?;
+                Some(Trial { name: least.name.clone(), choice, written })
             })
             .collect();
-        for some in without.chunks(AT_ONCE) {
+        let mut without = without.into_iter().peekable();
+        while found.is_none() && without.peek().is_some() {
+            let some: Vec<Trial> = without.by_ref().take(AT_ONCE).collect();
             let outcomes = workshop.prove(&some.iter().collect::<Vec<_>>());
-            let alike = outcomes.into_iter().zip(some).find(|(outcome, _)| outcome.first == told.first);
-            if let Some((outcome, trial)) = alike {
-                found = Some((workshop.trial(trial.name.clone(), trial.choice.clone()), outcome));
-                break;
-            }
+            found = some.into_iter().zip(outcomes).find(|(_, outcome)| outcome.first == told.first);
         }
         match found {
             Some((trial, outcome)) => {
