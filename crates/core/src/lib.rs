@@ -44,9 +44,9 @@ pub use uspan_dialects::packet_filter::{FoundRules, PacketFilter, write_rules};
 pub use uspan_dialects::profile::statement;
 pub use uspan_dialects::profile::{
     AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposal, DefaultProposals, Family, FurtherChild, Identities, InterfaceName,
-    Interrupts, KeyKinds, Line, Liveness, LogLines, LongNumbersV1, Name, Narrowing, NatDetection, Observed, OddKey, OfferV1, OpeningWay,
-    OwnEnd, PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, Sa, SecretFor, SeveralPairs, Steering,
-    TakeOut, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
+    Interrupts, KeyKinds, Line, Liveness, LogLines, LongNumbersV1, MainModeSecret, Name, Narrowing, NatDetection, Observed, OddKey,
+    OfferV1, OpeningWay, OwnEnd, PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, Sa, SecretFor,
+    SeveralPairs, Steering, TakeOut, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa,
 };
 pub use uspan_dialects::secrecy::{covered, discreet};
 pub use uspan_dialects::{dialect, routing};

@@ -31,6 +31,8 @@ pub enum Depth {
     /// All checks.
     #[default]
     Proof,
+    /// What algorithms decide: the tunnels are opened, packets of every size cross, and both SAs get new keys.
+    Keys,
     /// The tunnels are opened and get new keys, whatever comes of it; that is told as [`Negotiation`]s.
     Negotiation,
     /// The tunnels are opened, and then everybody tries to reach everybody at the other end; that is told as [`Flowed`].
@@ -384,6 +386,8 @@ pub enum Check {
     RekeyEsp,
     /// The same for the IKE SA.
     RekeyIke,
+    /// Where a NAT device stands on the way: after a silence of minutes this end's hosts still reach the other's.
+    Quiet,
     /// Hosts behind another member of the group are reached through the hub.
     Onward,
     /// While this end is dead nothing leaves in clear.
@@ -398,7 +402,7 @@ pub enum Check {
 
 impl Check {
     /// All of them.
-    pub const ALL: [Check; 19] = [
+    pub const ALL: [Check; 20] = [
         Check::Files,
         Check::Opens,
         Check::Selectors,
@@ -413,6 +417,7 @@ impl Check {
         Check::Internet,
         Check::RekeyEsp,
         Check::RekeyIke,
+        Check::Quiet,
         Check::Onward,
         Check::Silence,
         Check::Returns,
@@ -437,6 +442,7 @@ impl Check {
             Check::Internet => "internet traffic is translated",
             Check::RekeyEsp => "rekey of ESP, traffic goes on",
             Check::RekeyIke => "rekey of the IKE SA, traffic goes on",
+            Check::Quiet => "after five minutes of silence: traffic",
             Check::Onward => "another member, through the hub",
             Check::Silence => "dead: nothing leaves in clear",
             Check::Returns => "dead and started again: traffic returns",
@@ -465,6 +471,7 @@ impl Check {
             Check::Internet => "the exemption covers too much",
             Check::RekeyEsp => "the groups for perfect forward secrecy differ, or the ESP proposal does",
             Check::RekeyIke => "the IKE proposal differs from the one that opened the tunnel",
+            Check::Quiet => "the NAT device forgot the gateway behind it: liveness, or keepalives of its daemon",
             Check::Onward => "routes at the member, forwarding and the filter of the hub",
             Check::Silence => "nothing holds packets back while the tunnel is down",
             Check::Returns => "the peer-liveness check, or who may open the tunnel",

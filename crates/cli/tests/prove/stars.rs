@@ -7,9 +7,12 @@ pub const STARS: &[(&str, &str)] = &[
     ("members of a star that reach each other through the hub", TRANSIT),
     ("members of a star that reach each other and the internet through the hub", THROUGH_HUB),
     ("a second hub that stands in for the first", TWO_HUBS),
+    ("members of a star that reach each other through a hub that is policy-based", TRANSIT_BY_SELECTORS),
+    ("members of a star that reach each other and the internet through a hub that is policy-based", THROUGH_SELECTORS),
     ("BGP with two members, over interfaces", LEARNED),
     ("two tunnels between the same sites", TWINS),
     ("what the gateways send each other beside what networks do", BESIDE),
+    ("what the gateways send each other beside what networks do, by hand", BESIDE_BY_HAND),
     ("GRE beside networks", GRE_BESIDE),
 ];
 
@@ -205,7 +208,70 @@ transit = ["10.72.0.0/13", "10.88.0.0/13"]
 policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
 "#;
 
-/// The sites of that group.
+/// Two tunnels that share an IKE SA, opened by hand at the end whose daemon would not reopen both by itself.
+const BESIDE_BY_HAND: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "libreswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[site.coldstore]
+platform = "strongswan"
+gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
+networks = { racks = "10.73.16.0/20" }
+[tunnel.harvest]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+initiator = "packhouse"
+opens = "by-hand"
+[tunnel.watch]
+between = ["packhouse", "coldstore"]
+secret = { file = "k" }
+carries = "gateways"
+initiator = "packhouse"
+opens = "by-hand"
+"#;
+
+/// The same members at a hub without interfaces: its selectors name what goes to each of them.
+const TRANSIT_BY_SELECTORS: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "strongswan"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[inventory.members]
+file = "members.csv"
+all = { style = "route-based", gateway = { outside = "eth0", inside = ["eth1", "eth2"] }, shares-internet = true }
+[group.harvest]
+shape = "star"
+hubs = ["packhouse"]
+members = ["members"]
+master = "k"
+transit = ["10.72.0.0/13", "10.88.0.0/13"]
+policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
+"#;
+
+/// The same with everything, at a daemon that has no interfaces at all.
+const THROUGH_SELECTORS: &str = r#"unified-span = 1
+[site.packhouse]
+platform = "openiked"
+packet-filter = "iptables"
+gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
+networks = { office = "10.41.0.0/22" }
+shares-internet = true
+[inventory.members]
+file = "members.csv"
+all = { style = "route-based", gateway = { outside = "eth0", inside = ["eth1", "eth2"] }, shares-internet = true }
+[group.harvest]
+shape = "star"
+hubs = ["packhouse"]
+members = ["members"]
+master = "k"
+transit = ["0.0.0.0/0"]
+policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
+"#;
+
+/// The sites of these groups.
 pub const MEMBERS: &str = "name,platform,gateway.address,gateway.own-address,identity.name,networks\n\
     coldstore,libreswan,203.0.113.77,,,racks=10.73.16.0/20 docks=10.73.0.0/24\n\
     press,libreswan,203.0.113.120,10.99.0.2,press.example.net,hall=10.91.0.0/24\n\

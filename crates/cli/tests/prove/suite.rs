@@ -234,6 +234,9 @@ fn ikev1(add: &mut impl FnMut(&'static str, Pair)) {
     let old = "aggressive = \"nothing else there\"\nopens = \"on-traffic\"\nallows-weak = { \"sha1\" = \"nothing else there\", \"3des-cbc\" = \"nothing else there\", \"modp-1536\" = \"nothing else there\" }\n\
                ike = [{ encryption = \"3des-cbc\", integrity = \"sha1\", group = \"modp-1536\" }]\nesp = [{ encryption = \"3des-cbc\", integrity = \"sha1\" }]";
     let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "identity = { free = \"cold-gate\" }"];
+    let named = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", ""];
+    let addresses = ["address = \"dynamic\"", orchard().addresses[1]];
+    add("IKEv1, main mode, a dynamic address", Pair { sites: named, addresses, tunnel: v1(common), ..orchard() });
     add("IKEv1, aggressive mode, withdrawn algorithms", Pair { sites, tunnel: v1(old), ..orchard() });
     add("IKEv1, IPv6", Pair { tunnel: v1(&format!("{common}\nliveness = \"10s\"")), networks: SIX_ONE, ..six() });
 }
@@ -254,6 +257,8 @@ fn keys(add: &mut impl FnMut(&'static str, Pair)) {
         "keys = { public = \"keys/coldstore.pub\", private = \"keys/coldstore.key\" }\nidentity = { name = \"coldstore.example.net\" }";
     let tunnel = "authentication = \"public-keys\"".to_owned();
     add("public keys", Pair { sites: [ONE, OTHER], tunnel: tunnel.clone(), ..orchard() });
+    let old = format!("{tunnel}\nversion = \"ikev1\"\nstrength = \"common\"");
+    add("public keys, IKEv1", Pair { sites: [ONE, OTHER], tunnel: old, ..orchard() });
     add(
         "public keys, IPv6, the second site opens",
         Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: format!("{tunnel}\ninitiator = \"coldstore\""), ..six() },
@@ -267,6 +272,8 @@ fn certificates(add: &mut impl FnMut(&'static str, Pair)) {
                          identity = { name = \"coldstore.example.net\" }";
     let tunnel = |more: &str| format!("authentication = \"certificates\"\n{more}");
     add("certificates", Pair { sites: [ONE, OTHER], tunnel: tunnel(""), ..orchard() });
+    let old = tunnel("version = \"ikev1\"\nstrength = \"common\"");
+    add("certificates, IKEv1", Pair { sites: [ONE, OTHER], tunnel: old, ..orchard() });
     let second = tunnel("initiator = \"coldstore\"");
     add("certificates, IPv6, the second site opens", Pair { sites: [ONE, OTHER], networks: SIX_ONE, tunnel: second, ..six() });
     let subject = |keys: &str, site: &str| {
@@ -342,6 +349,12 @@ fn everything(add: &mut impl FnMut(&'static str, Pair), platforms: [&'static str
     let at_first = "carries = [[\"everything\", \"racks\"], [\"everything\", \"cameras\"]]\n";
     const JOINED: &str = "filter = \"joined\"\nshares-internet = true";
     add("everything over GRE", Pair { sites: [JOINED, "shares-internet = true"], networks, tunnel: gre(at_second), ..orchard() });
+    // Routes at whoever reaches it; the hub's selectors may steer.
+    let steered = ["style = \"route-based\"", "packet-filter = \"iptables\"\nshares-internet = true"];
+    if platforms[0] != OI {
+        let tunnel = at_second.to_owned();
+        add("everything through a policy-based site", Pair { sites: steered, networks, tunnel, ..orchard() });
+    }
     if platforms.contains(&OI) {
         return;
     }

@@ -106,6 +106,10 @@ fn what_a_daemon_cannot_is_told() {
     ] {
         assert_eq!(stop(&text(platforms, OFFICE, second)), format!("`watch` joins the same sites as `harvest`: {why}"));
     }
+    // People open both again.
+    let by_hand = |carries: &str| format!("{carries}\nopens = \"by-hand\"");
+    let (_, reopened) = built(&text(["libreswan", "strongswan"], &by_hand(OFFICE), &by_hand("carries = \"gateways\"")));
+    assert!(!any_stops(&reopened.findings), "{:#?}", reopened.findings);
     let both = stop(&text(["strongswan", "strongswan"], "carries = \"gateways\"", "carries = \"gateways\""));
     assert!(both.ends_with("both carry what the two gateways themselves send each other"), "{both}");
     let routed = text(["strongswan", "strongswan"], OFFICE, WATCH).replacen("networks =", "style = \"route-based\"\nnetworks =", 1);

@@ -49,7 +49,8 @@ impl BeyondCheck<'_> {
         let routed = |end: usize| match pair.hub_of_everything(self.ends) {
             // What the selectors of another tunnel take would be dropped with all that leaves in clear.
             Some(hub) if hub != end => !self.is_steered_by_selectors(tunnel.between[end].value),
-            _ => tunnel.routes_at(self.ends[end]),
+            // The hub's selectors name what goes to the member, and nothing that stays.
+            _ => networks[1 - end].beyond.is_none() || tunnel.routes_at(self.ends[end]),
         };
         let ours = [0, 1].into_iter().filter(|end| !self.ends[*end].platform.value.is_run_by_others());
         let unfit = ours.filter(|end| !routed(*end)).map(|end| {

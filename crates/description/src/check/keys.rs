@@ -24,8 +24,11 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
         let mut say = |rule: &'static Rule, message: String| {
             findings.push(Finding::new(rule, message).at(description.source.place(tunnel.method.span)));
         };
-        if tunnel.version.value == IkeVersion::V1 {
-            say(&rules::KEYS_NEED_IKEV2, format!("IKEv1 and {}", tunnel.method.value.words()));
+        let old = tunnel.version.value == IkeVersion::V1;
+        let lacks = |site: &&Site| old && !site.platform.value.methods_v1.value.contains(&tunnel.method.value);
+        if let Some(site) = description.ends(tunnel).into_iter().find(lacks) {
+            let (name, title, words) = (&site.name.value, &site.platform.value.title, tunnel.method.value.words());
+            say(&rules::KEYS_NEED_IKEV2, format!("IKEv1 and {words}, which `{name}` ({title}) has in IKEv2 alone"));
         }
         for (site, end) in description.ends(tunnel).into_iter().zip(&tunnel.between) {
             signing.entry(end.value).or_default().insert(certified);
@@ -35,7 +38,7 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
         }
     }
     for tunnel in description.tunnels.iter().filter(|tunnel| tunnel.method.value == Method::Certificate) {
-        findings.extend(one_kind(description, supplied, tunnel));
+        findings.extend(other_kinds(description, supplied, tunnel));
     }
     let mut known: BTreeMap<PublicKey, &Site> = BTreeMap::new();
     for (site, ways) in signing {
@@ -75,9 +78,20 @@ fn unproven_subjects(description: &Description) -> Vec<Finding> {
     ends.into_iter().filter_map(subject).collect()
 }
 
-/// Certificates for keys of two kinds, where a platform signs and expects the same.
-fn one_kind(description: &Description, supplied: &Supplied, tunnel: &Tunnel) -> Option<Finding> {
+/// Certificates for keys of other kinds than a platform signs with and expects.
+fn other_kinds(description: &Description, supplied: &Supplied, tunnel: &Tunnel) -> Option<Finding> {
     let ends = description.ends(tunnel);
+    let place = description.source.place(tunnel.method.span);
+    if tunnel.version.value == IkeVersion::V1 {
+        let limited = ends.iter().find(|site| site.platform.value.key_kinds_v1 == KeyKinds::RsaAlone)?;
+        let of = |site: &Site| supplied.certified(site).and_then(|(pair, _)| Some(pair.certificate?.kind()));
+        let other = ends.iter().find(|site| of(site).is_some_and(|kind| !matches!(kind, KeyKind::Rsa(_))))?;
+        let [name, title, other] = [&limited.name.value, &*limited.platform.value.title, &other.name.value];
+        let message =
+            format!("`{name}` ({title}) signs and expects RSA keys in IKEv1, and the certificate of `{other}` is for another one");
+        let remedy = "Have both certificates issued for RSA keys, or say `version = \"ikev2\"`.";
+        return Some(Finding::new(&rules::KEYS_NEED_IKEV2, message).at(place).remedy(remedy.to_owned()));
+    }
     let limited = ends.iter().find(|site| site.platform.value.key_kinds == KeyKinds::SameAtBothEnds)?;
     let kinds = ends.map(|site| supplied.certified(site).map(|(pair, _)| pair.certificate.map(|certificate| certificate.kind())));
     let [Some(one), Some(other)] = kinds.map(Option::flatten) else { return None };
@@ -87,8 +101,7 @@ fn one_kind(description: &Description, supplied: &Supplied, tunnel: &Tunnel) -> 
         limited.name.value, limited.platform.value.title
     );
     let remedy = "Have both certificates issued for keys of one kind: ECDSA, or RSA.";
-    (rsa(one) != rsa(other))
-        .then(|| Finding::new(&rules::PLATFORM_CANNOT, message).at(description.source.place(tunnel.method.span)).remedy(remedy.to_owned()))
+    (rsa(one) != rsa(other)).then(|| Finding::new(&rules::PLATFORM_CANNOT, message).at(place).remedy(remedy.to_owned()))
 }
 
 /// The keys of the language that a way of signing needs and a site does not have.

@@ -73,7 +73,7 @@ impl SiblingCheck<'_> {
         tunnel.between.iter().enumerate().find_map(|(end, place)| {
             let site = &self.description.sites[place.value];
             let routed = |tunnel: &Tunnel| tunnel.gre.is_none() && tunnel.routes_at(site);
-            let opens = tunnel.initiator.is_none_or(|opener| opener == end);
+            let opens = tunnel.opens.value != Opens::ByHand && tunnel.initiator.is_none_or(|opener| opener == end);
             let asked = AskedSecondTunnel { other_esp, interface: routed(first) || routed(tunnel), opens_hosts: hosts && opens };
             let why = match site.platform.value.second_tunnel_obstacle(asked)? {
                 SecondTunnelObstacle::EspOfFirst => {

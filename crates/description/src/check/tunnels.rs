@@ -8,10 +8,10 @@ use ipnet::IpNet;
 
 use crate::description::{Address, Description, Network, NotCarried, Opens, Pair, Site, Tunnel};
 use crate::sides::interface_id;
-use uspan_dialects::profile::LongNumbersV1;
+use uspan_dialects::profile::{LongNumbersV1, MainModeSecret};
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Encapsulation, IkeVersion, MOST_PAIRS, Mode, Passing};
+use uspan_model::gateway::{Encapsulation, IkeVersion, MOST_PAIRS, Method, Mode, Passing};
 use uspan_model::source::Span;
 
 const SHORTEST: Duration = Duration::from_secs(300);
@@ -233,6 +233,32 @@ impl TunnelCheck<'_> {
         Some(self.at(&rules::OPENER_IS_SILENT, self.tunnel.passes_at, message))
     }
 
+    /// Whether the responder in main mode of IKEv1 can tell which secret is that of a peer without a fixed address.
+    fn secret_unfound(&self, end: usize, site: &Site) -> Option<Finding> {
+        let unknown = |tunnel: &Tunnel, site: &Site| {
+            let by_secret = tunnel.method.value == Method::SharedSecret && tunnel.aggressive.is_none();
+            by_secret && tunnel.version.value == IkeVersion::V1 && site.address.value == Address::Dynamic
+        };
+        if !unknown(self.tunnel, site) {
+            return None;
+        }
+        let (responder, name) = (self.tunnel.between[1 - end].value, &site.name.value);
+        let message = match self.description.ends(self.tunnel)[1 - end].platform.value.behaviour.main_mode_secret.value {
+            MainModeSecret::OfAddress => format!("main mode finds the secret by the address, and `{name}` has no fixed one"),
+            MainModeSecret::OfFirstConnection => {
+                // The first one of the responder's is the one that it takes for each of them.
+                let of_unknown = |other: &&Tunnel| {
+                    let sites = self.description.ends(other);
+                    (0..2).any(|end| other.between[1 - end].value == responder && unknown(other, sites[end]))
+                };
+                let first = self.description.tunnels.iter().find(of_unknown).filter(|first| !std::ptr::eq(*first, self.tunnel))?;
+                let first = &first.name.value;
+                format!("main mode finds the secret by the address: neither `{name}` nor the peer in `{first}` has a fixed one")
+            }
+        };
+        Some(self.at(&rules::MAIN_MODE_NEEDS_ADDRESS, self.tunnel.version.span, message))
+    }
+
     /// Who can reach whom.
     fn reach(&self) -> Vec<Finding> {
         let (tunnel, ends) = (self.tunnel, self.description.ends(self.tunnel));
@@ -249,10 +275,7 @@ impl TunnelCheck<'_> {
                 let message = format!("`{name}` has no fixed address, so nobody else can open the tunnel to it");
                 findings.push(self.at(&rules::DYNAMIC_MUST_OPEN, tunnel.initiator_at, message));
             }
-            if dynamic[end] && tunnel.version.value == IkeVersion::V1 && tunnel.aggressive.is_none() {
-                let message = format!("main mode finds the secret by the address, and `{name}` has no fixed one");
-                findings.push(self.at(&rules::MAIN_MODE_NEEDS_ADDRESS, tunnel.version.span, message));
-            }
+            findings.extend(self.secret_unfound(end, site));
             if site.own_address.is_some() && tunnel.encapsulation.value == Encapsulation::Off {
                 let message = format!("`{name}` stands behind a NAT device, which lets no bare ESP through");
                 findings.push(self.at(&rules::NO_TRAVERSAL_BEHIND_NAT, tunnel.encapsulation.span, message));

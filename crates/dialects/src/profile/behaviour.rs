@@ -216,6 +216,15 @@ pub enum SecretFor {
     Either,
 }
 
+/// Which secret a responder takes in main mode of IKEv1, before it can read who its peer is (RFC 2409 section 5.4).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum MainModeSecret {
+    /// The one for the peer's address.
+    OfAddress,
+    /// That of the first connection that is for a peer at this address, or at any.
+    OfFirstConnection,
+}
+
 /// What can be to be logged.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Line {
@@ -303,6 +312,8 @@ pub struct Behaviour {
     pub refusal: Observed<Refusal>,
     /// Which secret serves.
     pub secret_for: Observed<SecretFor>,
+    /// The secret in main mode.
+    pub main_mode_secret: Observed<MainModeSecret>,
     /// What it writes.
     pub says: LogLines,
     /// What it writes otherwise in IKEv1.

@@ -9,8 +9,8 @@ mod offers;
 pub mod statement;
 
 pub use behaviour::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1,
-    PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LogLines, LongNumbersV1, MainModeSecret, Narrowing, Observed,
+    OddKey, OfferV1, PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
     UnsaidProposalsV1, WithIkeSa,
 };
 pub use names::{Name, Names, Sa};
@@ -101,8 +101,12 @@ pub struct Profile {
     pub sequence_numbers: Cow<'static, [u8]>,
     /// How it can prove who it is, and have its peers prove it.
     pub methods: Cow<'static, [Method]>,
+    /// The same in IKEv1 (RFC 2409 section 5).
+    pub methods_v1: Observed<&'static [Method]>,
     /// For what keys the certificates of the two ends may be.
     pub key_kinds: KeyKinds,
+    /// The same in IKEv1.
+    pub key_kinds_v1: Observed<KeyKinds>,
     /// What can be made of the DSCP.
     pub dscp: Cow<'static, [Dscp]>,
     /// What it makes of two connections with the same selectors, to different peers through different interfaces.
@@ -222,6 +226,8 @@ pub enum KeyKinds {
     Any,
     /// For keys of one kind, ECDSA or RSA.
     SameAtBothEnds,
+    /// For RSA keys.
+    RsaAlone,
 }
 
 /// What a daemon makes of two connections with the same selectors, to different peers through different interfaces.

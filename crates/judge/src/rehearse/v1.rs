@@ -6,7 +6,7 @@ use super::v2::{KeySource, first_group, key, offered, with_key};
 use super::{Cause, Play, Stage};
 use crate::fits::proposals::{Suite, choose, differing, nearest_two};
 use crate::fits::selectors::{Wanted, answer};
-use uspan_dialects::profile::{Line, LongNumbersV1, OfferV1, PfsGroup, ToStrangers, UnsaidProposalsV1};
+use uspan_dialects::profile::{Line, LongNumbersV1, MainModeSecret, OfferV1, PfsGroup, ToStrangers, UnsaidProposalsV1};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
 use uspan_model::gateway::{Child, Connection, Exchange, IkeVersion, Method, Origin, Proposal, listed};
@@ -146,7 +146,16 @@ impl<'a> Play<'a> {
                 .with(proof_name(initiating), || initiating.ike().local_method.value.words()),
         );
         // The keys that protect identities already depend on the secret: with another one they cannot be read.
-        let secrets = [(initiator, initiating), (responder, first)].map(|(end, connection)| self.secret(end, connection));
+        let looked_up = match self.behaviour(responder).main_mode_secret.value {
+            MainModeSecret::OfAddress => first,
+            MainModeSecret::OfFirstConnection => {
+                let by_secret = |connection: &&Connection| {
+                    connection.version() == IkeVersion::V1 && connection.ike().local_method.value == Method::SharedSecret
+                };
+                self.hearing().into_iter().find(by_secret).unwrap_or(first)
+            }
+        };
+        let secrets = [(initiator, initiating), (responder, looked_up)].map(|(end, connection)| self.secret(end, connection));
         if initiating.ike().local_method.value == Method::SharedSecret
             && secrets[0] != secrets[1]
             && let Some((_, cures)) = self.unequal_secrets()

@@ -18,7 +18,7 @@ const HOME: &str = "/usr/libexec/ipsec";
 
 /// How pluto's log names groups.
 #[rustfmt::skip]
-const GROUPS: &[(u16, &str)] = &[
+pub(super) const GROUPS: &[(u16, &str)] = &[
     (5, "MODP1536"), (14, "MODP2048"), (15, "MODP3072"), (16, "MODP4096"), (17, "MODP6144"), (18, "MODP8192"),
     (19, "DH19"), (20, "DH20"), (21, "DH21"), (31, "DH31"),
 ];

@@ -149,3 +149,24 @@ fn wait_for(gateway: &StagedGateway, socket: &'static str) -> bool {
         })
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use uspan_core::algorithm::{Kind, Transform};
+    use uspan_core::{Context, Sa};
+
+    use super::{libreswan, strongswan};
+
+    /// A group without a name would be told as none at all.
+    #[test]
+    fn each_group_that_a_platform_has_is_known_by_what_its_daemon_calls_it() {
+        for (platform, groups) in [("strongswan", strongswan::GROUPS), ("libreswan", libreswan::GROUPS)] {
+            let context = Context::built_in();
+            let profile = context.profile(platform).expect("a platform");
+            for row in Kind::KeyExchange.rows() {
+                let has = profile.can(Transform::of(row), Sa::Esp);
+                assert_eq!(groups.iter().any(|(number, _)| *number == row.number), has, "{platform}: {}", row.iana);
+            }
+        }
+    }
+}

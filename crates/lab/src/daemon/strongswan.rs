@@ -13,10 +13,11 @@ pub(super) struct StrongswanDriver;
 
 /// How `swanctl --list-sas` names groups (proposal keywords of libstrongswan, upper case).
 #[rustfmt::skip]
-const GROUPS: &[(u16, &str)] = &[
-    (5, "MODP_1536"), (14, "MODP_2048"), (15, "MODP_3072"), (16, "MODP_4096"), (17, "MODP_6144"), (18, "MODP_8192"),
-    (19, "ECP_256"), (20, "ECP_384"), (21, "ECP_521"), (2, "MODP_1024"), (25, "ECP_192"), (26, "ECP_224"), (27, "ECP_224_BP"),
-    (28, "ECP_256_BP"), (29, "ECP_384_BP"), (30, "ECP_512_BP"), (31, "CURVE_25519"), (32, "CURVE_448"),
+pub(super) const GROUPS: &[(u16, &str)] = &[
+    (1, "MODP_768"), (2, "MODP_1024"), (5, "MODP_1536"), (14, "MODP_2048"), (15, "MODP_3072"), (16, "MODP_4096"), (17, "MODP_6144"),
+    (18, "MODP_8192"), (19, "ECP_256"), (20, "ECP_384"), (21, "ECP_521"), (22, "MODP_1024_160"), (23, "MODP_2048_224"),
+    (24, "MODP_2048_256"), (25, "ECP_192"), (26, "ECP_224"), (27, "ECP_224_BP"), (28, "ECP_256_BP"), (29, "ECP_384_BP"),
+    (30, "ECP_512_BP"), (31, "CURVE_25519"), (32, "CURVE_448"),
 ];
 
 /// One value of `key=value` in raw output.
@@ -108,8 +109,12 @@ impl Daemon for StrongswanDriver {
         let Some(from) = text.find(&spi) else { return Ok(Some(None)) };
         // Values of a Child SA stand between its braces.
         let rest = &text[from..];
-        let word = value(rest.split('}').next().unwrap_or(rest), "dh-group");
-        Ok(Some(word.and_then(|word| GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number))))
+        let Some(word) = value(rest.split('}').next().unwrap_or(rest), "dh-group") else { return Ok(Some(None)) };
+        let group = GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number);
+        group.map_or_else(
+            || Err(io::Error::other(format!("swanctl names a group that is not known here: {word}"))),
+            |group| Ok(Some(Some(group))),
+        )
     }
 
     fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str, _peer: IpAddr) -> io::Result<Vec<String>> {

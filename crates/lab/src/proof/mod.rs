@@ -40,6 +40,9 @@ pub struct SitePlaces {
 
 /// How long a tunnel may take to come up.
 const OPENING: Duration = Duration::from_secs(60);
+/// Longer than a NAT device remembers a UDP mapping: Linux does for two minutes (nf_conntrack_udp_timeout_stream), and two are the
+/// least that RFC 4787 section 4.3 asks for.
+const QUIET: Duration = Duration::from_secs(300);
 /// How long a routing session may take: it tries every ten seconds.
 const LEARNING: Duration = Duration::from_secs(90);
 /// How long new keys may take.
@@ -85,6 +88,7 @@ pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io:
         for number in 0..job.tunnels.len() {
             let mut walk = Walkthrough { proof: &mut proof, number, failed: false, since: Vec::new() };
             match job.depth {
+                Depth::Keys => walk.keyed(&files)?,
                 Depth::Flows => walk.try_flows()?,
                 Depth::Takeover => walk.take_over()?,
                 _ => walk.negotiate(&files)?,
@@ -222,9 +226,7 @@ struct Walkthrough<'p, 'a> {
 impl<'a> Walkthrough<'_, 'a> {
     /// Everything that both ends do while they are alive.
     fn alive(&mut self, files: &[Outcome]) -> io::Result<()> {
-        let ends = self.tunnel().ends;
-        self.begin("");
-        self.row(Check::Files, "", ends.map(|site| files[site].clone()));
+        self.taken_up(files);
         self.open()?;
         self.learned()?;
         self.traffic()?;
@@ -232,7 +234,24 @@ impl<'a> Walkthrough<'_, 'a> {
         self.services()?;
         self.internet();
         self.rekey_esp()?;
+        self.rekey_ike()?;
+        self.quiet()
+    }
+
+    /// What algorithms decide.
+    fn keyed(&mut self, files: &[Outcome]) -> io::Result<()> {
+        self.taken_up(files);
+        self.open()?;
+        self.traffic()?;
+        self.rekey_esp()?;
         self.rekey_ike()
+    }
+
+    /// Tells what the loaders made of both ends' files.
+    fn taken_up(&mut self, files: &[Outcome]) {
+        let ends = self.tunnel().ends;
+        self.begin("");
+        self.row(Check::Files, "", ends.map(|site| files[site].clone()));
     }
 
     fn tunnel(&self) -> &'a JobTunnel {

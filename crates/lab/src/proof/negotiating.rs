@@ -9,7 +9,7 @@ use std::time::Duration;
 use super::rekeying::Renewed;
 use super::{OPENING, Walkthrough, wait_for};
 use crate::flow::{self, Target};
-use crate::job::{Check, Event, Flowed, JobOpening, Negotiation, Outcome};
+use crate::job::{Event, Flowed, JobOpening, Negotiation, Outcome};
 use crate::sas;
 use crate::stage::Machine;
 use crate::stage::RuleListing;
@@ -24,8 +24,7 @@ impl Walkthrough<'_, '_> {
     /// Opens the tunnel from the end that does, and asks each end for new keys.
     pub(super) fn negotiate(&mut self, files: &[Outcome]) -> io::Result<()> {
         let tunnel = self.tunnel();
-        self.begin("");
-        self.row(Check::Files, "", tunnel.ends.map(|site| files[site].clone()));
+        self.taken_up(files);
         // What a daemon says while it starts counts too.
         self.since = vec![0; self.proof.running.len()];
         let mut came = Negotiation::default();

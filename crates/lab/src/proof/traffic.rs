@@ -2,8 +2,9 @@
 
 use std::io;
 use std::net::IpAddr;
+use std::thread::sleep;
 
-use super::Walkthrough;
+use super::{QUIET, Walkthrough};
 use crate::flow::{self, Target};
 use crate::job::{Check, JobPair, JobTunnel, Outcome, SentThrough};
 use crate::stage::Machine;
@@ -286,6 +287,25 @@ impl<'a> Walkthrough<'_, 'a> {
                 }
             }
             Ok(Outcome::Pass(format!("UDP {port}{}", if opens_to.echo { "" } else { " and ping" })))
+        })
+    }
+
+    /// A NAT device forgets who is silent; whether what keeps its mapping goes on by itself shows where waiting is free.
+    pub(super) fn quiet(&mut self) -> io::Result<()> {
+        let translated = [0, 1].into_iter().any(|end| {
+            let site = &self.proof.job.sites[self.site(end)];
+            site.own != site.address
+        });
+        if !translated || !self.proof.places.waits_freely {
+            return Ok(());
+        }
+        self.begin("five minutes of silence");
+        self.both(Check::Quiet, "", |walk, end| {
+            // Each end after a silence of its own: what one sends renews the mapping for the other.
+            sleep(QUIET);
+            let lost = (0..walk.tunnel().pairs.len())
+                .find_map(|pair| walk.crosses(pair, end, 3).err().map(|why| format!("{}: {why}", walk.pair_name(pair))));
+            Ok(lost.map_or_else(Outcome::pass, Outcome::Fail))
         })
     }
 

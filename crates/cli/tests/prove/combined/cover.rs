@@ -58,6 +58,7 @@ const COMPANY: &[(&str, &[&str])] = &[
 /// The pairs of values for two platforms, and what is known of each.
 pub struct Cover {
     pub platforms: [&'static str; 2],
+    /// Pairs that nobody tried; those of two algorithms first, so that they are taken last.
     open: Vec<Two>,
     /// How many there are.
     pub all: usize,
@@ -84,6 +85,7 @@ impl Cover {
         let mut open: Vec<Two> =
             all.into_iter().filter(|(one, other)| !known.contains(&(words[one].clone(), words[other].clone()))).collect();
         Rng::from(seed_of(platforms)).shuffle(&mut open);
+        open.sort_by_key(|two| !of_algorithms(workshop, *two));
         Cover { platforms, open, all: count, refused: BTreeMap::new() }
     }
 
@@ -101,17 +103,18 @@ impl Cover {
         format!("{tried} tried, {} refused ({}), {} open", self.refused.len(), codes.join(", "), self.open.len())
     }
 
-    /// A choice that has some of the open pairs.
+    /// A choice that has some of the open pairs. Where only algorithms are left, it has nothing else, and what they decide is tried.
     pub fn next(&mut self, workshop: &Workshop) -> Option<Trial> {
         loop {
             let two = *self.open.last()?;
+            let keys_alone = of_algorithms(workshop, two);
             match self.company(workshop, two) {
                 Ok(choice) => {
-                    let choice = self.grown(workshop, choice);
+                    let choice = self.grown(workshop, choice, keys_alone);
                     let said: BTreeSet<Said> = choice.values.iter().map(|(factor, value)| (*factor, *value)).collect();
                     self.open.retain(|(one, other)| !(said.contains(one) && said.contains(other)));
                     let name = format!("cover/{}-{}/{:016x}", self.platforms[0], self.platforms[1], choice.seed);
-                    return Some(workshop.trial(name, choice));
+                    return Some(Trial { keys_alone, ..workshop.trial(name, choice) });
                 }
                 Err(code) => {
                     self.refused.insert(two, code);
@@ -155,9 +158,9 @@ impl Cover {
     }
 
     /// The same with as many open pairs as it takes.
-    fn grown(&self, workshop: &Workshop, mut choice: Choice) -> Choice {
+    fn grown(&self, workshop: &Workshop, mut choice: Choice, keys_alone: bool) -> Choice {
         /// More than that nobody writes, and a failure takes long to be made smaller.
-        const MOST: usize = 26;
+        const MOST: usize = 60;
         let mut gain: BTreeMap<Said, BTreeSet<Said>> = BTreeMap::new();
         for (one, other) in &self.open {
             gain.entry(*one).or_default().insert(*other);
@@ -165,7 +168,8 @@ impl Cover {
         }
         let mut rng = Rng::from(choice.seed);
         for factor in workshop.shuffled(&mut rng) {
-            if choice.values.contains_key(&factor) || choice.values.len() >= MOST {
+            if choice.values.contains_key(&factor) || choice.values.len() >= MOST || keys_alone && !workshop.factors[factor].of_algorithms()
+            {
                 continue;
             }
             let worth = |value: usize| {
@@ -182,6 +186,11 @@ impl Cover {
         }
         choice
     }
+}
+
+/// Whether both are algorithms.
+fn of_algorithms(workshop: &Workshop, two: Two) -> bool {
+    [two.0, two.1].iter().all(|(factor, _)| workshop.factors[*factor].of_algorithms())
 }
 
 /// Every two values of two keys.

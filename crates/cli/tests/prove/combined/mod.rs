@@ -14,9 +14,11 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::AtomicBool;
 
 use serde_json::{Value as Json, json};
 use uspan_core::{Certificate, Description, Finding, KeyFile, PublicKey, Secret, Source, Supplied, build};
+use uspan_lab::{Depth, Event, Job, Options, cast, default_cache, ground, run};
 
 use crate::common::{AUTHORITY, SECRET, uspan, write};
 use crate::fidelity::Rng;
@@ -39,6 +41,8 @@ pub struct Trial {
     pub name: String,
     pub choice: Choice,
     written: Written,
+    /// Whether only what algorithms decide is tried.
+    keys_alone: bool,
 }
 
 /// What came of one.
@@ -132,7 +136,7 @@ impl Workshop {
 
     fn trial(&self, name: String, choice: Choice) -> Trial {
         let Some(written) = written(&self.factors, &choice) else { unreachable!("a choice is tried before it becomes a trial") };
-        Trial { name, choice, written }
+        Trial { name, choice, written, keys_alone: false }
     }
 
     /// Adds a value, if the program takes what comes of it.
@@ -172,7 +176,25 @@ impl Workshop {
     }
 
     /// Lets the lab prove them, a few at once.
-    pub fn prove(&self, trials: &[&Trial]) -> Vec<Outcome> {
+    fn prove(&self, trials: &[&Trial]) -> Vec<Outcome> {
+        let (keys, whole): (Vec<_>, Vec<_>) = trials.iter().partition(|trial| trial.keys_alone);
+        let mut keys = in_the_lab(keys.into_iter().map(|trial| self.job(trial)).collect()).into_iter();
+        let mut whole = self.proven(&whole).into_iter();
+        trials.iter().filter_map(|trial| if trial.keys_alone { keys.next() } else { whole.next() }).collect()
+    }
+
+    /// What the lab is to try of a trial of algorithms.
+    fn job(&self, trial: &Trial) -> Job {
+        let (description, _) = Description::parse(&Source::new("combined.span.toml", trial.written.text.as_str()), known::context());
+        let built = build(&description, &self.supplied(&trial.written));
+        Job { depth: Depth::Keys, ..cast(&description, &built, &built.trees, &BTreeMap::new(), &[], |_| true) }
+    }
+
+    /// What the program itself makes of them.
+    fn proven(&self, trials: &[&Trial]) -> Vec<Outcome> {
+        if trials.is_empty() {
+            return Vec::new();
+        }
         let folder = tempfile::Builder::new().prefix("uspan-test-").tempdir_in("/var/tmp").expect("a folder");
         let mut files = Vec::new();
         for (number, trial) in trials.iter().enumerate() {
@@ -232,6 +254,44 @@ fn outcome(proof: &Json) -> Outcome {
     Outcome { failed, first }
 }
 
+/// What came of jobs, in their order.
+fn in_the_lab(mut jobs: Vec<Job>) -> Vec<Outcome> {
+    let mut outcomes: Vec<Outcome> = jobs.iter().map(|_| Outcome { failed: Vec::new(), first: String::new() }).collect();
+    if jobs.is_empty() {
+        return outcomes;
+    }
+    let mut rows = vec![0; jobs.len()];
+    for (number, job) in jobs.iter_mut().enumerate() {
+        job.number = number;
+    }
+    let cache = default_cache();
+    let options =
+        Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep: None };
+    let mut fail = |job: usize, check: String, told: String| {
+        let outcome: &mut Outcome = &mut outcomes[job];
+        if outcome.first.is_empty() {
+            outcome.first = check;
+        }
+        outcome.failed.push(told);
+    };
+    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+        Event::Row(row) => {
+            rows[row.job] += 1;
+            for end in row.ends.iter().filter(|end| end.failed()) {
+                fail(row.job, format!("{:?}", row.check), format!("{:?} {}: {end:?} {:?}", row.check, row.about, row.words));
+            }
+        }
+        Event::Broken { job, how } => fail(job, "the lab".to_owned(), format!("the lab itself: {how}")),
+        _ => {}
+    })
+    .expect("it runs");
+    // A job of which nothing is told came to nothing.
+    for (outcome, _) in outcomes.iter_mut().zip(rows).filter(|(_, rows)| *rows < 8) {
+        outcome.failed.push("less was tried than there is".to_owned());
+    }
+    outcomes
+}
+
 /// What is known from runs before, in a file with a line for each trial.
 pub struct Seen {
     path: Option<PathBuf>,
@@ -255,6 +315,7 @@ impl Seen {
             "platforms": trial.choice.platforms,
             "seed": trial.choice.seed.to_string(),
             "values": workshop.words(&trial.choice),
+            "keys_alone": trial.keys_alone,
             "failed": outcome.failed,
             "text": trial.written.text,
         });

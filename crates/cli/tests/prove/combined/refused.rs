@@ -3,13 +3,12 @@
 //! What the check refuses can be built all the same; what has no proposal left, or cannot be written, cannot.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::AtomicBool;
 
 use uspan_core::{Build, Builder, Description, Finding, Source, Supplied, any_stops, retire};
-use uspan_lab::{Event, Job, Options, cast, default_cache, ground, run};
+use uspan_lab::{Job, cast};
 
-use super::Workshop;
 use super::draft::{Choice, Written, written};
+use super::{Outcome, Workshop};
 use crate::fidelity::Rng;
 use crate::suite::{ordered_pairs, seed_of};
 use crate::{known, say};
@@ -44,9 +43,66 @@ const OF_WORDS: &[(&str, &str)] = &[
     ("US318", "addresses of an interface at an end that has none"),
     ("US328", "a session without interfaces, addresses or systems"),
     ("US329", "something for networks where none is carried"),
+    ("US336", "transport mode between networks: tunnel mode comes instead"),
     ("US416", "ESP without encryption comes up, and protects nothing"),
     ("US420", "aggressive mode of a version that has none"),
     ("US603", "a replay window where the daemon has its own"),
+];
+
+/// What brings a refusal, so that chance alone need not find it: values of keys, of which the last one is refused.
+const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
+    (
+        "US215",
+        &[&["first.gateway.address=IPv4", "second.gateway.address=IPv6"], &["second.gateway.address=IPv4", "first.gateway.address=IPv6"]],
+    ),
+    (
+        "US220",
+        &[
+            &["first.gateway.address=dynamic", "first.identity=name", "initiator=the second site"],
+            &["second.gateway.address=dynamic", "second.identity=mail", "initiator=the first site"],
+            &["second.gateway.address=dynamic", "opens=at-once", "initiator=either"],
+        ],
+    ),
+    (
+        "US222",
+        &[
+            &["first.gateway.own-address=a NAT device before it", "nat-traversal=off"],
+            &["nat-traversal=off", "second.gateway.own-address=a NAT device before it"],
+        ],
+    ),
+    (
+        "US226",
+        &[
+            &["first.gateway.own-address=a NAT device before it", "liveness=off"],
+            &["liveness=off", "second.gateway.own-address=a NAT device before it"],
+        ],
+    ),
+    ("US307", &[&["ike.form=lists", "beside.shape=a second tunnel"], &["beside.shape=a second tunnel", "pfs=false"]]),
+    ("US309", &[&["first.networks=one", "second.networks=IPv6"], &["second.networks=several sizes", "first.networks=an IPv6 host"]]),
+    (
+        "US322",
+        &[
+            &["opens=on-traffic", "initiator=the second site", "one-way=the first site"],
+            &["opens=on-traffic", "one-way=the second site", "initiator=the first site"],
+        ],
+    ),
+    (
+        "US327",
+        &[
+            &["first.gateway.own-address=a NAT device before it", "carrier=gre"],
+            &["carries=gateways", "second.gateway.own-address=a NAT device before it"],
+            &["second.identity=name", "second.gateway.address=dynamic", "carrier=gre"],
+        ],
+    ),
+    (
+        "US334",
+        &[
+            &["second.style=route-based", "first.style=policy-based", "carries=everything at the second site"],
+            &["carries=everything at the first site", "second.style=policy-based"],
+        ],
+    ),
+    ("US421", &[&["first.gateway.address=dynamic", "strength=common", "initiator=the first site", "version=ikev1"]]),
+    ("US530", &[&["authentication=certificates", "version=ikev1"], &["version=ikev1", "authentication=public-keys"]]),
 ];
 
 /// Tries what is refused; returns for each code how many were tried, and those that came up whole.
@@ -54,7 +110,8 @@ pub fn tried(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amou
     let found = drawn(workshop, seed, only, amount);
     let mut told: BTreeMap<&'static str, (usize, Vec<String>)> = BTreeMap::new();
     for some in found.chunks(super::AT_ONCE) {
-        for (case, failed) in some.iter().zip(proven(some)) {
+        let jobs = some.iter().map(|case| case.job.clone()).collect();
+        for (case, Outcome { failed, .. }) in some.iter().zip(super::in_the_lab(jobs)) {
             let (count, whole) = told.entry(case.code).or_default();
             *count += 1;
             if failed.is_empty() {
@@ -70,7 +127,8 @@ pub fn tried(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amou
                 whole.push(text);
             } else {
                 let words = workshop.words(&case.choice);
-                say(&format!("{} does not: {:?} {words:?} {} / {}", case.code, case.choice.platforms, case.reason, failed[0]));
+                let first = failed[0].lines().next().unwrap_or_default();
+                say(&format!("{} does not: {:?} {words:?} {} / {first}", case.code, case.choice.platforms, case.reason));
             }
         }
     }
@@ -79,48 +137,108 @@ pub fn tried(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amou
 
 /// Descriptions with one kind of error alone, as many of each as are wanted.
 fn drawn(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amount) -> Vec<LetThrough> {
-    let mut rng = Rng::from(seed);
-    let (mut found, mut counts, mut in_vain): (Vec<LetThrough>, BTreeMap<&str, usize>, usize) = (Vec::new(), BTreeMap::new(), 0);
-    let mut idle: BTreeMap<&str, usize> = BTreeMap::new();
-    let pairs = ordered_pairs();
-    while in_vain < amount.in_vain && found.len() < amount.most {
-        in_vain += 1;
-        let mut choice = Choice { platforms: *rng.of(&pairs), seed: seed_of((seed, found.len(), in_vain)), values: BTreeMap::new() };
-        for factor in workshop.shuffled(&mut rng).into_iter().take(12) {
-            let value = rng.below(workshop.factors[factor].values.len());
-            if workshop.add(&mut choice, factor, value) {
-                continue;
-            }
-            let before = choice.clone();
-            choice.values.insert(factor, value);
-            let case = let_through(workshop, &choice).filter(|case| match only {
-                Some(only) => only.contains(&case.code),
-                None => OF_WORDS.iter().all(|(code, _)| *code != case.code),
-            });
-            if let Some(mut case) = case.filter(|case| counts.get(case.code).copied().unwrap_or(0) < amount.of_each) {
-                // What changes no file is refused because it would do nothing, whatever comes up without it.
-                if through(workshop, &before).is_some_and(|before| files(&before.built) == case.files) {
-                    *idle.entry(case.code).or_default() += 1;
-                    choice = before;
-                    continue;
-                }
-                *counts.entry(case.code).or_default() += 1;
-                case.job.number = found.len();
-                found.push(case);
-                in_vain = 0;
-                if found.len() % 20 == 0 {
-                    say(&format!("{} found: {counts:?}", found.len()));
-                }
-                break;
-            }
-            choice.values.remove(&factor);
-        }
+    let mut draw = Draw { workshop, seed, rng: Rng::from(seed), amount, found: Vec::new(), counts: BTreeMap::new(), idle: BTreeMap::new() };
+    for (code, ways) in BROUGHT_BY.iter().filter(|(code, _)| only.is_none_or(|only| only.contains(code))) {
+        draw.brought(code, ways);
+    }
+    // What nothing is known to bring is left to chance.
+    if only.is_none_or(|only| only.iter().any(|wanted| BROUGHT_BY.iter().all(|(code, _)| code != wanted))) {
+        draw.by_chance(only);
     }
     say(&format!(
-        "{} descriptions that are refused, and can be built: {counts:?}; of others no file would say anything: {idle:?}",
-        found.len()
+        "{} descriptions that are refused, and can be built: {:?}; of others no file would say anything: {:?}",
+        draw.found.len(),
+        draw.counts,
+        draw.idle
     ));
-    found
+    draw.found
+}
+
+/// What was drawn so far.
+struct Draw<'a> {
+    workshop: &'a Workshop,
+    seed: u64,
+    rng: Rng,
+    amount: Amount,
+    found: Vec<LetThrough>,
+    counts: BTreeMap<&'static str, usize>,
+    /// How many change no file, by code.
+    idle: BTreeMap<&'static str, usize>,
+}
+
+impl Draw<'_> {
+    fn enough(&self, code: &str) -> bool {
+        self.found.len() >= self.amount.most || self.counts.get(code).is_some_and(|count| *count >= self.amount.of_each)
+    }
+
+    /// A choice of nothing yet.
+    fn empty(&mut self, number: usize) -> Choice {
+        Choice { platforms: *self.rng.of(&ordered_pairs()), seed: seed_of((self.seed, self.found.len(), number)), values: BTreeMap::new() }
+    }
+
+    /// Refusals of one code: what brings it, beside a few values that the program takes.
+    fn brought(&mut self, code: &str, ways: &[&[&str]]) {
+        for number in 0..self.amount.in_vain {
+            if self.enough(code) {
+                return;
+            }
+            let mut choice = self.empty(number);
+            let company = self.rng.below(7);
+            for factor in self.workshop.shuffled(&mut self.rng).into_iter().take(company) {
+                let value = self.rng.below(self.workshop.factors[factor].values.len());
+                self.workshop.add(&mut choice, factor, value);
+            }
+            let mut said = self.rng.of(ways).iter().map(|words| self.workshop.said(words).expect("a value of a key"));
+            choice.values.extend(said.clone());
+            let mut before = choice.clone();
+            before.values.remove(&said.next_back().expect("a value").0);
+            if let Some(case) = let_through(self.workshop, &choice).filter(|case| case.code == code) {
+                self.take(case, &before);
+            }
+        }
+    }
+
+    /// Whatever is refused, one value after the other.
+    fn by_chance(&mut self, only: Option<&[&str]>) {
+        let mut in_vain = 0;
+        while in_vain < self.amount.in_vain && self.found.len() < self.amount.most {
+            in_vain += 1;
+            let mut choice = self.empty(in_vain);
+            for factor in self.workshop.shuffled(&mut self.rng).into_iter().take(12) {
+                let value = self.rng.below(self.workshop.factors[factor].values.len());
+                if self.workshop.add(&mut choice, factor, value) {
+                    continue;
+                }
+                let before = choice.clone();
+                choice.values.insert(factor, value);
+                let case = let_through(self.workshop, &choice).filter(|case| match only {
+                    Some(only) => only.contains(&case.code),
+                    None => OF_WORDS.iter().all(|(code, _)| *code != case.code),
+                });
+                if let Some(case) = case.filter(|case| !self.enough(case.code))
+                    && self.take(case, &before)
+                {
+                    in_vain = 0;
+                    break;
+                }
+                choice = before;
+            }
+        }
+    }
+
+    /// Keeps a case that changes a file: what changes none is refused because it would do nothing, whatever comes up without it.
+    fn take(&mut self, case: LetThrough, before: &Choice) -> bool {
+        if through(self.workshop, before).is_some_and(|before| files(&before.built) == case.files) {
+            *self.idle.entry(case.code).or_default() += 1;
+            return false;
+        }
+        *self.counts.entry(case.code).or_default() += 1;
+        self.found.push(case);
+        if self.found.len().is_multiple_of(20) {
+            say(&format!("{} found: {:?}", self.found.len(), self.counts));
+        }
+        true
+    }
 }
 
 /// A choice that the check alone refuses, for one reason.
@@ -181,31 +299,4 @@ fn files(built: &Build) -> Vec<String> {
         .iter()
         .flat_map(|(site, tree)| tree.files.iter().map(move |(path, file)| format!("{site} {path}\n{}", says(&file.text))))
         .collect()
-}
-
-/// What failed of each.
-fn proven(cases: &[LetThrough]) -> Vec<Vec<String>> {
-    let cache = default_cache();
-    let options =
-        Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep: None };
-    let jobs: Vec<Job> = cases
-        .iter()
-        .enumerate()
-        .map(|(number, case)| {
-            let mut job = case.job.clone();
-            job.number = number;
-            job
-        })
-        .collect();
-    let mut failed = vec![Vec::new(); cases.len()];
-    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
-        Event::Row(row) => {
-            let ends = row.ends.iter().filter(|end| end.failed());
-            failed[row.job].extend(ends.map(|end| format!("{:?} {}: {end:?}", row.check, row.about)));
-        }
-        Event::Broken { job, how } => failed[job].push(format!("the lab itself: {how}")),
-        _ => {}
-    })
-    .expect("it runs");
-    failed
 }

@@ -19,7 +19,7 @@ pub fn smaller(workshop: &Workshop, trial: Trial, outcome: Outcome) -> (Trial, O
                 let mut choice = least.choice.clone();
                 choice.values.retain(|key, _| !some.contains(key));
                 let written = workshop.taken(&choice).ok()?;
-                Some(Trial { name: least.name.clone(), choice, written })
+                Some(Trial { name: least.name.clone(), choice, written, keys_alone: least.keys_alone })
             })
             .collect();
         let mut without = without.into_iter().peekable();

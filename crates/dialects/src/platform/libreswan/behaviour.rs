@@ -3,9 +3,9 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
-    WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, MainModeSecret, Narrowing, Observed, OddKey,
+    OfferV1, PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
+    UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -28,6 +28,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     long_numbers_v1: Observed::new(LongNumbersV1::Never, "the lab: the SAs have 32 bits whatever `esn` says"),
     odd_key: Observed::new(OddKey::NotInUdp, "the lab: with AES-CCM ESP leaves without UDP, though its log says `ESPinUDP`; the attribute behind the key begins at no multiple of four bytes, `netlink_add_sa` in its source"),
     refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
+    main_mode_secret: Observed::new(MainModeSecret::OfAddress, "the lab, with a peer at any address"),
     secret_for: Observed::new(SecretFor::Both, "ipsec.secrets(5): both identities, or any"),
     says: Cow::Borrowed(SAYS),
     says_v1: Cow::Borrowed(SAYS_V1),

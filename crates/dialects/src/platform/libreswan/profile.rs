@@ -81,7 +81,9 @@ pub(super) const BASE: Profile = Profile {
     replay_window: ReplayWindow::Settable,
     sequence_numbers: Cow::Borrowed(&[32, 64]),
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::Certificate]),
+    methods_v1: Observed::new(&[Method::SharedSecret, Method::Certificate], "the lab: main mode with certificates of RSA keys"),
     key_kinds: KeyKinds::SameAtBothEnds,
+    key_kinds_v1: Observed::new(KeyKinds::RsaAlone, "the lab: pluto does not load `authby=ecdsa` beside `ikev2=no`"),
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both]),
     equal_selectors: Observed::new(EqualSelectors::OfOneAlone, "the lab: \"cannot route -- route already in use for\" the first one"),
     second_tunnel: Observed::new(

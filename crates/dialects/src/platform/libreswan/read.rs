@@ -263,7 +263,7 @@ impl IpsecReader<'_> {
         if version.value == IkeVersion::V1 && liveness.value.map(v1_patience) != record.value(Field::Patience) {
             self.say(&rules::DEVICE_UNKNOWN, &section.name.place, "`dpdtimeout` is not five times `dpddelay`".to_owned());
         }
-        let [local_method, remote_method] = self.methods(&record);
+        let [local_method, remote_method] = self.methods(&record, version.value);
         let keys = self.raw_keys(section, &mut record, [&local_method, &remote_method]);
         let has = |theirs: bool| keys.iter().any(|(_, of)| *of == theirs);
         let bare = |method: Setting<Method>, bare: bool| {
@@ -325,8 +325,8 @@ impl IpsecReader<'_> {
     }
 
     /// How the two ends prove themselves. One of several ways is enough, and a signature goes before a secret.
-    fn methods(&mut self, record: &Record) -> [Setting<Method>; 2] {
-        let both = self.method(record);
+    fn methods(&mut self, record: &Record, version: IkeVersion) -> [Setting<Method>; 2] {
+        let both = self.method(record, version);
         [Field::LocalMethod, Field::RemoteMethod].map(|field| {
             record.setting(field).unwrap_or_else(|| match record.doubt(field) {
                 Some(place) => Setting::unknown(both.value, place.clone()),
@@ -335,7 +335,7 @@ impl IpsecReader<'_> {
         })
     }
 
-    fn method(&mut self, record: &Record) -> Setting<Method> {
+    fn method(&mut self, record: &Record, version: IkeVersion) -> Setting<Method> {
         let Some(said) = record.setting::<String>(Field::Proofs) else { return Setting::default_of(Method::Certificate) };
         let Some(place) = said.origin.place().cloned() else { return Setting::default_of(Method::Certificate) };
         let ways: Vec<_> = said.value.split([',', '|', '+']).map(str::trim).collect();
@@ -351,6 +351,9 @@ impl IpsecReader<'_> {
             && !said.value.contains(signatures(own.kind()))
         {
             self.say(&rules::DEVICE_VALUE, &place, format!("`{}`, where the certificate is for another kind of key", said.value));
+        }
+        if version == IkeVersion::V1 && ways.iter().all(|way| way.starts_with("ecdsa")) {
+            self.say(&rules::DEVICE_VALUE, &place, format!("`{}` beside `ikev2=no`: the connection is not loaded", said.value));
         }
         said.map(|_| if signs { Method::Certificate } else { Method::SharedSecret })
     }

@@ -3,9 +3,9 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
-    WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, MainModeSecret, Narrowing, Observed, OddKey,
+    OfferV1, PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
+    UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -28,6 +28,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "it does not speak IKEv1"),
     odd_key: Observed::new(OddKey::InUdp, "it has no CCM"),
     refusal: Observed::new(Refusal::Whole, "the lab: with the first Child SA the IKE SA is refused"),
+    main_mode_secret: Observed::new(MainModeSecret::OfAddress, "it has no IKEv1"),
     secret_for: Observed::new(SecretFor::Both, "iked.conf(5): the secret stands in the policy"),
     says: Cow::Borrowed(SAYS),
     says_v1: Cow::Borrowed(SAYS_V1),

@@ -6,9 +6,10 @@ use std::time::Duration;
 use crate::profile::statement::Statements;
 use crate::profile::{
     Answering, AskedIdentity, Behaviour, ByCertificate, DeadPeer, DefaultProposals, EqualSelectors, FurtherChild, Identities,
-    InterfaceName, Interrupts, KeyKinds, Liveness, LongNumbersV1, Names, Narrowing, NatDetection, Observed, OddKey, OfferV1, OpeningWay,
-    OwnEnd, PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecondTunnel, SecretFor,
-    SeveralPairs, ShownCertificate, Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1, WithIkeSa, text,
+    InterfaceName, Interrupts, KeyKinds, Liveness, LongNumbersV1, MainModeSecret, Names, Narrowing, NatDetection, Observed, OddKey,
+    OfferV1, OpeningWay, OwnEnd, PfsChoice, PfsGroup, Preference, PrfChoice, Profile, Refusal, ReplayWindow, RoutesBy, RunBy, SecondTunnel,
+    SecretFor, SeveralPairs, ShownCertificate, Steering, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
+    WithIkeSa, text,
 };
 use uspan_model::gateway::{Dscp, Encapsulation, IkeVersion, Method};
 
@@ -52,7 +53,9 @@ pub(super) const BASE: Profile = Profile {
     replay_window: ReplayWindow::Settable,
     sequence_numbers: Cow::Borrowed(&[32, 64]),
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
+    methods_v1: assumed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
     key_kinds: KeyKinds::Any,
+    key_kinds_v1: assumed(KeyKinds::Any),
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
     equal_selectors: Observed::new(EqualSelectors::Apart, ASSUMED),
     second_tunnel: Observed::new(SecondTunnel::BySelectors { reopens_hosts: true }, ASSUMED),
@@ -86,6 +89,7 @@ const BEHAVIOUR: Behaviour = Behaviour {
     long_numbers_v1: assumed(LongNumbersV1::AsSaid),
     odd_key: assumed(OddKey::InUdp),
     refusal: assumed(Refusal::ChildAlone),
+    main_mode_secret: assumed(MainModeSecret::OfAddress),
     secret_for: assumed(SecretFor::Both),
     says: Cow::Borrowed(&[]),
     says_v1: Cow::Borrowed(&[]),

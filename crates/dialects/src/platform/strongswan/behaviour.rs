@@ -3,9 +3,9 @@
 use std::borrow::Cow;
 
 use crate::profile::{
-    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, Narrowing, Observed, OddKey, OfferV1, PfsGroup,
-    Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity, UnsaidProposalsV1,
-    WithIkeSa,
+    Answering, AskedIdentity, Behaviour, ByCertificate, FurtherChild, Line, LongNumbersV1, MainModeSecret, Narrowing, Observed, OddKey,
+    OfferV1, PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
+    UnsaidProposalsV1, WithIkeSa,
 };
 
 #[rustfmt::skip]
@@ -28,6 +28,10 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "the lab, with `esn` in IKEv1"),
     odd_key: Observed::new(OddKey::InUdp, "the lab, AES-CCM with `encap`"),
     refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
+    main_mode_secret: Observed::new(
+        MainModeSecret::OfFirstConnection,
+        "the lab, with a peer at any address; `lookup_shared_key` in its source takes the first connection",
+    ),
     secret_for: Observed::new(SecretFor::Either, "swanctl.conf(5), `secrets.ike<suffix>.id<suffix>`; the lab, with a secret for the peer alone"),
     says: Cow::Borrowed(SAYS),
     says_v1: Cow::Borrowed(SAYS_V1),

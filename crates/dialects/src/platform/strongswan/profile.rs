@@ -80,7 +80,12 @@ pub(super) const BASE: Profile = Profile {
     replay_window: ReplayWindow::Settable,
     sequence_numbers: Cow::Borrowed(&[32, 64]),
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
+    methods_v1: Observed::new(
+        &[Method::SharedSecret, Method::PublicKey, Method::Certificate],
+        "the lab: main mode with ECDSA, bare keys and certificates",
+    ),
     key_kinds: KeyKinds::Any,
+    key_kinds_v1: Observed::new(KeyKinds::Any, "the lab: ECDSA and RSA"),
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),
     equal_selectors: Observed::new(EqualSelectors::Apart, "the lab: a star of two members, any to any through two interfaces"),
     second_tunnel: Observed::new(SecondTunnel::UnderOneName, "the lab: a Child SA is looked for in the connection of its IKE SA alone; sections of one name in two files are one (strongswan.conf(5))"),

@@ -132,8 +132,8 @@ chapter! {
         remedy: "Remove `secret`, or `authentication`.",
     }
     KEYS_NEED_IKEV2 = "US530" "keys-need-ikev2" Error {
-        what: "Public keys or certificates are asked of IKEv1.",
-        why: "Signatures of RFC 7427 belong to IKEv2; what IKEv1 has instead differs between platforms.",
+        what: "Public keys or certificates are asked of IKEv1, where a platform does not have them.",
+        why: "Signatures of RFC 7427 belong to IKEv2; those of IKEv1 (RFC 2409 section 5.1, RFC 4754) are others, and not every platform has them for every kind of key.",
         remedy: "Say `version = \"ikev2\"`, or use a shared secret.",
     }
     IDENTITY_NOT_CERTIFIED = "US531" "identity-not-certified" Error {

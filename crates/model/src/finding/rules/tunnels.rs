@@ -167,9 +167,9 @@ chapter! {
         remedy: "Give one of the sites another name, or give the pair a `link` of its own with `except`.",
     }
     TRANSIT_UNFIT = "US334" "transit-unfit" Error {
-        what: "What lies beyond a hub is to be reached through it, and there is no hub, or routes do not steer at both sites.",
-        why: "Selectors that name what lies beyond the hub would also take what a site's own networks send each other.",
-        remedy: "Say `style = \"route-based\"` at both sites, or leave out `transit` of the group, or `everything` of the pair.",
+        what: "What lies beyond a hub is to be reached through it, and there is no hub, or routes do not steer at the site that is to reach it.",
+        why: "Selectors that name what lies beyond the hub would also take what that site's own networks send each other. The hub's selectors would not.",
+        remedy: "Say `style = \"route-based\"` at that site, or leave out `transit` of the group, or `everything` of the pair.",
     }
     TOO_MANY_PAIRS = "US335" "too-many-pairs" Error {
         what: "A tunnel carries more pairs of networks than any gateway is asked to.",
