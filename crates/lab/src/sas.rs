@@ -46,21 +46,25 @@ fn parse(text: &str) -> Vec<EspSa> {
     let mut ends = None;
     // Whether the lines that follow belong to the last SA, and not to one that is left out.
     let mut counted = false;
+    // Whether the last SA has keys.
+    let mut keyed = true;
     for line in text.lines() {
         let words: Vec<_> = line.split_whitespace().collect();
         match words.as_slice() {
             ["src", from, "dst", to, ..] => ends = from.parse().ok().zip(to.parse().ok()),
             ["proto", "esp", "spi", spi, ..] => {
+                drop_larval(&mut sas, keyed);
+                (counted, keyed) = (false, true);
                 let number = spi.split('(').next().and_then(|hex| u32::from_str_radix(hex.trim_start_matches("0x"), 16).ok());
-                counted = false;
                 if let (Some((from, to)), Some(spi)) = (ends, number.filter(|spi| *spi != 0)) {
                     let transport = words.windows(2).any(|pair| pair == ["mode", "transport"]);
                     let (extended, takes_dscp, hides_dscp) = (false, false, false);
                     let request = request_of(&words).unwrap_or(0);
                     sas.push(EspSa { from, to, spi, request, transport, packets: 0, extended, window: 0, takes_dscp, hides_dscp });
-                    counted = true;
+                    (counted, keyed) = (true, false);
                 }
             }
+            ["enc" | "aead", ..] if counted => keyed = true,
             ["replay-window" | "replay_window", ..] if counted => {
                 if let Some(sa) = sas.last_mut() {
                     sa.flags(&words);
@@ -75,7 +79,15 @@ fn parse(text: &str) -> Vec<EspSa> {
             _ => {}
         }
     }
+    drop_larval(&mut sas, keyed);
     sas
+}
+
+/// Takes the last one out again if it has no keys: its daemon took an SPI alone, and waits for the peer's.
+fn drop_larval(sas: &mut Vec<EspSa>, keyed: bool) {
+    if !keyed {
+        sas.pop();
+    }
 }
 
 /// The number after `reqid`, which `-s` follows with itself in hexadecimal.
@@ -133,6 +145,7 @@ mod tests {
 src 198.51.100.20 dst 203.0.113.77
 \tproto esp spi 0xc0a80101(3232235777) reqid 1(0x00000001) mode tunnel
 \treplay-window 0 seq 0x00000000 flag af-unspec esnextra_flag dont-encap-dscp (0x10100000)
+\taead rfc4106(gcm(aes)) <<Keys hidden>> 128
 \tanti-replay esn context:
 \t seq-hi 0x0, seq 0x0, oseq-hi 0x0, oseq 0x0
 \t replay_window 128, bitmap-length 4
@@ -144,6 +157,11 @@ src 198.51.100.20 dst 203.0.113.77
 \t  add 2026-11-24 23:00:00 use 2026-11-24 23:00:01
 src 203.0.113.77 dst 198.51.100.20
 \tproto esp spi 0x00000000(0) reqid 1(0x00000001) mode tunnel
+\tlifetime current:
+\t  0(bytes), 0(packets)
+src 203.0.113.77 dst 198.51.100.20
+\tproto esp spi 0xb676b1d2(3061232082) reqid 1(0x00000001) mode transport
+\treplay-window 0 seq 0x00000000
 \tlifetime current:
 \t  0(bytes), 0(packets)
 ";

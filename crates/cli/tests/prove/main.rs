@@ -226,7 +226,8 @@ fn prove_all(folder: &Path, names: &[String]) -> Vec<(String, String)> {
             wrong.push((name.clone(), format!("{text}\n{failed:#?}\n{}\n{tunnels:#?}", proof["lab_failures"])));
         }
     }
-    assert_eq!((run.code == 0, &json["fine"]), (wrong.is_empty(), &Value::Bool(wrong.is_empty())));
+    let told = (run.code == 0, &json["fine"]);
+    assert_eq!(told, (wrong.is_empty(), &Value::Bool(wrong.is_empty())), "{}\n{}", run.stderr, json["findings"]);
     wrong
 }
 

@@ -251,10 +251,10 @@ transit = ["10.72.0.0/13", "10.88.0.0/13"]
 policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
 "#;
 
-/// The same with everything, at a daemon that has no interfaces at all.
+/// The same with everything.
 const THROUGH_SELECTORS: &str = r#"unified-span = 1
 [site.packhouse]
-platform = "openiked"
+platform = "libreswan"
 packet-filter = "iptables"
 gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
 networks = { office = "10.41.0.0/22" }
