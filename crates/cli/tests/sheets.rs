@@ -172,6 +172,14 @@ fn steps_name_the_commands_of_each_platform() {
     let json = uspan(folder.path(), &["verify-steps", "orchard.span.toml", "--format", "json"]).json();
     assert_eq!(json["tunnels"][0]["gateways"][1]["site"], "coldstore");
     assert!(json["tunnels"][0]["symptoms"].as_array().is_some_and(|all| all.len() >= 10));
+    // The kernel asks for the SAs of one pair at a time, where traffic opens several.
+    let waits = "one pair has its ESP SAs, another none";
+    assert!(!json.to_string().contains(waits));
+    let demo = fs::read_to_string(folder.path().join("orchard.span.toml")).expect("the demo");
+    let lazy = demo.replace("[tunnel.harvest]", "[tunnel.harvest]\nopens = \"on-traffic\"");
+    fs::write(folder.path().join("lazy.span.toml"), lazy).expect("written");
+    let run = uspan(folder.path(), &["verify-steps", "lazy.span.toml", "--format", "json"]);
+    assert!(run.stdout.contains(waits), "{}", run.all());
 }
 
 #[test]

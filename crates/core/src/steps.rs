@@ -2,7 +2,7 @@
 
 use crate::build::BuiltTunnel;
 use uspan_description::description::{Description, Site, Tunnel};
-use uspan_model::gateway::Encapsulation;
+use uspan_model::gateway::{Encapsulation, Opening};
 
 /// Something to look at.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -158,6 +158,16 @@ fn symptoms(ends: [&Site; 2], built: &BuiltTunnel) -> Vec<Symptom> {
             "let ICMP through; path-mtu in the description".to_owned(),
         ),
     ];
+    let several = built.gateways.iter().flat_map(|gateway| &gateway.connections).any(|connection| connection.children.len() > 1);
+    if several && built.agreement.opening.contains(&Opening::TRAP) {
+        symptoms.push(symptom(
+            "one pair has its ESP SAs, another none",
+            "nothing was sent for it yet; or its first packet came while the kernel waited for the SAs of another pair: it asks for those \
+             of one at a time, for up to 30 s (`net.core.xfrm_acq_expires`)"
+                .to_owned(),
+            "send again after half a minute".to_owned(),
+        ));
+    }
     if built.agreement.liveness.is_none() {
         symptoms.push(symptom(
             "one end was restarted, and nothing passes until the SAs end",

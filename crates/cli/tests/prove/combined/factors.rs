@@ -35,7 +35,7 @@ impl Factor {
     /// Whether its values are algorithms of an SA.
     pub fn of_algorithms(&self) -> bool {
         let part = self.key.strip_prefix("ike.").or_else(|| self.key.strip_prefix("esp."));
-        part.is_some_and(|part| Kind::ALL.iter().any(|kind| kind.word() == part))
+        self.key == "pfs" || part.is_some_and(|part| Kind::ALL.iter().any(|kind| kind.word() == part))
     }
 
     /// Its name, alike for both sites.
