@@ -1,7 +1,7 @@
 //! Rehearsals as scripts of messages, after the sections of the RFCs that they follow.
 
 use crate::known;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr};
 
 use crate::orchard::orchard;
 use uspan_core::*;
@@ -17,7 +17,14 @@ const CBC: &str = "ike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-512
 /// Edits of files: the site's number, what is replaced, by what.
 type Edit = (usize, &'static str, &'static str);
 
-fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Rehearsal {
+fn rehearsed(trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Rehearsal {
+    rehearsed_at(trees, edits, opener, REACHED)
+}
+
+const REACHED: [IpAddr; 2] = [IpAddr::V4(Ipv4Addr::new(198, 51, 100, 20)), IpAddr::V4(Ipv4Addr::new(203, 0, 113, 77))];
+
+/// The same with gateways that have these addresses of their own.
+fn rehearsed_at(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>, own: [IpAddr; 2]) -> Rehearsal {
     for (end, old, new) in edits {
         let mut found = trees[*end].files.values_mut().filter(|file| file.text.contains(old)).peekable();
         assert!(found.peek().is_some(), "`{old}` is nowhere");
@@ -27,7 +34,6 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
         let platform = known::context().profiles_of(tree)[0];
         (platform, known::read_as(platform, tree).0)
     });
-    let addresses: [IpAddr; 2] = [[198, 51, 100, 20].into(), [203, 0, 113, 77].into()];
     let actor = |end: usize| {
         let (facts, gateway) = &reads[end];
         let reading = ReadGateway {
@@ -36,7 +42,7 @@ fn rehearsed(mut trees: [Tree; 2], edits: &[Edit], opener: Option<usize>) -> Reh
             ends_open: facts.own_end == OwnEnd::ByAddress,
             tree: Some(&trees[end]),
         };
-        Actor { reading, behaviour: &facts.behaviour, stands: KnownAddresses { own: Some(addresses[end]), reached: Some(addresses[end]) } }
+        Actor { reading, behaviour: &facts.behaviour, stands: KnownAddresses { own: Some(own[end]), reached: Some(REACHED[end]) } }
     };
     let mut rehearsals = rehearse([actor(0), actor(1)], opener);
     assert_eq!((rehearsals.all.len(), rehearsals.alone.concat().len()), (1, 0));
@@ -304,5 +310,29 @@ fn either_end_can_open() {
         let rehearsal = rehearsed(trees(["openiked", "strongswan"], CBC), &[], Some(opener));
         assert!(rehearsal.works() && rehearsal.initiator == opener, "{rehearsal:#?}");
         assert_eq!(script(&rehearsal)[0].split(' ').next(), Some(["packhouse", "coldstore"][opener]));
+    }
+}
+
+#[test]
+fn a_nat_device_forgets_who_sends_nothing() {
+    let behind = [IpAddr::from([10, 99, 0, 2]), REACHED[1]];
+    let stages = |platforms: [&str; 2], tunnel: &str, own| {
+        let mut trees = trees(platforms, tunnel);
+        for file in trees[0].files.values_mut() {
+            file.text =
+                file.text.replace("left=198.51.100.20", "left=10.99.0.2").replace("local_addrs = 198.51.100.20", "local_addrs = 10.99.0.2");
+        }
+        let rehearsal = rehearsed_at(trees, &[], Some(0), own);
+        rehearsal.failures.iter().map(|failure| failure.stage).collect::<Vec<_>>()
+    };
+    let (pair, quiet) = (["libreswan", "strongswan"], "liveness = \"off\"");
+    assert_eq!(stages(pair, quiet, behind), [Stage::Silence]);
+    for (platforms, tunnel) in [
+        (pair, String::new()),
+        (pair, format!("{quiet}\nversion = \"ikev1\"\nstrength = \"common\"")),
+        (pair, format!("{quiet}\nopens = \"on-traffic\"\ninitiator = \"either\"")),
+        (["strongswan", "strongswan"], quiet.to_owned()),
+    ] {
+        assert_eq!(stages(platforms, &tunnel, behind), [], "{platforms:?} {tunnel}");
     }
 }

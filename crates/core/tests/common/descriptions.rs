@@ -265,7 +265,9 @@ pub fn description() -> impl Strategy<Value = String> {
                 };
                 // Behind a NAT device somebody keeps its mapping; and with the keys of CCM not all have ESP in UDP.
                 let behind = [&one, &other].iter().any(|site| site.reach == 1);
-                let forgets = [&one, &other].iter().any(|site| site.reach == 1 && !known::profile(site.platform).keeps_nat_mapping.value);
+                let forgets = [&one, &other]
+                    .iter()
+                    .any(|site| site.reach == 1 && !known::profile(site.platform).behaviour.keeps_nat_mapping.contains(&IkeVersion::V2));
                 let kept = |line: &str| if line.starts_with("liveness") { "liveness = \"30s\"\n".to_owned() } else { format!("{line}\n") };
                 let timing = if forgets { timing.lines().map(kept).collect() } else { timing };
                 let in_udp = behind || traversal.contains("forced");

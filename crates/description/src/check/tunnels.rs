@@ -291,17 +291,21 @@ impl TunnelCheck<'_> {
 
     /// An end behind a NAT device that lets the device forget it.
     fn forgotten(&self, end: usize, site: &Site) -> Option<Finding> {
-        /// Less than the two minutes that RFC 4787 section 4.3 asks of a NAT device, of which not all do.
-        const KEEPS: Duration = Duration::from_secs(60);
         let tunnel = self.tunnel;
         let profile = &site.platform.value;
-        let quiet = !profile.keeps_nat_mapping.value && tunnel.liveness.is_none_or(|every| every > KEEPS);
+        let kept = profile.behaviour.is_remembered_by_nat(tunnel.version.value, tunnel.liveness);
         // Who is opened to, too, has a device that forwards.
-        if !quiet || tunnel.initiator != Some(end) || tunnel.encapsulation.value == Encapsulation::Off {
+        if kept || tunnel.initiator != Some(end) || tunnel.encapsulation.value == Encapsulation::Off {
             return None;
         }
         let name = &site.name.value;
         let behind = |how: &str| format!("{name} ({}) sends a NAT device nothing that keeps its mapping, and {how}", profile.title);
+        let peer = self.description.ends(tunnel)[1 - end];
+        let heard = peer.own_address.is_some() && peer.platform.value.behaviour.is_remembered_by_nat(tunnel.version.value, tunnel.liveness);
+        if site.own_address.is_some() && heard {
+            let how = format!("what keeps that of `{}` keeps this one only if the device counts what arrives", peer.name.value);
+            return Some(self.at(&rules::MAY_BE_FORGOTTEN, tunnel.liveness_at, behind(&how)));
+        }
         if site.own_address.is_some() {
             return Some(self.at(&rules::FORGOTTEN_BY_NAT, tunnel.liveness_at, behind("`own-address` says that one stands before it")));
         }

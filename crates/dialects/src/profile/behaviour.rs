@@ -4,6 +4,7 @@
 
 use std::borrow::Cow;
 use std::ops::Deref;
+use std::time::Duration;
 
 use uspan_model::gateway::IkeVersion;
 
@@ -312,6 +313,8 @@ pub struct Behaviour {
     pub refusal: Observed<Refusal>,
     /// Which secret serves.
     pub secret_for: Observed<SecretFor>,
+    /// The versions in which it keeps the mapping of a NAT device that it stands behind (RFC 3948 section 4), whatever its liveness.
+    pub keeps_nat_mapping: Observed<&'static [IkeVersion]>,
     /// The secret in main mode.
     pub main_mode_secret: Observed<MainModeSecret>,
     /// What it writes.
@@ -321,6 +324,13 @@ pub struct Behaviour {
 }
 
 impl Behaviour {
+    /// Whether something keeps the mapping of a NAT device that it stands behind: its daemon, or questions whether the peer is alive.
+    pub fn is_remembered_by_nat(&self, version: IkeVersion, liveness: Option<Duration>) -> bool {
+        /// Less than the two minutes that RFC 4787 section 4.3 asks of a NAT device, of which not all do.
+        const KEEPS: Duration = Duration::from_secs(60);
+        self.keeps_nat_mapping.contains(&version) || liveness.is_some_and(|every| every <= KEEPS)
+    }
+
     /// What it writes, without what differs from case to case; `None` if it writes nothing.
     pub fn words(&self, line: Line, version: IkeVersion) -> Option<&str> {
         let v1 = if version == IkeVersion::V1 { &*self.says_v1 } else { &[] };

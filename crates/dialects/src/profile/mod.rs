@@ -91,8 +91,6 @@ pub struct Profile {
     pub encapsulations: Cow<'static, [Encapsulation]>,
     /// Whether it finds NAT devices also where its own address is not configured (RFC 7296 section 2.23).
     pub nat_detection: Observed<NatDetection>,
-    /// Whether it keeps the mapping of a NAT device that it stands behind (RFC 3948 section 4), whatever its liveness.
-    pub keeps_nat_mapping: Observed<bool>,
     /// How far a liveness interval reaches.
     pub liveness: Liveness,
     /// Whether the replay window can be set.

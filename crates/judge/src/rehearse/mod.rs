@@ -47,6 +47,8 @@ pub enum Stage {
     RekeyChild,
     /// A new IKE SA in place of the old one.
     RekeyIke,
+    /// What is left after minutes in which nobody sent anything.
+    Silence,
 }
 
 impl Stage {
@@ -61,6 +63,7 @@ impl Stage {
             Stage::Crossing => "crossing",
             Stage::RekeyChild => "rekey-child-sa",
             Stage::RekeyIke => "rekey-ike-sa",
+            Stage::Silence => "silence",
         }
     }
 
@@ -75,6 +78,7 @@ impl Stage {
             Stage::Crossing => "what crosses the Child SAs",
             Stage::RekeyChild => "new keys for a Child SA",
             Stage::RekeyIke => "a new IKE SA",
+            Stage::Silence => "what is left after minutes of silence",
         }
     }
 
@@ -88,6 +92,7 @@ impl Stage {
             Stage::Crossing => "SAs at both ends, and nothing that arrives",
             Stage::RekeyChild => "the tunnel works until its first rekey",
             Stage::RekeyIke => "the tunnel works until the IKE SA is to be replaced",
+            Stage::Silence => "the tunnel works until nobody sent anything for a minute or two; then one side reaches the other no more",
         }
     }
 }

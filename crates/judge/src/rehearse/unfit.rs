@@ -91,6 +91,33 @@ impl<'a> Play<'a> {
         }
     }
 
+    /// An end behind a NAT device that nobody reaches any more once nothing was sent for a while.
+    pub(super) fn forgotten(&mut self) {
+        if !self.rehearsal.failures.is_empty() {
+            return;
+        }
+        let (initiator, responder) = (self.initiator, self.responder());
+        let connections = self.connections;
+        let version = connections[initiator].version();
+        let kept = |play: &Self, end: usize| play.behaviour(end).is_remembered_by_nat(version, connections[end].ike().liveness.value);
+        // Who opens as well has a device before the other one that forwards; and what keeps a mapping keeps those on the way.
+        let opened_to = connections[responder].children.iter().any(|child| child.opening.value.opens());
+        let unencapsulated = connections[initiator].encapsulation.value == Encapsulation::Off;
+        if !self.translated(initiator) || opened_to || unencapsulated || kept(self, initiator) {
+            return;
+        }
+        if connections[responder].ike().liveness.value.is_some() || self.translated(responder) && kept(self, responder) {
+            return;
+        }
+        let (name, peer) = (self.name(initiator), self.name(responder));
+        let reason = format!(
+            "A NAT device stands before {name}, which sends nothing that keeps its mapping; after a minute or two without packets \
+             what {peer} sends does not arrive any more."
+        );
+        let cures = vec![self.cure(initiator, &connections[initiator].ike().liveness, "ask every 30 s whether the peer is alive")];
+        self.fail((Stage::Silence, vec![Cause::at(Parameter::Liveness, initiator)]), reason, [None, None], cures);
+    }
+
     /// ESP that is to travel in UDP, and does not at an end whose kernel is not told so.
     pub(super) fn not_in_udp(&mut self, asked: &Child, own: &Child, suite: &Suite) {
         let odd = suite.of(Kind::Encryption).filter(|cipher| cipher.row().is_some_and(Row::has_odd_key));

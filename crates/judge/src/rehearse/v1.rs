@@ -31,6 +31,7 @@ impl<'a> Play<'a> {
         }
         self.rekeys_v1(answering);
         self.left_over(answering);
+        self.forgotten();
     }
 
     /// The first message, and what comes of it: the connection that answers, and what was chosen.

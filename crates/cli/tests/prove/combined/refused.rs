@@ -75,6 +75,7 @@ const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
         &[
             &["first.gateway.own-address=a NAT device before it", "liveness=off"],
             &["liveness=off", "second.gateway.own-address=a NAT device before it"],
+            &["strength=common", "version=ikev1", "first.gateway.own-address=a NAT device before it", "liveness=off"],
         ],
     ),
     ("US307", &[&["ike.form=lists", "beside.shape=a second tunnel"], &["beside.shape=a second tunnel", "pfs=false"]]),

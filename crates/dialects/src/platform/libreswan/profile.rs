@@ -76,7 +76,6 @@ pub(super) const BASE: Profile = Profile {
     own_end: OwnEnd::ByAddress,
     encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced, Encapsulation::Off]),
     nat_detection: Observed::new(NatDetection::Always, "the lab, with %defaultroute"),
-    keeps_nat_mapping: Observed::new(false, "the lab: in four hours with liveness off not one keepalive, and the peer reaches it no more"),
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
     sequence_numbers: Cow::Borrowed(&[32, 64]),

@@ -7,6 +7,7 @@ use crate::profile::{
     OfferV1, PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
     UnsaidProposalsV1, WithIkeSa,
 };
+use uspan_model::gateway::IkeVersion;
 
 #[rustfmt::skip]
 pub(super) const BEHAVIOUR: Behaviour = Behaviour {
@@ -28,6 +29,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "it does not speak IKEv1"),
     odd_key: Observed::new(OddKey::InUdp, "it has no CCM"),
     refusal: Observed::new(Refusal::Whole, "the lab: with the first Child SA the IKE SA is refused"),
+    keeps_nat_mapping: Observed::new(&[IkeVersion::V2], "the lab: a keepalive every 20 s"),
     main_mode_secret: Observed::new(MainModeSecret::OfAddress, "it has no IKEv1"),
     secret_for: Observed::new(SecretFor::Both, "iked.conf(5): the secret stands in the policy"),
     says: Cow::Borrowed(SAYS),

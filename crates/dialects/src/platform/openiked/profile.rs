@@ -66,7 +66,6 @@ pub(super) const BASE: Profile = Profile {
     own_end: OwnEnd::Named,
     encapsulations: Cow::Borrowed(&[Encapsulation::Automatic]),
     nat_detection: Observed::new(NatDetection::NeedsOwnAddress, "the lab: without `local` every path is taken for one with a NAT device"),
-    keeps_nat_mapping: Observed::new(true, "the lab: a keepalive every 20 s"),
     liveness: Liveness::OfDaemon,
     replay_window: ReplayWindow::Fixed(default::REPLAY_WINDOW),
     sequence_numbers: Cow::Borrowed(&[32]),

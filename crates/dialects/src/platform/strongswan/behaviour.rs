@@ -7,6 +7,7 @@ use crate::profile::{
     OfferV1, PfsGroup, Preference, Refusal, SecretFor, ShownCertificate, SubjectOrder, ToStrangers, TransportMode, UnsaidIdentity,
     UnsaidProposalsV1, WithIkeSa,
 };
+use uspan_model::gateway::IkeVersion;
 
 #[rustfmt::skip]
 pub(super) const BEHAVIOUR: Behaviour = Behaviour {
@@ -28,6 +29,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     long_numbers_v1: Observed::new(LongNumbersV1::AsSaid, "the lab, with `esn` in IKEv1"),
     odd_key: Observed::new(OddKey::InUdp, "the lab, AES-CCM with `encap`"),
     refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
+    keeps_nat_mapping: Observed::new(&[IkeVersion::V1, IkeVersion::V2], "the lab: a keepalive every 20 s, with liveness off"),
     main_mode_secret: Observed::new(
         MainModeSecret::OfFirstConnection,
         "the lab, with a peer at any address; `lookup_shared_key` in its source takes the first connection",

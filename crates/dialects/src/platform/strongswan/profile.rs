@@ -75,7 +75,6 @@ pub(super) const BASE: Profile = Profile {
     own_end: OwnEnd::Named,
     encapsulations: Cow::Borrowed(&[Encapsulation::Automatic, Encapsulation::Forced]),
     nat_detection: Observed::new(NatDetection::Always, "the lab, behind NAT without an address"),
-    keeps_nat_mapping: Observed::new(true, "the lab: a keepalive every 20 s, with liveness off"),
     liveness: Liveness::OfConnection,
     replay_window: ReplayWindow::Settable,
     sequence_numbers: Cow::Borrowed(&[32, 64]),
