@@ -150,9 +150,13 @@ pub fn tcp(from: &Room, to: Target<'_>, port: Option<u16>) -> Result<IpAddr, Str
         stream.read_exact(&mut back).map_err(broke)?;
         if back == data { Ok(()) } else { Err("data came back changed".to_owned()) }
     });
-    // Where it failed the listener gives up by itself.
+    if sent.is_err() {
+        // Whoever listens still ends now, so that the next one can listen at this port.
+        to.room.run(move || drop(TcpStream::connect_timeout(&own, PATIENCE)));
+    }
+    let served = server.join();
     sent?;
-    let (peer, _) = server.join().map_err(|_| "the server broke".to_owned())?.map_err(|e| format!("the server saw nothing: {e}"))?;
+    let (peer, _) = served.map_err(|_| "the server broke".to_owned())?.map_err(|e| format!("the server saw nothing: {e}"))?;
     Ok(peer)
 }
 

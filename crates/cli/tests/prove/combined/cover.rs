@@ -55,38 +55,69 @@ const COMPANY: &[(&str, &[&str])] = &[
     ("carries=all but one pair", &["first.networks=several sizes"]),
 ];
 
+/// What is known of two values.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Known {
+    /// They came up together in a whole proof.
+    Whole,
+    /// Two algorithms, with what algorithms decide.
+    Keys,
+    /// Nothing made them acceptable: the code that refuses them.
+    Refused(&'static str),
+}
+
 /// The pairs of values for two platforms, and what is known of each.
 pub struct Cover {
     pub platforms: [&'static str; 2],
     /// Pairs that nobody tried; those of two algorithms first, so that they are taken last.
     open: Vec<Two>,
-    /// How many there are.
-    pub all: usize,
-    /// Pairs that no company made acceptable, by the code that refuses them.
-    pub refused: BTreeMap<Two, &'static str>,
+    known: BTreeMap<Two, Known>,
 }
 
 impl Cover {
-    /// All of them, but for those that came up before.
+    /// All of them, with what came up before.
     pub fn new(workshop: &Workshop, platforms: [&'static str; 2], seen: &Seen) -> Cover {
-        let mut known: BTreeSet<(String, String)> = BTreeSet::new();
-        for line in
-            seen.lines.iter().filter(|line| line["platforms"] == serde_json::json!(platforms) && line["failed"] == serde_json::json!([]))
-        {
-            let words: Vec<&str> = line["values"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str).collect();
-            for (i, one) in words.iter().enumerate() {
-                known.extend(words[i + 1..].iter().map(|other| ((*one).to_owned(), (*other).to_owned())));
+        let mut cover = Cover { platforms, open: Vec::new(), known: BTreeMap::new() };
+        let of_these =
+            |line: &&serde_json::Value| line["platforms"] == serde_json::json!(platforms) && line["failed"] == serde_json::json!([]);
+        for line in seen.lines.iter().filter(of_these) {
+            let words = line["values"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str);
+            let keys_alone = line["keys_alone"] == true;
+            cover.note(workshop, &words.filter_map(|words| workshop.said(words)).collect::<BTreeSet<_>>(), keys_alone);
+        }
+        let lines = seen.lines.iter().filter(|line| line["refused_on"] == serde_json::json!(platforms));
+        for (line, code) in lines.filter_map(|line| Some((line, known_code(line["code"].as_str()?)))) {
+            let words = line["values"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str);
+            if let [one, other] = words.filter_map(|words| workshop.said(words)).collect::<Vec<_>>()[..] {
+                cover.known.insert((one, other), Known::Refused(code));
             }
         }
-        let all = every_two(workshop);
-        let count = all.len();
-        let words: BTreeMap<Said, String> =
-            all.iter().flat_map(|(one, other)| [*one, *other]).map(|said| (said, workshop.value_words(said.0, said.1))).collect();
-        let mut open: Vec<Two> =
-            all.into_iter().filter(|(one, other)| !known.contains(&(words[one].clone(), words[other].clone()))).collect();
-        Rng::from(seed_of(platforms)).shuffle(&mut open);
-        open.sort_by_key(|two| !of_algorithms(workshop, *two));
-        Cover { platforms, open, all: count, refused: BTreeMap::new() }
+        // What is refused whatever stands beside it is so in each of its pairs.
+        let values = workshop.factors.iter().enumerate().flat_map(|(factor, of)| (0..of.values.len()).map(move |value| (factor, value)));
+        let never: BTreeMap<Said, &str> = values.filter_map(|said| Some((said, cover.company(workshop, &[said]).err()?))).collect();
+        for two in every_two(workshop) {
+            match never.get(&two.0).or(never.get(&two.1)) {
+                Some(code) => _ = cover.known.insert(two, Known::Refused(code)),
+                None if cover.known.contains_key(&two) => {}
+                None => cover.open.push(two),
+            }
+        }
+        Rng::from(seed_of(platforms)).shuffle(&mut cover.open);
+        cover.open.sort_by_key(|two| !of_algorithms(workshop, *two));
+        cover
+    }
+
+    /// Remembers what came up together.
+    fn note(&mut self, workshop: &Workshop, said: &BTreeSet<Said>, keys_alone: bool) {
+        for one in said {
+            for other in said.iter().filter(|other| *other > one) {
+                if !keys_alone {
+                    self.known.insert((*one, *other), Known::Whole);
+                } else if of_algorithms(workshop, (*one, *other)) {
+                    self.known.entry((*one, *other)).or_insert(Known::Keys);
+                }
+            }
+        }
     }
 
     /// How many are neither tried nor refused.
@@ -94,21 +125,36 @@ impl Cover {
         self.open.len()
     }
 
-    /// How many came up, and how many are refused, by the finding.
-    pub fn counts(&self) -> String {
+    /// A row of a table: how many there are, came up whole, came up with what algorithms decide, are refused, and are open.
+    pub fn row(&self) -> String {
+        let of = |wanted: Known| self.known.values().filter(|known| **known == wanted).count();
         let mut codes: BTreeMap<&str, usize> = BTreeMap::new();
-        self.refused.values().for_each(|code| *codes.entry(code).or_default() += 1);
-        let codes: Vec<_> = codes.iter().map(|(code, count)| format!("{count} {code}")).collect();
-        let tried = self.all - self.open.len() - self.refused.len();
-        format!("{tried} tried, {} refused ({}), {} open", self.refused.len(), codes.join(", "), self.open.len())
+        for known in self.known.values() {
+            if let Known::Refused(code) = known {
+                *codes.entry(code).or_default() += 1;
+            }
+        }
+        let mut codes: Vec<_> = codes.into_iter().collect();
+        codes.sort_by_key(|(code, count)| (std::cmp::Reverse(*count), *code));
+        let refused: usize = codes.iter().map(|(_, count)| count).sum();
+        let words: Vec<_> = codes.iter().map(|(code, count)| format!("{code} {count}")).collect();
+        format!(
+            "| {} | {} | {} | {} | {refused} | {} | {} |",
+            self.platforms.join(", "),
+            self.known.len() + self.open.len(),
+            of(Known::Whole),
+            of(Known::Keys),
+            self.open.len(),
+            words.join(", ")
+        )
     }
 
     /// A choice that has some of the open pairs. Where only algorithms are left, it has nothing else, and what they decide is tried.
-    pub fn next(&mut self, workshop: &Workshop) -> Option<Trial> {
+    pub fn next(&mut self, workshop: &Workshop, seen: &mut Seen) -> Option<Trial> {
         loop {
             let two = *self.open.last()?;
             let keys_alone = of_algorithms(workshop, two);
-            match self.company(workshop, two) {
+            match self.company(workshop, &[two.0, two.1]) {
                 Ok(choice) => {
                     let choice = self.grown(workshop, choice, keys_alone);
                     let said: BTreeSet<Said> = choice.values.iter().map(|(factor, value)| (*factor, *value)).collect();
@@ -117,24 +163,26 @@ impl Cover {
                     return Some(Trial { keys_alone, ..workshop.trial(name, choice) });
                 }
                 Err(code) => {
-                    self.refused.insert(two, code);
+                    let words = [two.0, two.1].map(|(factor, value)| workshop.value_words(factor, value));
+                    seen.write(serde_json::json!({ "refused_on": self.platforms, "values": words, "code": code }));
+                    self.known.insert(two, Known::Refused(code));
                     self.open.pop();
                 }
             }
         }
     }
 
-    /// Two values, with what makes them acceptable; otherwise the code that refuses them alone.
-    fn company(&self, workshop: &Workshop, two: Two) -> Result<Choice, &'static str> {
+    /// Values with what makes them acceptable; otherwise the code that refuses them alone.
+    fn company(&self, workshop: &Workshop, said: &[Said]) -> Result<Choice, &'static str> {
         const TRIES: usize = 40;
-        let seed = seed_of((self.platforms, two));
-        let bare = |seed| Choice { platforms: self.platforms, seed, values: [two.0, two.1].into() };
+        let seed = seed_of((self.platforms, said));
+        let bare = |seed| Choice { platforms: self.platforms, seed, values: said.iter().copied().collect() };
         let mut code = match workshop.taken(&bare(seed)) {
             Ok(_) => return Ok(bare(seed)),
             Err(Unfit::Refused(code)) => code,
-            Err(Unfit::NoPlace) => "no place",
+            Err(Unfit::NoPlace) => NO_PLACE,
         };
-        let words = [two.0, two.1].map(|(factor, value)| workshop.value_words(factor, value));
+        let words: Vec<String> = said.iter().map(|(factor, value)| workshop.value_words(*factor, *value)).collect();
         let fits: Vec<&[&str]> =
             COMPANY.iter().filter(|(part, _)| words.iter().any(|word| word.contains(part))).map(|(_, company)| *company).collect();
         let mut rng = Rng::from(seed);
@@ -150,7 +198,7 @@ impl Cover {
             }
             match workshop.taken(&choice) {
                 Ok(_) => return Ok(choice),
-                Err(Unfit::Refused(found)) if code == "no place" => code = found,
+                Err(Unfit::Refused(found)) if code == NO_PLACE => code = found,
                 Err(_) => {}
             }
         }
@@ -186,6 +234,14 @@ impl Cover {
         }
         choice
     }
+}
+
+/// What is said of values that have no place beside each other, where no finding says anything.
+const NO_PLACE: &str = "no place";
+
+/// The code of a finding that is read again.
+fn known_code(text: &str) -> &'static str {
+    uspan_core::rule(text).map_or(NO_PLACE, |rule| rule.code)
 }
 
 /// Whether both are algorithms.

@@ -319,6 +319,10 @@ impl Seen {
             "failed": outcome.failed,
             "text": trial.written.text,
         });
+        self.write(line);
+    }
+
+    fn write(&mut self, line: Json) {
         if let Some(path) = &self.path {
             let mut file = fs::OpenOptions::new().create(true).append(true).open(path).expect("it opens");
             writeln!(file, "{line}").expect("written");
@@ -378,19 +382,17 @@ pub fn covered(workshop: &Workshop, seen: &mut Seen, most: u64) -> Tally {
     let mut tally = Tally::default();
     let mut covers: Vec<Cover> = ordered_pairs().into_iter().map(|platforms| Cover::new(workshop, platforms, seen)).collect();
     while tally.tried < usize::try_from(most).expect("a number") {
-        let mut some = Vec::new();
-        for cover in &mut covers {
-            some.extend(cover.next(workshop));
-        }
+        let some: Vec<Trial> = covers.iter_mut().filter_map(|cover| cover.next(workshop, seen)).collect();
         if some.is_empty() {
             break;
         }
         tried(workshop, seen, some, &mut tally);
-        let told: Vec<_> = covers.iter().map(|cover| format!("{}: {} open", cover.platforms.join("-"), cover.left())).collect();
-        say(&format!("{} tried, {} failed, {} once; {}", tally.tried, tally.wrong.len(), tally.once.len(), told.join("; ")));
+        let told: Vec<_> = covers.iter().map(|cover| format!("{}: {}", cover.platforms.join("-"), cover.left())).collect();
+        say(&format!("{} tried, {} failed, {} once; open {}", tally.tried, tally.wrong.len(), tally.once.len(), told.join(", ")));
     }
-    for cover in &covers {
-        say(&format!("{}: {} pairs of values, {}", cover.platforms.join("-"), cover.all, cover.counts()));
+    // What failed is open again.
+    for platforms in ordered_pairs() {
+        say(&Cover::new(workshop, platforms, seen).row());
     }
     tally
 }
