@@ -38,7 +38,7 @@ impl Walkthrough<'_, '_> {
         })?;
         came.opened = (self.sa_pairs()?, wanted);
         for end in [0, 1] {
-            let own: Vec<u32> = self.sas(end, end)?.iter().map(|sa| sa.request).collect();
+            let own: Vec<u32> = self.sas(end)?[end].iter().map(|sa| sa.request).collect();
             let sent = sas::sent(&self.gateway(end).room)?.into_iter().filter(|(.., request)| own.contains(request));
             came.selectors[end] = sent.map(|(from, to, _)| (from, to)).collect();
             came.selectors[end].sort();

@@ -152,44 +152,45 @@ impl<'a> Walkthrough<'_, 'a> {
         children
     }
 
-    /// The SAs of a gateway in one direction of the tunnel: from this end to the other.
-    pub(super) fn sas(&self, at: usize, from: usize) -> io::Result<Vec<EspSa>> {
+    /// The SAs of a gateway, by the end from which they lead to the other.
+    pub(super) fn sas(&self, at: usize) -> io::Result<[Vec<EspSa>; 2]> {
         // A gateway knows itself by its own address, and the other by the one it reaches it at.
-        let [local, remote] = [from, 1 - from].map(|end| {
+        let ends = [0, 1].map(|end| {
             let site = &self.proof.job.sites[self.site(end)];
             if end == at { site.own } else { site.address }
         });
         let room = &self.gateway(at).room;
-        let all = sas::list(room)?.into_iter().filter(|sa| (sa.from, sa.to) == (local, remote));
-        if !self.tunnel().shared {
-            return Ok(all.collect());
+        let mut all = sas::list(room)?;
+        if self.tunnel().shared {
+            // Of the SAs between two gateways those are its own whose policies have its selectors.
+            let named = &self.tunnel().selectors[at];
+            let own = sas::sent(room)?.into_iter().filter(|(from, to, _)| named.contains(&(*from, *to)));
+            let requests: Vec<u32> = own.map(|(.., request)| request).collect();
+            all.retain(|sa| requests.contains(&sa.request));
         }
-        // Of the SAs between two gateways those are its own whose policies have its selectors.
-        let named = &self.tunnel().selectors[at];
-        let own = sas::sent(room)?.into_iter().filter(|(from, to, _)| named.contains(&(*from, *to)));
-        let requests: Vec<u32> = own.map(|(.., request)| request).collect();
-        Ok(all.filter(|sa| requests.contains(&sa.request)).collect())
+        Ok([0, 1].map(|from| all.iter().filter(|sa| (sa.from, sa.to) == (ends[from], ends[1 - from])).cloned().collect()))
     }
 
     /// How many pairs of SAs both gateways have in common.
     pub(super) fn sa_pairs(&self) -> io::Result<usize> {
-        let mut least = usize::MAX;
-        for from in [0, 1] {
-            let (out, arriving) = (self.sas(from, from)?, self.sas(1 - from, from)?);
-            least = least.min(out.iter().filter(|sa| arriving.iter().any(|other| other.spi == sa.spi)).count());
-        }
-        Ok(least)
+        let at = [self.sas(0)?, self.sas(1)?];
+        let common = |from: usize| {
+            let (out, arriving) = (&at[from][from], &at[1 - from][from]);
+            out.iter().filter(|sa| arriving.iter().any(|other| other.spi == sa.spi)).count()
+        };
+        Ok(common(0).min(common(1)))
     }
 
     fn selectors(&self, end: usize) -> io::Result<Outcome> {
-        let (wanted, have) = (self.children().len(), self.sas(end, end)?.len());
+        let each_way = self.sas(end)?;
+        let (leaving, arriving) = (&each_way[end], &each_way[1 - end]);
+        let (wanted, have) = (self.children().len(), leaving.len());
         let plural = if have == 1 { "" } else { "s" };
         if have < wanted {
             return Ok(Outcome::Fail(format!("{have} SA{plural} out for {wanted} pairs")));
         }
         let tunnel = self.tunnel();
-        let (leaving, arriving) = (self.sas(end, end)?, self.sas(end, 1 - end)?);
-        let each = || leaving.iter().chain(&arriving);
+        let each = || leaving.iter().chain(arriving);
         let wrong = if each().any(|sa| sa.transport != tunnel.transport) {
             Some(format!("{} mode", if tunnel.transport { "tunnel" } else { "transport" }))
         } else if each().any(|sa| sa.extended != tunnel.extended) {
@@ -204,8 +205,9 @@ impl<'a> Walkthrough<'_, 'a> {
         Ok(wrong.map_or_else(|| Outcome::Pass(format!("{have} SA{plural} out")), Outcome::Fail))
     }
 
-    pub(super) fn packets(&self, from: usize) -> io::Result<[u64; 2]> {
-        let sum = |sas: Vec<EspSa>| sas.iter().map(|sa| sa.packets).sum();
-        Ok([sum(self.sas(from, from)?), sum(self.sas(1 - from, from)?)])
+    /// What the SAs counted, by the end from which they lead: where that is sent, and where it arrives.
+    pub(super) fn packets(&self) -> io::Result<[[u64; 2]; 2]> {
+        let counted = [self.sas(0)?, self.sas(1)?].map(|ways| ways.map(|sas| sas.iter().map(|sa| sa.packets).sum::<u64>()));
+        Ok([0, 1].map(|from| [counted[from][from], counted[1 - from][from]]))
     }
 }

@@ -49,7 +49,7 @@ impl<'a> Walkthrough<'_, 'a> {
 
     /// The SPIs of what arrives at an end.
     fn arriving(&self, at: usize) -> io::Result<Vec<u32>> {
-        Ok(self.sas(at, 1 - at)?.into_iter().map(|sa| sa.spi).collect())
+        Ok(self.sas(at)?[1 - at].iter().map(|sa| sa.spi).collect())
     }
 
     /// Asks an end for new keys of a Child SA and waits for them.

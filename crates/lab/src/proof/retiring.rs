@@ -52,7 +52,7 @@ impl Walkthrough<'_, '_> {
         let (tunnel, gateway) = (self.tunnel(), self.gateway(end));
         let site = &self.proof.job.sites[self.site(end)];
         let mut left = Vec::new();
-        let sas = self.sas(end, 0)?.len() + self.sas(end, 1)?.len();
+        let sas = self.sas(end)?.concat().len();
         if sas > 0 {
             left.push(format!("{sas} SAs"));
         }
@@ -77,10 +77,11 @@ impl Walkthrough<'_, '_> {
             let words: Vec<&str> = line.split_whitespace().collect();
             to_them(line) || words.windows(2).any(|pair| pair[0] == "if_id" && ids.iter().any(|id| id == pair[1]))
         })?;
-        for family in ["-4", "-6"] {
-            find("a route", "ip", &[family, "route", "show", "table", "all"], &to_them)?;
-            // A tunnel to another hub has rules for the same network behind them.
-            let rules: Vec<_> = set_up.iter().flat_map(|file| file.text.lines()).filter_map(rule_of).collect();
+        // Of both families.
+        find("a route", "ip", &["route", "show", "table", "all"], &to_them)?;
+        // A tunnel to another hub has rules for the same network behind them.
+        let rules: Vec<_> = set_up.iter().flat_map(|file| file.text.lines()).filter_map(rule_of).collect();
+        for family in ["-4", "-6"].into_iter().filter(|_| !rules.is_empty()) {
             find("a routing rule", "ip", &[family, "rule"], &|line| {
                 rules.iter().any(|(from, priority)| line.starts_with(&format!("{priority}:")) && line.contains(&format!("from {from} ")))
             })?;

@@ -69,7 +69,7 @@ impl Walkthrough<'_, '_> {
         if marks != 1 {
             return Ok(Some(format!("{marks} IKE SAs")));
         }
-        let sas = self.sas(end, end)?.len();
+        let sas = self.sas(end)?[end].len();
         if sas != wanted {
             return Ok(Some(format!("{sas} SAs for {wanted} Child SAs")));
         }

@@ -34,7 +34,7 @@ impl<'a> Walkthrough<'_, 'a> {
             self.begin_afresh(ground, &mut lost);
             let name = self.pair_name(pair);
             self.begin(&format!("traffic between {name}"));
-            let before = [self.packets(0)?, self.packets(1)?];
+            let before = self.packets()?;
             self.both(Check::Ping, &name, |walk, end| {
                 if !walk.tunnel().opens_to[end].pings() {
                     return Ok(Outcome::Idle(CLOSED.to_owned()));
@@ -59,12 +59,12 @@ impl<'a> Walkthrough<'_, 'a> {
                 Ok(found.map_or_else(Outcome::Fail, |mtu| Outcome::Pass(format!("{mtu} bytes"))))
             })?;
             self.begin_afresh(ground, &mut lost);
+            let counted = self.packets()?;
             self.both(Check::Counters, &name, |walk, end| {
                 if !walk.tunnel().sends(end) {
                     return Ok(Outcome::Idle(UNANSWERED.to_owned()));
                 }
-                let after = walk.packets(end)?;
-                let rise = [0, 1].map(|at| after[at].saturating_sub(before[end][at]));
+                let rise = [0, 1].map(|at| counted[end][at].saturating_sub(before[end][at]));
                 Ok(match rise {
                     [0, 0] => Outcome::Fail("0 packets at both ends".to_owned()),
                     [0, _] => Outcome::Fail(format!("{} counts nothing that leaves", walk.site_name(end))),

@@ -147,11 +147,14 @@ impl StagedGateway {
     pub fn lose_power(&self) -> io::Result<()> {
         self.room.ip("xfrm state flush\nxfrm policy flush\n")?;
         let before = self.routing.get().map(Vec::as_slice).unwrap_or_default();
-        let added = self.routing_now()?.into_iter().filter(|line| !before.contains(line));
-        for line in added {
-            let words: Vec<&str> = line.split_whitespace().collect();
-            // One may go with another.
-            self.room.tell("ip", &words)?;
+        let now = self.routing_now()?;
+        let added: Vec<&str> = now.iter().filter(|line| !before.contains(line)).map(String::as_str).collect();
+        for family in ["-4", "-6"] {
+            let lines: Vec<String> = added.iter().filter_map(|line| line.strip_prefix(family)).map(|line| format!("{line}\n")).collect();
+            if !lines.is_empty() {
+                // One may go with another.
+                self.room.tell_with("ip", &[family, "-force", "-batch", "-"], Some(lines.concat()))?;
+            }
         }
         self.room.run(|| -> io::Result<()> {
             unmount("/run", UnmountFlags::DETACH)?;

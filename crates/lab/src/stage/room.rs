@@ -92,12 +92,24 @@ impl Room {
 
     /// Runs a program in the room to its end, with this on its standard input.
     pub fn tell_with(&self, program: &str, args: &[&str], input: Option<String>) -> io::Result<Said> {
+        self.tell_in(program, args, input, None)
+    }
+
+    /// The same with a variable of its environment.
+    pub fn tell_in(
+        &self,
+        program: &str,
+        args: &[&str],
+        input: Option<String>,
+        variable: Option<(&'static str, &'static str)>,
+    ) -> io::Result<Said> {
         let (program, args) = (program.to_owned(), args.iter().map(|&arg| arg.to_owned()).collect::<Vec<_>>());
         self.run(move || {
             // A file, not a pipe: whatever a program leaves running cannot hold it open.
             let mut output = File::from(memfd_create("output", MemfdFlags::CLOEXEC)?);
             let mut command = Command::new(&program);
             command.args(args).env("PATH", PATH).stdout(output.try_clone()?).stderr(output.try_clone()?).process_group(0);
+            command.envs(variable);
             command.stdin(if input.is_some() { Stdio::piped() } else { Stdio::null() });
             let mut child = command.spawn().map_err(|e| io::Error::new(e.kind(), format!("{program}: {e}")))?;
             let patience = Patience::with(&child, LONGEST);
