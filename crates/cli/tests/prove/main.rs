@@ -184,16 +184,27 @@ fn keys_that_follow_from_others_are_keys_of_the_language() {
     assert_eq!(combined::stale_keys(), Vec::<&str>::new());
 }
 
-/// The page follows from the suite: a capability that is neither proven nor refused cannot be on it.
+/// What combinations found has a case of its own each.
 #[test]
-fn the_page_of_what_is_proven_is_current() {
-    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference/proven.md");
-    let page = suite::page();
+fn the_page_of_what_combinations_found_is_current() {
+    assert_eq!(combined::found::missing(), Vec::<String>::new());
+    current("combined.md", &combined::found::page());
+}
+
+/// A page of the reference is as it would be written now.
+fn current(name: &str, page: &str) {
+    let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference").join(name);
     if std::env::var_os("USPAN_WRITE_PAGES").is_some() {
-        fs::write(&file, &page).expect("written");
+        fs::write(&file, page).expect("written");
     }
     let current = fs::read_to_string(&file).unwrap_or_default();
     assert!(current == page, "write it anew: USPAN_WRITE_PAGES=1 cargo test -p uspan --test prove the_page");
+}
+
+/// The page follows from the suite: a capability that is neither proven nor refused cannot be on it.
+#[test]
+fn the_page_of_what_is_proven_is_current() {
+    current("proven.md", &suite::page());
     assert!(suite::all().len() >= 150);
     // What is refused is refused for what a platform cannot do, and for nothing else.
     for cell in suite::survey() {

@@ -7,6 +7,7 @@ mod cover;
 mod draft;
 mod factors;
 mod forms;
+pub mod found;
 pub mod refused;
 mod shrink;
 
