@@ -169,6 +169,9 @@ pub fn gateway(platform: usize) -> impl Strategy<Value = Gateway> {
                 for (i, child) in children.iter_mut().enumerate() {
                     child.name = format!("harvest_{i}");
                 }
+                // The certificates here are for ECDSA keys.
+                let signs = facts.methods_v1.contains(&method) && (method != Method::Certificate || facts.key_kinds_v1 == KeyKinds::Any);
+                let method = if version == IkeVersion::V1 && !signs { Method::SharedSecret } else { method };
                 let (mut life, mut persistent) = (life, persistent);
                 let mut ike = ike;
                 if version == IkeVersion::V1 && facts.word == "libreswan" {

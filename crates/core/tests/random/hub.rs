@@ -195,7 +195,8 @@ fn holds(place: usize) {
     });
     ran.unwrap_or_else(|error| panic!("{}: {error}", profile.word));
     eprintln!("{}: {} gateways written, {} refused", profile.word, written.get(), refused.get());
-    assert!(written.get() * 10 > cases() && refused.get() * 10 > cases(), "both halves are tried");
+    // One in fifty: chance alone does not leave a half out, with few cases either.
+    assert!(written.get() * 50 > cases() && refused.get() * 50 > cases(), "both halves are tried");
 }
 
 #[test]
@@ -280,6 +281,7 @@ fn a_packet_filter_says_its_rules_or_refuses_them() {
         });
         ran.unwrap_or_else(|error| panic!("{}: {error}", filter.word()));
         eprintln!("{}: {} gateways written, {} refused", filter.word(), written.get(), refused.get());
-        assert!(written.get() * 10 > cases() && refused.get() * 10 > cases(), "both halves are tried");
+        // One in fifty: chance alone does not leave a half out, with few cases either.
+        assert!(written.get() * 50 > cases() && refused.get() * 50 > cases(), "both halves are tried");
     }
 }

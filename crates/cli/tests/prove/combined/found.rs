@@ -118,9 +118,9 @@ const REFUSED: &[Found] = &[
     },
     Found {
         what: "Main mode of IKEv1 with a peer at a dynamic address.",
-        cases: &[Suite("IKEv1, main mode, a dynamic address"), Told("broken/US421-main-mode-dynamic"), Told("broken/US421-second-dynamic-peer")],
-        said: "US421 stays where Libreswan answers, and for a second such peer",
-        mended: "taken where strongSwan answers one such peer",
+        cases: &[Suite("IKEv1, main mode, a dynamic address"), Told("broken/US421-at-a-partner"), Told("broken/US421-second-dynamic-peer")],
+        said: "US421 stays for a second such peer, and for a partner's gateway",
+        mended: "taken for one such peer: its secret is that of the first connection for a peer at any address",
     },
     Found {
         what: "What the gateways send each other beside what networks do, opened by hand by Libreswan.",

@@ -103,6 +103,29 @@ const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
         ],
     ),
     ("US421", &[&["first.gateway.address=dynamic", "strength=common", "initiator=the first site", "version=ikev1"]]),
+    ("US208", &[&["first.networks=the same at both", "second.networks=the same at both"]]),
+    ("US219", &[&["first.gateway.address=dynamic", "first.identity=name", "second.identity=name", "second.gateway.address=dynamic"]]),
+    (
+        "US323",
+        &[
+            &["services=one", "appears-as=behind one address"],
+            &["first.networks=several of IPv6", "second.networks=IPv6", "appears-as=behind one address"],
+            &["one-way=the second site", "appears-as=behind one address"],
+        ],
+    ),
+    ("US326", &[&["strength=common", "version=ikev1", "extended-sequence-numbers=true"]]),
+    (
+        "US339",
+        &[
+            &["initiator=either", "limited-to=a port of the first site"],
+            &["carries=gateways", "limited-to=a protocol"],
+            &["services=several", "limited-to=a port of the second site"],
+        ],
+    ),
+    ("US341", &[&["first.networks=IPv6", "second.networks=IPv6", "carrier=gre", "path-mtu=the least"]]),
+    ("US417", &[&["pfs=ecp-521"], &["pfs=modp-4096"]]),
+    ("US523", &[&["first.identity=address", "first.gateway.address=dynamic"]]),
+    ("US536", &[&["first.identity=subject", "authentication=public-keys"], &["authentication=public-keys", "second.identity=subject"]]),
     ("US530", &[&["authentication=certificates", "version=ikev1"], &["version=ikev1", "authentication=public-keys"]]),
 ];
 
@@ -139,7 +162,10 @@ pub fn tried(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amou
 /// Descriptions with one kind of error alone, as many of each as are wanted.
 fn drawn(workshop: &Workshop, seed: u64, only: Option<&[&str]>, amount: Amount) -> Vec<LetThrough> {
     let mut draw = Draw { workshop, seed, rng: Rng::from(seed), amount, found: Vec::new(), counts: BTreeMap::new(), idle: BTreeMap::new() };
-    for (code, ways) in BROUGHT_BY.iter().filter(|(code, _)| only.is_none_or(|only| only.contains(code))) {
+    // Where few are wanted, each seed takes others.
+    let mut brought: Vec<_> = BROUGHT_BY.iter().filter(|(code, _)| only.is_none_or(|only| only.contains(code))).collect();
+    draw.rng.shuffle(&mut brought);
+    for (code, ways) in brought {
         draw.brought(code, ways);
     }
     // What nothing is known to bring is left to chance.

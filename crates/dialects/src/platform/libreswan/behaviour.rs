@@ -30,7 +30,7 @@ pub(super) const BEHAVIOUR: Behaviour = Behaviour {
     odd_key: Observed::new(OddKey::NotInUdp, "the lab: with AES-CCM ESP leaves without UDP, though its log says `ESPinUDP`; the attribute behind the key begins at no multiple of four bytes, `netlink_add_sa` in its source"),
     refusal: Observed::new(Refusal::ChildAlone, "the lab: the IKE SA stays without its Child SA"),
     keeps_nat_mapping: Observed::new(&[IkeVersion::V1], "the lab, liveness off: in IKEv1 a keepalive every 20 s; in IKEv2 not one in four hours, and the peer reaches it no more"),
-    main_mode_secret: Observed::new(MainModeSecret::OfAddress, "the lab, with a peer at any address"),
+    main_mode_secret: Observed::new(MainModeSecret::OfFirstConnection, "the lab, with one peer at any address"),
     secret_for: Observed::new(SecretFor::Both, "ipsec.secrets(5): both identities, or any"),
     says: Cow::Borrowed(SAYS),
     says_v1: Cow::Borrowed(SAYS_V1),

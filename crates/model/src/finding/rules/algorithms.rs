@@ -98,7 +98,7 @@ chapter! {
     }
     MAIN_MODE_NEEDS_ADDRESS = "US421" "main-mode-needs-address" Error {
         what: "Main mode of IKEv1 with a shared secret and a peer without a fixed address.",
-        why: "Main mode encrypts the identity with a key that follows from the secret, so the secret must be found by the address (RFC 2409 section 5.4). Some take that of the first connection for a peer at any address, which serves one such peer.",
+        why: "Main mode encrypts the identity with a key that follows from the secret, so the secret must be found by the address (RFC 2409 section 5.4). Some take that of the first connection for a peer at any address, which serves one of them.",
         remedy: "Use IKEv2; if the partner has nothing else, aggressive mode.",
     }
 }
