@@ -210,6 +210,8 @@ fn addresses(add: &mut impl FnMut(&'static str, Pair)) {
     add("behind a NAT device that forwards, answering", Pair { sites, addresses: behind, tunnel: answers, ..orchard() });
     add("a peer by DNS name", Pair { addresses: at("address = \"gate.packhouse.example.net\""), ..orchard() });
     add("a dynamic address and no identity", Pair { addresses: at("address = \"dynamic\""), ..orchard() });
+    let named = ["identity = { address = \"192.0.2.7\" }", ""];
+    add("a dynamic address, and another one as identity", Pair { sites: named, addresses: at("address = \"dynamic\""), ..orchard() });
     add("a dynamic address", Pair { sites, addresses: at("address = \"dynamic\""), ..orchard() });
     add("NAT traversal forced", Pair { tunnel: "nat-traversal = \"forced\"".to_owned(), ..orchard() });
     add(
@@ -257,6 +259,11 @@ fn keys(add: &mut impl FnMut(&'static str, Pair)) {
         "keys = { public = \"keys/coldstore.pub\", private = \"keys/coldstore.key\" }\nidentity = { name = \"coldstore.example.net\" }";
     let tunnel = "authentication = \"public-keys\"".to_owned();
     add("public keys", Pair { sites: [ONE, OTHER], tunnel: tunnel.clone(), ..orchard() });
+    let subject = format!("{ONE}\nidentity = {{ subject = \"O=Alder Creek Orchards, CN=packhouse.example.net\" }}");
+    add(
+        "public keys, a subject as identity",
+        Pair { sites: [Box::leak(subject.into_boxed_str()), OTHER], tunnel: tunnel.clone(), ..orchard() },
+    );
     let old = format!("{tunnel}\nversion = \"ikev1\"\nstrength = \"common\"");
     add("public keys, IKEv1", Pair { sites: [ONE, OTHER], tunnel: old, ..orchard() });
     add(

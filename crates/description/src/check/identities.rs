@@ -42,7 +42,7 @@ fn without_address(site: &Site) -> Option<(&'static Rule, String)> {
     let name = &site.name.value;
     match site.address.value {
         Address::Dynamic if by_address => {
-            Some((&rules::IDENTITY_NEEDED, format!("`{name}` has no fixed address, and nothing else to be recognised by")))
+            Some((&rules::IDENTITY_NEEDED, format!("`{name}` has no fixed address, and is recognised by one")))
         }
         _ if site.own_address.is_some() && by_address => Some((
             &rules::ADDRESS_IDENTITY_BEHIND_NAT,

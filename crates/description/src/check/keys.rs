@@ -63,10 +63,15 @@ pub(super) fn check(description: &Description, supplied: &Supplied) -> Vec<Findi
     findings
 }
 
-/// Sites that name themselves by a subject in a tunnel where they prove themselves by a bare key. A secret is found by any identity.
+/// Sites that name themselves by a subject in a tunnel where they prove themselves by a bare key, to a peer that finds none by a subject.
+/// A secret is found by any identity.
 fn unproven_subjects(description: &Description) -> Vec<Finding> {
     let bare = description.tunnels.iter().filter(|tunnel| tunnel.method.value == Method::PublicKey);
-    let mut ends: Vec<_> = bare.flat_map(|tunnel| tunnel.between.iter().map(move |end| (end.value, tunnel))).collect();
+    let ends = bare.flat_map(|tunnel| {
+        let unfound = |peer: usize| !description.sites[tunnel.between[peer].value].platform.value.bare_keys_by_subject.value;
+        [0, 1].into_iter().filter(move |end| unfound(1 - end)).map(move |end| (tunnel.between[end].value, tunnel))
+    });
+    let mut ends: Vec<_> = ends.collect();
     ends.sort_by_key(|(end, _)| *end);
     ends.dedup_by_key(|(end, _)| *end);
     let subject = |(end, tunnel): (usize, &Tunnel)| {

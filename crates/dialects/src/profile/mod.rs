@@ -101,6 +101,8 @@ pub struct Profile {
     pub methods: Cow<'static, [Method]>,
     /// The same in IKEv1 (RFC 2409 section 5).
     pub methods_v1: Observed<&'static [Method]>,
+    /// Whether it finds the bare key of a peer that names itself by a subject.
+    pub bare_keys_by_subject: Observed<bool>,
     /// For what keys the certificates of the two ends may be.
     pub key_kinds: KeyKinds,
     /// The same in IKEv1.

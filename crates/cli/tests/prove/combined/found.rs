@@ -87,15 +87,15 @@ const REFUSED: &[Found] = &[
         mended: "taken",
     },
     Found {
-        what: "Subjects as identities with a shared secret.",
-        cases: &[Suite("subjects as identities, a shared secret")],
-        said: "US536 stays for bare public keys",
+        what: "Subjects as identities with a shared secret, and with bare public keys.",
+        cases: &[Suite("subjects as identities, a shared secret"), Suite("public keys, a subject as identity"), Told("broken/US536-public-keys")],
+        said: "US536 stays where OpenIKED is to find a bare key by a subject",
         mended: "taken",
     },
     Found {
-        what: "A gateway at a dynamic address without an identity.",
-        cases: &[Suite("a dynamic address and no identity")],
-        said: "US523 stays for an explicit address",
+        what: "A gateway at a dynamic address without an identity, or with an address as identity.",
+        cases: &[Suite("a dynamic address and no identity"), Suite("a dynamic address, and another one as identity"), Told("careless/US523-address-of-another")],
+        said: "nothing; US523 warns of an address",
         mended: "the site's name stands in",
     },
     Found {

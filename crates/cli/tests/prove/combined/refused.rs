@@ -124,7 +124,6 @@ const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
     ),
     ("US341", &[&["first.networks=IPv6", "second.networks=IPv6", "carrier=gre", "path-mtu=the least"]]),
     ("US417", &[&["pfs=ecp-521"], &["pfs=modp-4096"]]),
-    ("US523", &[&["first.identity=address", "first.gateway.address=dynamic"]]),
     ("US536", &[&["first.identity=subject", "authentication=public-keys"], &["authentication=public-keys", "second.identity=subject"]]),
     ("US530", &[&["authentication=certificates", "version=ikev1"], &["version=ikev1", "authentication=public-keys"]]),
 ];

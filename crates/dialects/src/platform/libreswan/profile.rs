@@ -81,6 +81,7 @@ pub(super) const BASE: Profile = Profile {
     sequence_numbers: Cow::Borrowed(&[32, 64]),
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::Certificate]),
     methods_v1: Observed::new(&[Method::SharedSecret, Method::Certificate], "the lab: main mode with certificates of RSA keys"),
+    bare_keys_by_subject: Observed::new(false, "no bare keys are written for it"),
     key_kinds: KeyKinds::SameAtBothEnds,
     key_kinds_v1: Observed::new(KeyKinds::RsaAlone, "the lab: pluto does not load `authby=ecdsa` beside `ikev2=no`"),
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both]),

@@ -71,6 +71,7 @@ pub(super) const BASE: Profile = Profile {
     sequence_numbers: Cow::Borrowed(&[32]),
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
     methods_v1: Observed::new(&[], "it has no IKEv1"),
+    bare_keys_by_subject: Observed::new(false, "the lab: `ikev2_dispatch_cert: peer certificate is invalid`; a key stands in a file by address, name or mail"),
     key_kinds: KeyKinds::Any,
     key_kinds_v1: Observed::new(KeyKinds::Any, "it has no IKEv1"),
     dscp: Cow::Borrowed(&[Dscp::Outwards]),

@@ -53,6 +53,7 @@ pub(super) const BASE: Profile = Profile {
     sequence_numbers: Cow::Borrowed(&[32, 64]),
     methods: Cow::Borrowed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
     methods_v1: assumed(&[Method::SharedSecret, Method::PublicKey, Method::Certificate]),
+    bare_keys_by_subject: assumed(false),
     key_kinds: KeyKinds::Any,
     key_kinds_v1: assumed(KeyKinds::Any),
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),

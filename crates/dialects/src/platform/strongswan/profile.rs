@@ -83,6 +83,7 @@ pub(super) const BASE: Profile = Profile {
         &[Method::SharedSecret, Method::PublicKey, Method::Certificate],
         "the lab: main mode with ECDSA, bare keys and certificates",
     ),
+    bare_keys_by_subject: Observed::new(true, "the lab, with strongSwan and OpenIKED as peers"),
     key_kinds: KeyKinds::Any,
     key_kinds_v1: Observed::new(KeyKinds::Any, "the lab: ECDSA and RSA"),
     dscp: Cow::Borrowed(&[Dscp::Outwards, Dscp::Both, Dscp::Never]),

@@ -96,9 +96,9 @@ chapter! {
         why: "Daemons cut or refuse very long secrets; perhaps the wrong file is named.",
         remedy: "Name the file with the secret, or make one with `uspan secret FILE`.",
     }
-    IDENTITY_NEEDED = "US523" "identity-needed" Error {
+    IDENTITY_NEEDED = "US523" "identity-needed" Warning {
         what: "A gateway without a fixed address names itself by an address.",
-        why: "Its peer recognises it by its identity alone.",
+        why: "Its peer recognises it by its identity alone, to which any will do; an address that is not its own misleads whoever looks for it.",
         remedy: "Give it a name: `identity = { name = \"gate.example.net\" }`.",
     }
     ADDRESS_IDENTITY_BEHIND_NAT = "US524" "address-identity-behind-nat" Warning {
@@ -162,8 +162,8 @@ chapter! {
         remedy: "Have certificates issued by your own authority, or prove with these and do not install them.",
     }
     SUBJECT_NEEDS_CERTIFICATE = "US536" "subject-needs-certificate" Error {
-        what: "A gateway names itself by the subject of a certificate, and shows none.",
-        why: "Nothing proves the subject; daemons look bare keys up by other kinds of identity.",
+        what: "A gateway names itself by the subject of a certificate, and shows none, to a peer that finds bare keys by other identities.",
+        why: "Nothing proves the subject, and not every daemon looks a bare key up by it.",
         remedy: "Say `authentication = \"certificates\"`, or give the site another kind of identity.",
     }
     WEAK_SECRET_IN_USE = "US537" "weak-secret-in-use" Warning {
