@@ -36,7 +36,7 @@ pub struct Amount {
 }
 
 /// What was seen to fail each time that it was let through.
-pub const CANNOT: &[&str] = &["US222", "US322", "US327"];
+pub const CANNOT: &[&str] = &["US208", "US215", "US220", "US222", "US307", "US309", "US322", "US326", "US327", "US334", "US536"];
 
 /// What comes up without what is asked for: the refusal is one of words, and there is nothing to try.
 const OF_WORDS: &[(&str, &str)] = &[
@@ -49,7 +49,8 @@ const OF_WORDS: &[(&str, &str)] = &[
     ("US603", "a replay window where the daemon has its own"),
 ];
 
-/// What brings a refusal, so that chance alone need not find it: values of keys, of which the last one is refused.
+/// What brings a refusal, so that chance alone need not find it: values of keys, of which the last one is refused. What cannot be written
+/// (US219, US323, US339, US341, US417), and what the reader or the rehearsal refuses as well (US226, US421, US530), is not among them.
 const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
     (
         "US215",
@@ -68,14 +69,6 @@ const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
         &[
             &["first.gateway.own-address=a NAT device before it", "nat-traversal=off"],
             &["nat-traversal=off", "second.gateway.own-address=a NAT device before it"],
-        ],
-    ),
-    (
-        "US226",
-        &[
-            &["first.gateway.own-address=a NAT device before it", "liveness=off"],
-            &["liveness=off", "second.gateway.own-address=a NAT device before it"],
-            &["strength=common", "version=ikev1", "first.gateway.own-address=a NAT device before it", "liveness=off"],
         ],
     ),
     ("US307", &[&["ike.form=lists", "beside.shape=a second tunnel"], &["beside.shape=a second tunnel", "pfs=false"]]),
@@ -102,30 +95,9 @@ const BROUGHT_BY: &[(&str, &[&[&str]])] = &[
             &["carries=everything at the first site", "second.style=policy-based"],
         ],
     ),
-    ("US421", &[&["first.gateway.address=dynamic", "strength=common", "initiator=the first site", "version=ikev1"]]),
     ("US208", &[&["first.networks=the same at both", "second.networks=the same at both"]]),
-    ("US219", &[&["first.gateway.address=dynamic", "first.identity=name", "second.identity=name", "second.gateway.address=dynamic"]]),
-    (
-        "US323",
-        &[
-            &["services=one", "appears-as=behind one address"],
-            &["first.networks=several of IPv6", "second.networks=IPv6", "appears-as=behind one address"],
-            &["one-way=the second site", "appears-as=behind one address"],
-        ],
-    ),
     ("US326", &[&["strength=common", "version=ikev1", "extended-sequence-numbers=true"]]),
-    (
-        "US339",
-        &[
-            &["initiator=either", "limited-to=a port of the first site"],
-            &["carries=gateways", "limited-to=a protocol"],
-            &["services=several", "limited-to=a port of the second site"],
-        ],
-    ),
-    ("US341", &[&["first.networks=IPv6", "second.networks=IPv6", "carrier=gre", "path-mtu=the least"]]),
-    ("US417", &[&["pfs=ecp-521"], &["pfs=modp-4096"]]),
     ("US536", &[&["first.identity=subject", "authentication=public-keys"], &["authentication=public-keys", "second.identity=subject"]]),
-    ("US530", &[&["authentication=certificates", "version=ikev1"], &["version=ikev1", "authentication=public-keys"]]),
 ];
 
 /// Tries what is refused; returns for each code how many were tried, and those that came up whole.
