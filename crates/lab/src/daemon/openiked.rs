@@ -2,7 +2,7 @@
 
 use std::fs::OpenOptions;
 use std::io;
-use std::net::{IpAddr, SocketAddr};
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -15,11 +15,18 @@ pub(super) struct OpenikedDriver;
 
 /// The IKE SAs that are established with a peer's address.
 fn sas(gateway: &StagedGateway, peer: IpAddr) -> io::Result<Vec<String>> {
-    let said = gateway.room.tell("ikectl", &["show", "sa"])?;
-    let of = |line: &str| line.split("->").nth(1)?.split('<').next()?.parse::<SocketAddr>().ok();
-    let lines = said.text.lines().filter(|line| line.contains("iked_sas:") && line.contains("ESTABLISHED"));
-    let lines = lines.filter(|line| of(line).is_some_and(|at| at.ip() == peer));
-    Ok(lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect())
+    Ok(marks(&gateway.room.tell("ikectl", &["show", "sa"])?.text, peer))
+}
+
+/// What it lists of a peer: the address stands without brackets before the port, also one of IPv6.
+fn marks(listed: &str, peer: IpAddr) -> Vec<String> {
+    let of = |line: &str| {
+        let (address, _port) = line.split("->").nth(1)?.split('<').next()?.rsplit_once(':')?;
+        address.trim_matches(['[', ']']).parse::<IpAddr>().ok()
+    };
+    let lines = listed.lines().filter(|line| line.contains("iked_sas:") && line.contains("ESTABLISHED"));
+    let lines = lines.filter(|line| of(line) == Some(peer));
+    lines.filter_map(|line| line.split("rspi ").nth(1)?.split_whitespace().next().map(str::to_owned)).collect()
 }
 
 /// Where the gateway's own key stands (iked(8)).
@@ -129,5 +136,19 @@ impl Daemon for OpenikedDriver {
         const WORDS: &[&str] =
             &["fail", "invalid", "no proposal", "NO_PROPOSAL", "AUTHENTICATION", "TS_UNACCEPTABLE", "unexpected", "timeout", "couldn't"];
         WORDS.iter().any(|word| line.contains(word))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ike_sas_of_a_peer_are_found_in_both_families() {
+        let listed = "iked_sas: 0x55d0 rspi 0x9a03 ispi 0x0d0d 203.0.113.77:500->198.51.100.20:500<FQDN/a>[] ESTABLISHED i nexti (nil) pol 0x1\n\
+                      iked_sas: 0x55d1 rspi 0x9a04 ispi 0x0d0e 2001:db8:2::77:500->2001:db8:1::20:4500<FQDN/b>[] ESTABLISHED r nexti (nil) pol 0x2\n";
+        assert_eq!(marks(listed, "198.51.100.20".parse().expect("an address")), ["0x9a03"]);
+        assert_eq!(marks(listed, "2001:db8:1::20".parse().expect("an address")), ["0x9a04"]);
+        assert!(marks(listed, "192.0.2.1".parse().expect("an address")).is_empty());
     }
 }
