@@ -236,6 +236,9 @@ fn ikev1(add: &mut impl FnMut(&'static str, Pair)) {
     let old = "aggressive = \"nothing else there\"\nopens = \"on-traffic\"\nallows-weak = { \"sha1\" = \"nothing else there\", \"3des-cbc\" = \"nothing else there\", \"modp-1536\" = \"nothing else there\" }\n\
                ike = [{ encryption = \"3des-cbc\", integrity = \"sha1\", group = \"modp-1536\" }]\nesp = [{ encryption = \"3des-cbc\", integrity = \"sha1\" }]";
     let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "identity = { free = \"cold-gate\" }"];
+    let curve = "pfs = false\nike = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-256\", group = \"curve25519\" }]\n\
+                 esp = [{ encryption = \"aes-256-cbc\", integrity = \"sha2-256\" }]";
+    add("IKEv1, curve25519", Pair { tunnel: v1(curve), ..orchard() });
     let named = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", ""];
     let addresses = ["address = \"dynamic\"", orchard().addresses[1]];
     add("IKEv1, main mode, a dynamic address", Pair { sites: named, addresses, tunnel: v1(common), ..orchard() });

@@ -105,9 +105,12 @@ impl<'a> Negotiator<'a> {
         self.can(end, row, sa) && self.ends[end].allows(row.kind, row) && self.defined(row, sa)
     }
 
-    /// Whether the version of the key exchange has a number for an algorithm.
+    /// Whether the version of the key exchange has a number for an algorithm, or both ends one that they agree on.
     fn defined(&self, row: &'static Row, sa: Sa) -> bool {
-        self.tunnel.version.value == IkeVersion::V2 || row.is_in_ikev1(sa == Sa::Ike)
+        let said = !self.tunnel.offer.ike_preset || !self.tunnel.offer.esp_preset;
+        let among_them =
+            || row.kind == Kind::KeyExchange && [0, 1].iter().all(|end| self.facts(*end).unregistered_v1.contains(&row.number));
+        self.tunnel.version.value == IkeVersion::V2 || row.is_in_ikev1(sa == Sa::Ike) || said && among_them()
     }
 
     /// Why an end cannot do a proposal made of these rows, if it cannot.

@@ -71,6 +71,8 @@ pub struct Profile {
     pub pfs: PfsChoice,
     /// The groups that it can use for PFS in IKEv1; all of its own where nothing is said.
     pub ikev1_pfs_groups: Option<Cow<'static, [u16]>>,
+    /// The groups that it has in IKEv1 under their numbers of IKEv2, which the registry of IKEv1 does not have.
+    pub unregistered_v1: Observed<&'static [u16]>,
     /// The longest lifetime it accepts.
     pub longest_lifetime: Duration,
     /// What becomes of several pairs when the peer is dead.

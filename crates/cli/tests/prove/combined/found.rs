@@ -117,6 +117,12 @@ const REFUSED: &[Found] = &[
         mended: "taken between two strongSwans; with Libreswan, certificates of RSA keys",
     },
     Found {
+        what: "Groups that the registry of IKEv1 does not have.",
+        cases: &[Suite("IKEv1, curve25519"), Told("broken/US410-curve-v1")],
+        said: "US410 stays for what one of the two does not have in IKEv1",
+        mended: "taken where both have them under their numbers of IKEv2",
+    },
+    Found {
         what: "Main mode of IKEv1 with a peer at a dynamic address.",
         cases: &[Suite("IKEv1, main mode, a dynamic address"), Told("broken/US421-at-a-partner"), Told("broken/US421-second-dynamic-peer")],
         said: "US421 stays for a second such peer, and for a partner's gateway",

@@ -66,6 +66,7 @@ pub(super) const BASE: Profile = Profile {
     prf: PrfChoice::OfIntegrity,
     ikev1_pfs_groups: Some(Cow::Borrowed(&[5, 14, 15, 16, 17, 18])),
     pfs: PfsChoice::OfIke,
+    unregistered_v1: Observed::new(&[31], "the lab, without PFS"),
     longest_lifetime: Duration::from_secs(86_400),
     dead_peer: Observed::new(DeadPeer::KeptWhileAsked, "the lab: several connections of IKEv1 keep a dead peer's IKE SA, and quick mode goes on in it; those of IKEv2 are reopened over it"),
     selectors: Cow::Borrowed(&[SeveralPairs::AnSaEach]),

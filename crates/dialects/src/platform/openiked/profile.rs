@@ -56,6 +56,7 @@ pub(super) const BASE: Profile = Profile {
     prf: PrfChoice::Free,
     ikev1_pfs_groups: None,
     pfs: PfsChoice::Each,
+    unregistered_v1: Observed::new(&[], "it has no IKEv1"),
     longest_lifetime: Duration::from_secs(365 * 86_400),
     dead_peer: Observed::new(DeadPeer::Forgotten, "a policy has one Child SA (iked.conf(5) of 7.2)"),
     selectors: Cow::Borrowed(&[SeveralPairs::InOneSa]),

@@ -38,6 +38,7 @@ pub(super) const BASE: Profile = Profile {
     prf: PrfChoice::Free,
     pfs: PfsChoice::Each,
     ikev1_pfs_groups: None,
+    unregistered_v1: assumed(&[]),
     longest_lifetime: Duration::from_secs(365 * 86_400),
     dead_peer: assumed(DeadPeer::Forgotten),
     selectors: Cow::Borrowed(&[SeveralPairs::AnSaEach, SeveralPairs::InOneSa]),

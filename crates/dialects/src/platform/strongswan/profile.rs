@@ -65,6 +65,7 @@ pub(super) const BASE: Profile = Profile {
     prf: PrfChoice::Free,
     ikev1_pfs_groups: None,
     pfs: PfsChoice::Each,
+    unregistered_v1: Observed::new(&[31, 32], "the lab; its test suite has curve25519 in IKEv1"),
     longest_lifetime: Duration::from_secs(365 * 86_400),
     dead_peer: Observed::new(DeadPeer::Forgotten, "the lab: the IKE SA is closed with its peer"),
     selectors: Cow::Borrowed(&[SeveralPairs::InOneSa, SeveralPairs::AnSaEach]),
