@@ -72,7 +72,10 @@ fn rows(all: &[&Profile]) -> Vec<Vec<String>> {
         }),
         row("identities", &|f| if f.identities.free { "address, name, mail, free" } else { "address, name, mail" }.to_owned()),
         row("authentication", &|f| words(&f.methods, Method::words)),
-        row("authentication in IKEv1", &|f| words(f.methods_v1.value, Method::words)),
+        row("also in IKEv1", &|f| match f.methods_v1.value {
+            [] => "none".to_owned(),
+            some => words(some, Method::words),
+        }),
         row("liveness", &|f| match f.liveness {
             Liveness::OfConnection => "for each tunnel".to_owned(),
             Liveness::OfDaemon => "one for all tunnels".to_owned(),
