@@ -147,6 +147,13 @@ pub struct JobSite {
     pub script: Option<String>,
 }
 
+impl JobSite {
+    /// Whether a NAT device stands before it.
+    pub fn is_translated(&self) -> bool {
+        self.own != self.address
+    }
+}
+
 /// What stands on a gateway before, and how it is taken over.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Takeover {

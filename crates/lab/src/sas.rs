@@ -18,6 +18,8 @@ pub struct EspSa {
     pub spi: u32,
     /// What ties it to policies.
     pub request: u32,
+    /// Whether it has keys; one without has an SPI alone, and its daemon waits for the peer's.
+    pub keyed: bool,
     /// Transport mode instead of tunnel mode.
     pub transport: bool,
     /// Packets so far.
@@ -46,25 +48,27 @@ fn parse(text: &str) -> Vec<EspSa> {
     let mut ends = None;
     // Whether the lines that follow belong to the last SA, and not to one that is left out.
     let mut counted = false;
-    // Whether the last SA has keys.
-    let mut keyed = true;
     for line in text.lines() {
         let words: Vec<_> = line.split_whitespace().collect();
         match words.as_slice() {
             ["src", from, "dst", to, ..] => ends = from.parse().ok().zip(to.parse().ok()),
             ["proto", "esp", "spi", spi, ..] => {
-                drop_larval(&mut sas, keyed);
-                (counted, keyed) = (false, true);
+                counted = false;
                 let number = spi.split('(').next().and_then(|hex| u32::from_str_radix(hex.trim_start_matches("0x"), 16).ok());
                 if let (Some((from, to)), Some(spi)) = (ends, number.filter(|spi| *spi != 0)) {
                     let transport = words.windows(2).any(|pair| pair == ["mode", "transport"]);
                     let (extended, takes_dscp, hides_dscp) = (false, false, false);
                     let request = request_of(&words).unwrap_or(0);
-                    sas.push(EspSa { from, to, spi, request, transport, packets: 0, extended, window: 0, takes_dscp, hides_dscp });
-                    (counted, keyed) = (true, false);
+                    let keyed = false;
+                    sas.push(EspSa { from, to, spi, request, keyed, transport, packets: 0, extended, window: 0, takes_dscp, hides_dscp });
+                    counted = true;
                 }
             }
-            ["enc" | "aead", ..] if counted => keyed = true,
+            ["enc" | "aead", ..] if counted => {
+                if let Some(sa) = sas.last_mut() {
+                    sa.keyed = true;
+                }
+            }
             ["replay-window" | "replay_window", ..] if counted => {
                 if let Some(sa) = sas.last_mut() {
                     sa.flags(&words);
@@ -79,15 +83,8 @@ fn parse(text: &str) -> Vec<EspSa> {
             _ => {}
         }
     }
-    drop_larval(&mut sas, keyed);
+    sas.retain(|sa| sa.keyed);
     sas
-}
-
-/// Takes the last one out again if it has no keys: its daemon took an SPI alone, and waits for the peer's.
-fn drop_larval(sas: &mut Vec<EspSa>, keyed: bool) {
-    if !keyed {
-        sas.pop();
-    }
 }
 
 /// The number after `reqid`, which `-s` follows with itself in hexadecimal.

@@ -3,8 +3,7 @@
 
 use crate::{hand, known};
 use std::collections::BTreeMap;
-use std::path::Path;
-use std::sync::atomic::AtomicBool;
+use std::path::{Path, PathBuf};
 
 use ipnet::IpNet;
 use uspan_core::algorithm::{Kind, Transform};
@@ -13,7 +12,7 @@ use uspan_core::{
     Lifetime, Method, Mode, OwnEnd, Proposal, ReadGateway, Rehearsal, RehearsalFailure, Remarks, Secret, Setting, SharedSecret, Source,
     Stage, Supplied, Tree, build, rehearse,
 };
-use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, Options, cast, default_cache, ground, run};
+use uspan_lab::{Depth, Event, IkeSeen, Job, Negotiation, cast};
 
 use crate::suite::{LSW, OI, Pair, SS, orchard, ordered_pairs, supplied};
 
@@ -36,15 +35,12 @@ const AT_ONCE: usize = 60;
 
 /// Lets the daemons negotiate, but for cases of which it is known what came of them. It is written down on the way, if asked.
 pub fn negotiate(cases: &[Case], came: &mut BTreeMap<usize, Negotiation>, note: Option<&Path>) {
-    let cache = default_cache();
-    let ground = ground(&cache).expect("a ground");
-    let keep = std::env::var_os("USPAN_KEEP").map(Into::into);
-    let options = Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground, cache, workers: 2, keep };
+    let keep: Option<PathBuf> = std::env::var_os("USPAN_KEEP").map(Into::into);
     let open: Vec<&Case> = cases.iter().filter(|case| !came.contains_key(&case.job.number)).collect();
     let mut through = 0;
     for some in open.chunks(AT_ONCE) {
         let jobs = some.iter().map(|case| case.job.clone()).collect();
-        run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+        crate::perform(jobs, keep.clone(), &mut |event| match event {
             Event::Negotiated { job, came: one, .. } => {
                 came.insert(job, *one);
                 if let Some(path) = note {
@@ -59,8 +55,7 @@ pub fn negotiate(cases: &[Case], came: &mut BTreeMap<usize, Negotiation>, note: 
                 }
             }
             _ => {}
-        })
-        .expect("it runs");
+        });
     }
 }
 

@@ -26,6 +26,7 @@ use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::sync::atomic::AtomicBool;
 use std::sync::{LazyLock, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -34,7 +35,7 @@ use rustix::process::{Pid, Signal, kill_process};
 use sabotage::{Sabotage, sabotages};
 use serde_json::Value;
 use suite::orchard;
-use uspan_lab::{Ground, Negotiation};
+use uspan_lab::{Event, Ground, Job, Negotiation, Options, default_cache, ground, run};
 
 static READY: LazyLock<()> = LazyLock::new(|| {
     let run = uspan(Path::new("/"), &["prove", "--prepare"]);
@@ -212,6 +213,14 @@ fn the_page_of_what_is_proven_is_current() {
             cell.refused.is_none_or(|code| ["US226", "US326", "US410", "US417", "US421", "US530", "US536", "US603"].contains(&code));
         assert!(expected, "{} on {:?}: {:?}", cell.shows, cell.platforms, cell.refused);
     }
+}
+
+/// Lets the lab work on jobs, and hears what it tells; with logs below the folder that `USPAN_KEEP` names, if any.
+fn perform(jobs: Vec<Job>, keep: Option<PathBuf>, hear: &mut dyn FnMut(Event)) {
+    let cache = default_cache();
+    let ground = ground(&cache).expect("a ground");
+    let options = Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground, cache, workers: 2, keep };
+    run(jobs, &options, &AtomicBool::new(false), hear).expect("it runs");
 }
 
 /// Tells how far it is, past the harness that keeps what a test prints.

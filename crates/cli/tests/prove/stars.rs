@@ -1,20 +1,41 @@
 //! Descriptions of several tunnels: stars, over three daemons.
 
-/// What each shows, and the description.
+/// What each of those that every run takes shows, and the description.
 pub const STARS: &[(&str, &str)] = &[
     ("a gateway with two tunnels, over three daemons", STAR),
     ("a star of one hub and four members, two of them behind NAT, over three daemons", GROUP),
     ("members of a star that reach each other through the hub", TRANSIT),
     ("members of a star that reach each other and the internet through the hub", THROUGH_HUB),
     ("a second hub that stands in for the first", TWO_HUBS),
-    ("members of a star that reach each other through a hub that is policy-based", TRANSIT_BY_SELECTORS),
-    ("members of a star that reach each other and the internet through a hub that is policy-based", THROUGH_SELECTORS),
     ("BGP with two members, over interfaces", LEARNED),
     ("two tunnels between the same sites", TWINS),
     ("what the gateways send each other beside what networks do", BESIDE),
-    ("what the gateways send each other beside what networks do, by hand", BESIDE_BY_HAND),
     ("GRE beside networks", GRE_BESIDE),
 ];
+
+/// What variants of them show, the description that each is made of, and what is replaced there by what.
+const VARIANTS: &[(&str, &str, &str, &str)] = &[
+    // The hub's selectors name what goes to each member. It stands first; its members say theirs in one line.
+    ("members of a star that reach each other through a hub that is policy-based", TRANSIT, ROUTES, "\n"),
+    ("members of a star that reach each other and the internet through a hub that is policy-based", THROUGH_HUB, ROUTES, "\n"),
+    // The daemon would not reopen both by itself.
+    (
+        "what the gateways send each other beside what networks do, by hand",
+        BESIDE,
+        "initiator = \"coldstore\"",
+        "initiator = \"packhouse\"\nopens = \"by-hand\"",
+    ),
+];
+
+const ROUTES: &str = "\nstyle = \"route-based\"\n";
+
+/// The variants.
+pub fn variants() -> impl Iterator<Item = (&'static str, String)> {
+    VARIANTS.iter().map(|(shows, text, old, new)| {
+        assert!(text.contains(old), "{shows}: {old}");
+        (*shows, text.replace(old, new))
+    })
+}
 
 /// A hub through which its members send everything; its daemon has one connection alone with the same selectors.
 const THROUGH_HUB: &str = r#"unified-span = 1
@@ -205,69 +226,6 @@ hubs = ["packhouse"]
 members = ["members"]
 master = "k"
 transit = ["10.72.0.0/13", "10.88.0.0/13"]
-policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
-"#;
-
-/// Two tunnels that share an IKE SA, opened by hand at the end whose daemon would not reopen both by itself.
-const BESIDE_BY_HAND: &str = r#"unified-span = 1
-[site.packhouse]
-platform = "libreswan"
-gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
-networks = { office = "10.41.0.0/22" }
-shares-internet = true
-[site.coldstore]
-platform = "strongswan"
-gateway = { address = "203.0.113.77", outside = "eth0", inside = "eth1" }
-networks = { racks = "10.73.16.0/20" }
-[tunnel.harvest]
-between = ["packhouse", "coldstore"]
-secret = { file = "k" }
-initiator = "packhouse"
-opens = "by-hand"
-[tunnel.watch]
-between = ["packhouse", "coldstore"]
-secret = { file = "k" }
-carries = "gateways"
-initiator = "packhouse"
-opens = "by-hand"
-"#;
-
-/// The same members at a hub without interfaces: its selectors name what goes to each of them.
-const TRANSIT_BY_SELECTORS: &str = r#"unified-span = 1
-[site.packhouse]
-platform = "strongswan"
-gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
-networks = { office = "10.41.0.0/22" }
-shares-internet = true
-[inventory.members]
-file = "members.csv"
-all = { style = "route-based", gateway = { outside = "eth0", inside = ["eth1", "eth2"] }, shares-internet = true }
-[group.harvest]
-shape = "star"
-hubs = ["packhouse"]
-members = ["members"]
-master = "k"
-transit = ["10.72.0.0/13", "10.88.0.0/13"]
-policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
-"#;
-
-/// The same with everything.
-const THROUGH_SELECTORS: &str = r#"unified-span = 1
-[site.packhouse]
-platform = "libreswan"
-packet-filter = "iptables"
-gateway = { address = "198.51.100.20", outside = "wan0", inside = "lan0" }
-networks = { office = "10.41.0.0/22" }
-shares-internet = true
-[inventory.members]
-file = "members.csv"
-all = { style = "route-based", gateway = { outside = "eth0", inside = ["eth1", "eth2"] }, shares-internet = true }
-[group.harvest]
-shape = "star"
-hubs = ["packhouse"]
-members = ["members"]
-master = "k"
-transit = ["0.0.0.0/0"]
 policy = { ike-lifetime = "30m", esp-lifetime = "10m" }
 "#;
 

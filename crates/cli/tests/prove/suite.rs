@@ -9,7 +9,7 @@ use std::process::Command;
 use uspan_core::{Certificate, Description, KeyFile, PublicKey, Secret, SecretFile, Severity, Source, Supplied, build};
 
 use crate::common::{SECRET, certificates as certificates_of};
-use crate::stars::STARS;
+use crate::stars::{STARS, variants};
 
 pub const SS: &str = "strongswan";
 pub const LSW: &str = "libreswan";
@@ -515,6 +515,7 @@ pub fn all() -> Vec<Case> {
     let mut cases: Vec<_> =
         survey().into_iter().filter(|cell| cell.refused.is_none()).map(|cell| Case { shows: cell.shows, text: cell.text }).collect();
     cases.extend(STARS.iter().map(|(shows, text)| Case { shows, text: (*text).to_owned() }));
+    cases.extend(variants().map(|(shows, text)| Case { shows, text }));
     cases
 }
 

@@ -3,10 +3,9 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::atomic::AtomicBool;
 
 use uspan_core::{Description, SecretFile, Source, Supplied, Tree, build};
-use uspan_lab::{Check, Depth, Event, Job, Options, SiteFile, Takeover, cast, default_cache, ground, run};
+use uspan_lab::{Check, Depth, Event, Job, SiteFile, Takeover, cast};
 
 use crate::common::{uspan, write};
 use crate::known;
@@ -118,12 +117,8 @@ pub fn tried(some: usize) -> (usize, Vec<String>) {
         })
         .collect();
     let count = jobs.len();
-    let cache = default_cache();
-    let ground = ground(&cache).expect("a ground");
-    let keep = std::env::var_os("USPAN_KEEP").map(Into::into);
-    let options = Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground, cache, workers: 2, keep };
     let (mut wrong, mut rows) = (Vec::new(), 0);
-    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+    crate::perform(jobs, std::env::var_os("USPAN_KEEP").map(Into::into), &mut |event| match event {
         Event::Row(row) if row.check == Check::TakenOver => {
             rows += 1;
             if row.ends.iter().any(uspan_lab::Outcome::failed) {
@@ -132,8 +127,7 @@ pub fn tried(some: usize) -> (usize, Vec<String>) {
         }
         Event::Broken { job, how } => wrong.push(format!("{:?}: {how}", all[job])),
         _ => {}
-    })
-    .expect("it runs");
+    });
     assert_eq!(rows, count, "each is told: {wrong:#?}");
     (count, wrong)
 }

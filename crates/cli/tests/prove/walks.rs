@@ -4,12 +4,11 @@ use crate::known;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::Path;
-use std::sync::atomic::AtomicBool;
 
 use uspan_core::{
     Actor, Description, Flow, KnownAddresses, OwnEnd, Ports, ReadGateway, Source, Traffic, Transport, Tree, TreeFile, Walker, build, walk,
 };
-use uspan_lab::{Depth, Event, Flowed, Options, cast, default_cache, ground, run};
+use uspan_lab::{Depth, Event, Flowed, cast};
 
 use crate::suite::{LSW, OI, Pair, SS, orchard, supplied};
 
@@ -112,18 +111,14 @@ pub fn tried(cases: &[Case]) -> (usize, Vec<String>) {
         jobs.push(job);
     }
     let mut came: BTreeMap<usize, Came> = BTreeMap::new();
-    let cache = default_cache();
     let keep = std::env::var_os("USPAN_KEEP").map(|path| Path::new(&path).join("walks"));
-    let options =
-        Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep };
-    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+    crate::perform(jobs, keep, &mut |event| match event {
         Event::Flowed { job, inside, flows, listings, .. } => {
             came.insert(job, Came { inside: inside.map(|address| address.into_iter().collect()), flows, listings });
         }
         Event::Broken { job, how } => panic!("{job}: {how}"),
         _ => {}
-    })
-    .expect("it runs");
+    });
     let (mut all, mut wrong) = (0, Vec::new());
     for (number, case) in cases.iter().enumerate() {
         let (trees, gateways, sites) = &pairs[number];

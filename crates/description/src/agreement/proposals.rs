@@ -107,7 +107,8 @@ impl<'a> Negotiator<'a> {
 
     /// Whether the version of the key exchange has a number for an algorithm, or both ends one that they agree on.
     fn defined(&self, row: &'static Row, sa: Sa) -> bool {
-        let said = !self.tunnel.offer.ike_preset || !self.tunnel.offer.esp_preset;
+        // A preset takes registered ones alone, unless the other offer names what the two share.
+        let said = !(self.tunnel.offer.ike_preset && self.tunnel.offer.esp_preset);
         let among_them =
             || row.kind == Kind::KeyExchange && [0, 1].iter().all(|end| self.facts(*end).unregistered_v1.contains(&row.number));
         self.tunnel.version.value == IkeVersion::V2 || row.is_in_ikev1(sa == Sa::Ike) || said && among_them()

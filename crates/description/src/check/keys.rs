@@ -87,10 +87,11 @@ fn unproven_subjects(description: &Description) -> Vec<Finding> {
 fn other_kinds(description: &Description, supplied: &Supplied, tunnel: &Tunnel) -> Option<Finding> {
     let ends = description.ends(tunnel);
     let place = description.source.place(tunnel.method.span);
+    let kinds = ends.map(|site| supplied.certified(site).and_then(|(pair, _)| Some(pair.certificate?.kind())));
+    let rsa = |kind| matches!(kind, KeyKind::Rsa(_));
     if tunnel.version.value == IkeVersion::V1 {
         let limited = ends.iter().find(|site| site.platform.value.key_kinds_v1 == KeyKinds::RsaAlone)?;
-        let of = |site: &Site| supplied.certified(site).and_then(|(pair, _)| Some(pair.certificate?.kind()));
-        let other = ends.iter().find(|site| of(site).is_some_and(|kind| !matches!(kind, KeyKind::Rsa(_))))?;
+        let (other, _) = ends.iter().zip(kinds).find(|(_, kind)| kind.is_some_and(|kind| !rsa(kind)))?;
         let [name, title, other] = [&limited.name.value, &*limited.platform.value.title, &other.name.value];
         let message =
             format!("`{name}` ({title}) signs and expects RSA keys in IKEv1, and the certificate of `{other}` is for another one");
@@ -98,9 +99,7 @@ fn other_kinds(description: &Description, supplied: &Supplied, tunnel: &Tunnel) 
         return Some(Finding::new(&rules::KEYS_NEED_IKEV2, message).at(place).remedy(remedy.to_owned()));
     }
     let limited = ends.iter().find(|site| site.platform.value.key_kinds == KeyKinds::SameAtBothEnds)?;
-    let kinds = ends.map(|site| supplied.certified(site).map(|(pair, _)| pair.certificate.map(|certificate| certificate.kind())));
-    let [Some(one), Some(other)] = kinds.map(Option::flatten) else { return None };
-    let rsa = |kind| matches!(kind, KeyKind::Rsa(_));
+    let [Some(one), Some(other)] = kinds else { return None };
     let message = format!(
         "`{}` ({}) signs and expects keys of one kind, and only one of the certificates is of RSA",
         limited.name.value, limited.platform.value.title

@@ -301,13 +301,16 @@ impl TunnelCheck<'_> {
         let name = &site.name.value;
         let behind = |how: &str| format!("{name} ({}) sends a NAT device nothing that keeps its mapping, and {how}", profile.title);
         let peer = self.description.ends(tunnel)[1 - end];
-        let heard = peer.own_address.is_some() && peer.platform.value.behaviour.is_remembered_by_nat(tunnel.version.value, tunnel.liveness);
-        if site.own_address.is_some() && heard {
-            let how = format!("what keeps that of `{}` keeps this one only if the device counts what arrives", peer.name.value);
-            return Some(self.at(&rules::MAY_BE_FORGOTTEN, tunnel.liveness_at, behind(&how)));
-        }
         if site.own_address.is_some() {
-            return Some(self.at(&rules::FORGOTTEN_BY_NAT, tunnel.liveness_at, behind("`own-address` says that one stands before it")));
+            let heard =
+                peer.own_address.is_some() && peer.platform.value.behaviour.is_remembered_by_nat(tunnel.version.value, tunnel.liveness);
+            let (rule, how) = if heard {
+                let how = format!("what keeps that of `{}` keeps this one only if the device counts what arrives", peer.name.value);
+                (&rules::MAY_BE_FORGOTTEN, how)
+            } else {
+                (&rules::FORGOTTEN_BY_NAT, "`own-address` says that one stands before it".to_owned())
+            };
+            return Some(self.at(rule, tunnel.liveness_at, behind(&how)));
         }
         let wanders = matches!(site.address.value, Address::Dynamic);
         wanders.then(|| self.at(&rules::MAY_BE_FORGOTTEN, tunnel.liveness_at, behind("one may stand before it: its address is `dynamic`")))

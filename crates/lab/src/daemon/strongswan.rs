@@ -120,10 +120,8 @@ impl Daemon for StrongswanDriver {
         let rest = &text[from..];
         let Some(word) = value(rest.split('}').next().unwrap_or(rest), "dh-group") else { return Ok(Some(None)) };
         let group = GROUPS.iter().find(|(_, name)| *name == word).map(|(number, _)| *number);
-        group.map_or_else(
-            || Err(io::Error::other(format!("swanctl names a group that is not known here: {word}"))),
-            |group| Ok(Some(Some(group))),
-        )
+        let unknown = || io::Error::other(format!("swanctl names a group that is not known here: {word}"));
+        Ok(Some(Some(group.ok_or_else(unknown)?)))
     }
 
     fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str, _peer: IpAddr) -> io::Result<Vec<String>> {

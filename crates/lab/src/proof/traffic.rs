@@ -292,10 +292,7 @@ impl<'a> Walkthrough<'_, 'a> {
 
     /// A NAT device forgets who is silent; whether what keeps its mapping goes on by itself shows where waiting is free.
     pub(super) fn quiet(&mut self) -> io::Result<()> {
-        let translated = [0, 1].into_iter().any(|end| {
-            let site = &self.proof.job.sites[self.site(end)];
-            site.own != site.address
-        });
+        let translated = [0, 1].into_iter().any(|end| self.proof.job.sites[self.site(end)].is_translated());
         if !translated || !self.proof.places.waits_freely {
             return Ok(());
         }

@@ -113,7 +113,7 @@ impl Testbed {
         let site = &job.sites[i];
         let room = Room::new(&site.name, true)?;
         forwarding(&room)?;
-        let device = (site.own != site.address).then(|| self.nat_device(job, i)).transpose()?;
+        let device = site.is_translated().then(|| self.nat_device(job, i)).transpose()?;
         let router = device.as_ref().unwrap_or(&self.internet);
         self.connect([&room, router], [&site.outside, &format!("gw{i}")], site.own, plan::uplink(job, site.own));
         self.devices.push(device);

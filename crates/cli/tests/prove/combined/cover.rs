@@ -1,6 +1,9 @@
 //! Every value of every key beside every value of every other one.
 
+use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
+
+use serde_json::json;
 
 use super::draft::Choice;
 use super::{Seen, Trial, Unfit, Workshop};
@@ -76,25 +79,33 @@ pub struct Cover {
 
 impl Cover {
     /// All of them, with what came up before.
-    pub fn new(workshop: &Workshop, platforms: [&'static str; 2], seen: &Seen) -> Cover {
+    pub fn new(workshop: &Workshop, platforms: [&'static str; 2], seen: &mut Seen) -> Cover {
         let mut cover = Cover { platforms, open: Vec::new(), known: BTreeMap::new() };
-        let of_these =
-            |line: &&serde_json::Value| line["platforms"] == serde_json::json!(platforms) && line["failed"] == serde_json::json!([]);
-        for line in seen.lines.iter().filter(of_these) {
-            let words = line["values"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str);
-            let keys_alone = line["keys_alone"] == true;
-            cover.note(workshop, &words.filter_map(|words| workshop.said(words)).collect::<BTreeSet<_>>(), keys_alone);
-        }
-        let lines = seen.lines.iter().filter(|line| line["refused_on"] == serde_json::json!(platforms));
-        for (line, code) in lines.filter_map(|line| Some((line, known_code(line["code"].as_str()?)))) {
-            let words = line["values"].as_array().into_iter().flatten().filter_map(serde_json::Value::as_str);
-            if let [one, other] = words.filter_map(|words| workshop.said(words)).collect::<Vec<_>>()[..] {
-                cover.known.insert((one, other), Known::Refused(code));
+        // Values that are refused whatever stands beside them, by the code.
+        let mut never: BTreeMap<Said, &'static str> = BTreeMap::new();
+        for line in &seen.lines {
+            let said = || line["values"].as_array().into_iter().flatten().filter_map(|words| workshop.said(words.as_str()?));
+            if line["platforms"] == json!(platforms) && line["failed"] == json!([]) {
+                cover.note(workshop, &said().collect(), line["keys_alone"] == true);
+            } else if line["refused_on"] == json!(platforms) {
+                let code = line["code"].as_str().and_then(uspan_core::rule).map_or(NO_PLACE, |rule| rule.code);
+                match said().collect::<Vec<_>>()[..] {
+                    [one] => _ = never.insert(one, code),
+                    [one, other] => _ = cover.known.insert((one, other), Known::Refused(code)),
+                    _ => {}
+                }
             }
         }
-        // What is refused whatever stands beside it is so in each of its pairs.
-        let values = workshop.factors.iter().enumerate().flat_map(|(factor, of)| (0..of.values.len()).map(move |value| (factor, value)));
-        let never: BTreeMap<Said, &str> = values.filter_map(|said| Some((said, cover.company(workshop, &[said]).err()?))).collect();
+        for (factor, of) in workshop.factors.iter().enumerate() {
+            for said in (0..of.values.len()).map(|value| (factor, value)) {
+                if let Entry::Vacant(unknown) = never.entry(said)
+                    && let Err(code) = cover.company(workshop, &[said])
+                {
+                    cover.refuse(workshop, &[said], code, seen);
+                    unknown.insert(code);
+                }
+            }
+        }
         for two in every_two(workshop) {
             match never.get(&two.0).or(never.get(&two.1)) {
                 Some(code) => _ = cover.known.insert(two, Known::Refused(code)),
@@ -105,6 +116,12 @@ impl Cover {
         Rng::from(seed_of(platforms)).shuffle(&mut cover.open);
         cover.open.sort_by_key(|two| !of_algorithms(workshop, *two));
         cover
+    }
+
+    /// Writes down that nothing made values acceptable.
+    fn refuse(&self, workshop: &Workshop, said: &[Said], code: &str, seen: &mut Seen) {
+        let words: Vec<String> = said.iter().map(|(factor, value)| workshop.value_words(*factor, *value)).collect();
+        seen.write(json!({ "refused_on": self.platforms, "values": words, "code": code }));
     }
 
     /// Remembers what came up together.
@@ -163,8 +180,7 @@ impl Cover {
                     return Some(Trial { keys_alone, ..workshop.trial(name, choice) });
                 }
                 Err(code) => {
-                    let words = [two.0, two.1].map(|(factor, value)| workshop.value_words(factor, value));
-                    seen.write(serde_json::json!({ "refused_on": self.platforms, "values": words, "code": code }));
+                    self.refuse(workshop, &[two.0, two.1], code, seen);
                     self.known.insert(two, Known::Refused(code));
                     self.open.pop();
                 }
@@ -207,7 +223,7 @@ impl Cover {
 
     /// The same with as many open pairs as it takes.
     fn grown(&self, workshop: &Workshop, mut choice: Choice, keys_alone: bool) -> Choice {
-        /// More than that nobody writes, and a failure takes long to be made smaller.
+        /// A failure of more takes long to be made smaller.
         const MOST: usize = 60;
         let mut gain: BTreeMap<Said, BTreeSet<Said>> = BTreeMap::new();
         for (one, other) in &self.open {
@@ -238,11 +254,6 @@ impl Cover {
 
 /// What is said of values that have no place beside each other, where no finding says anything.
 const NO_PLACE: &str = "no place";
-
-/// The code of a finding that is read again.
-fn known_code(text: &str) -> &'static str {
-    uspan_core::rule(text).map_or(NO_PLACE, |rule| rule.code)
-}
 
 /// Whether both are algorithms.
 fn of_algorithms(workshop: &Workshop, two: Two) -> bool {

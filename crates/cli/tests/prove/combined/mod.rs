@@ -15,16 +15,15 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
 
 use serde_json::{Value as Json, json};
 use uspan_core::{Certificate, Description, Finding, KeyFile, PublicKey, Secret, Source, Supplied, build};
-use uspan_lab::{Depth, Event, Job, Options, cast, default_cache, ground, run};
+use uspan_lab::{Depth, Event, Job, cast};
 
 use crate::common::{AUTHORITY, SECRET, uspan, write};
 use crate::fidelity::Rng;
 use crate::suite::{OI, ordered_pairs, secret_read, seed_of};
-use crate::{OTHER, failed_ends, known, say};
+use crate::{OTHER, failed_ends, known, perform, say};
 pub use cover::Cover;
 use draft::{Choice, Written, written};
 use factors::{DERIVED, Factor, factors};
@@ -265,9 +264,6 @@ fn in_the_lab(mut jobs: Vec<Job>) -> Vec<Outcome> {
     for (number, job) in jobs.iter_mut().enumerate() {
         job.number = number;
     }
-    let cache = default_cache();
-    let options =
-        Options { program: env!("CARGO_BIN_EXE_uspan").into(), ground: ground(&cache).expect("a ground"), cache, workers: 2, keep: None };
     let mut fail = |job: usize, check: String, told: String| {
         let outcome: &mut Outcome = &mut outcomes[job];
         if outcome.first.is_empty() {
@@ -275,7 +271,7 @@ fn in_the_lab(mut jobs: Vec<Job>) -> Vec<Outcome> {
         }
         outcome.failed.push(told);
     };
-    run(jobs, &options, &AtomicBool::new(false), &mut |event| match event {
+    perform(jobs, None, &mut |event| match event {
         Event::Row(row) => {
             rows[row.job] += 1;
             for end in row.ends.iter().filter(|end| end.failed()) {
@@ -284,8 +280,7 @@ fn in_the_lab(mut jobs: Vec<Job>) -> Vec<Outcome> {
         }
         Event::Broken { job, how } => fail(job, "the lab".to_owned(), format!("the lab itself: {how}")),
         _ => {}
-    })
-    .expect("it runs");
+    });
     // A job of which nothing is told came to nothing.
     for (outcome, _) in outcomes.iter_mut().zip(rows).filter(|(_, rows)| *rows < 8) {
         outcome.failed.push("less was tried than there is".to_owned());
