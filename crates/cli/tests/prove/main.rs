@@ -192,6 +192,12 @@ fn the_page_of_what_combinations_found_is_current() {
     current("combined.md", &combined::found::page());
 }
 
+/// How much of it was tried is counted.
+#[test]
+fn the_page_of_what_is_covered_is_current() {
+    current("covered.md", &combined::ledger::page(&combined::Workshop::new()));
+}
+
 /// A page of the reference is as it would be written now.
 fn current(name: &str, page: &str) {
     let file = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference").join(name);

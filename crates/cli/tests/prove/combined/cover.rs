@@ -1,20 +1,18 @@
 //! Every value of every key beside every value of every other one.
 
-use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, BTreeSet};
 
-use serde_json::json;
-
 use super::draft::Choice;
-use super::{Seen, Trial, Unfit, Workshop};
+use super::ledger::{self, NO_PLACE};
+use super::{Trial, Unfit, Workshop};
 use crate::fidelity::Rng;
 use crate::suite::seed_of;
 
 /// A value of a key.
-type Said = (usize, usize);
+pub type Said = (usize, usize);
 
 /// Two values of two keys, the first key first.
-type Two = (Said, Said);
+pub type Two = (Said, Said);
 
 /// What values need beside them to be taken, so that chance alone need not find it: names of keys with words of values.
 const COMPANY: &[(&str, &[&str])] = &[
@@ -60,13 +58,23 @@ const COMPANY: &[(&str, &[&str])] = &[
 
 /// What is known of two values.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Known {
+pub enum Known {
     /// They came up together in a whole proof.
     Whole,
     /// Two algorithms, with what algorithms decide.
     Keys,
     /// Nothing made them acceptable: the code that refuses them.
     Refused(&'static str),
+}
+
+impl Known {
+    /// The code that refuses them, where one does.
+    pub fn code(&self) -> Option<&'static str> {
+        match self {
+            Known::Refused(code) => Some(code),
+            Known::Whole | Known::Keys => None,
+        }
+    }
 }
 
 /// The pairs of values for two platforms, and what is known of each.
@@ -78,32 +86,24 @@ pub struct Cover {
 }
 
 impl Cover {
-    /// All of them, with what came up before.
-    pub fn new(workshop: &Workshop, platforms: [&'static str; 2], seen: &mut Seen) -> Cover {
-        let mut cover = Cover { platforms, open: Vec::new(), known: BTreeMap::new() };
-        // Values that are refused whatever stands beside them, by the code.
-        let mut never: BTreeMap<Said, &'static str> = BTreeMap::new();
-        for line in &seen.lines {
-            let said = || line["values"].as_array().into_iter().flatten().filter_map(|words| workshop.said(words.as_str()?));
-            if line["platforms"] == json!(platforms) && line["failed"] == json!([]) {
-                cover.note(workshop, &said().collect(), line["keys_alone"] == true);
-            } else if line["refused_on"] == json!(platforms) {
-                let code = line["code"].as_str().and_then(uspan_core::rule).map_or(NO_PLACE, |rule| rule.code);
-                match said().collect::<Vec<_>>()[..] {
-                    [one] => _ = never.insert(one, code),
-                    [one, other] => _ = cover.known.insert((one, other), Known::Refused(code)),
-                    _ => {}
-                }
+    /// All of them, with what is known from runs before.
+    pub fn new(workshop: &Workshop, platforms: [&'static str; 2]) -> Cover {
+        let mut cover = Cover { platforms, open: Vec::new(), known: ledger::read(workshop, platforms) };
+        let mut beside: BTreeMap<Said, Vec<Option<Known>>> = BTreeMap::new();
+        for two in every_two(workshop) {
+            for said in [two.0, two.1] {
+                beside.entry(said).or_default().push(cover.known.get(&two).copied());
             }
         }
-        for (factor, of) in workshop.factors.iter().enumerate() {
-            for said in (0..of.values.len()).map(|value| (factor, value)) {
-                if let Entry::Vacant(unknown) = never.entry(said)
-                    && let Err(code) = cover.company(workshop, &[said])
-                {
-                    cover.refuse(workshop, &[said], code, seen);
-                    unknown.insert(code);
-                }
+        // Values that are refused whatever stands beside them, by the code.
+        let mut never: BTreeMap<Said, &'static str> = BTreeMap::new();
+        for said in workshop.values() {
+            let known = &beside[&said];
+            if known.iter().any(|known| matches!(known, Some(Known::Whole | Known::Keys))) || known.iter().all(Option::is_some) {
+                continue;
+            }
+            if let Err(code) = cover.company(workshop, &[said]) {
+                never.insert(said, code);
             }
         }
         for two in every_two(workshop) {
@@ -115,23 +115,25 @@ impl Cover {
         }
         Rng::from(seed_of(platforms)).shuffle(&mut cover.open);
         cover.open.sort_by_key(|two| !of_algorithms(workshop, *two));
+        cover.keep(workshop);
         cover
     }
 
-    /// Writes down that nothing made values acceptable.
-    fn refuse(&self, workshop: &Workshop, said: &[Said], code: &str, seen: &mut Seen) {
-        let words: Vec<String> = said.iter().map(|(factor, value)| workshop.value_words(*factor, *value)).collect();
-        seen.write(json!({ "refused_on": self.platforms, "values": words, "code": code }));
+    /// Keeps what is known for the runs to come.
+    pub fn keep(&self, workshop: &Workshop) {
+        ledger::keep(workshop, self.platforms, &self.known);
     }
 
     /// Remembers what came up together.
-    fn note(&mut self, workshop: &Workshop, said: &BTreeSet<Said>, keys_alone: bool) {
-        for one in said {
-            for other in said.iter().filter(|other| *other > one) {
-                if !keys_alone {
-                    self.known.insert((*one, *other), Known::Whole);
-                } else if of_algorithms(workshop, (*one, *other)) {
-                    self.known.entry((*one, *other)).or_insert(Known::Keys);
+    pub fn note(&mut self, workshop: &Workshop, trial: &Trial) {
+        let said: Vec<Said> = trial.choice.values.iter().map(|(factor, value)| (*factor, *value)).collect();
+        for (index, one) in said.iter().enumerate() {
+            for other in &said[index + 1..] {
+                let two = (*one, *other);
+                if !trial.keys_alone {
+                    self.known.insert(two, Known::Whole);
+                } else if of_algorithms(workshop, two) {
+                    self.known.entry(two).or_insert(Known::Keys);
                 }
             }
         }
@@ -142,32 +144,8 @@ impl Cover {
         self.open.len()
     }
 
-    /// A row of a table: how many there are, came up whole, came up with what algorithms decide, are refused, and are open.
-    pub fn row(&self) -> String {
-        let of = |wanted: Known| self.known.values().filter(|known| **known == wanted).count();
-        let mut codes: BTreeMap<&str, usize> = BTreeMap::new();
-        for known in self.known.values() {
-            if let Known::Refused(code) = known {
-                *codes.entry(code).or_default() += 1;
-            }
-        }
-        let mut codes: Vec<_> = codes.into_iter().collect();
-        codes.sort_by_key(|(code, count)| (std::cmp::Reverse(*count), *code));
-        let refused: usize = codes.iter().map(|(_, count)| count).sum();
-        let words: Vec<_> = codes.iter().map(|(code, count)| format!("{code} {count}")).collect();
-        format!(
-            "| {} | {} | {} | {} | {refused} | {} | {} |",
-            self.platforms.join(", "),
-            self.known.len() + self.open.len(),
-            of(Known::Whole),
-            of(Known::Keys),
-            self.open.len(),
-            words.join(", ")
-        )
-    }
-
     /// A choice that has some of the open pairs. Where only algorithms are left, it has nothing else, and what they decide is tried.
-    pub fn next(&mut self, workshop: &Workshop, seen: &mut Seen) -> Option<Trial> {
+    pub fn next(&mut self, workshop: &Workshop) -> Option<Trial> {
         loop {
             let two = *self.open.last()?;
             let keys_alone = of_algorithms(workshop, two);
@@ -180,7 +158,6 @@ impl Cover {
                     return Some(Trial { keys_alone, ..workshop.trial(name, choice) });
                 }
                 Err(code) => {
-                    self.refuse(workshop, &[two.0, two.1], code, seen);
                     self.known.insert(two, Known::Refused(code));
                     self.open.pop();
                 }
@@ -252,16 +229,13 @@ impl Cover {
     }
 }
 
-/// What is said of values that have no place beside each other, where no finding says anything.
-const NO_PLACE: &str = "no place";
-
 /// Whether both are algorithms.
 fn of_algorithms(workshop: &Workshop, two: Two) -> bool {
     [two.0, two.1].iter().all(|(factor, _)| workshop.factors[*factor].of_algorithms())
 }
 
 /// Every two values of two keys.
-fn every_two(workshop: &Workshop) -> Vec<Two> {
+pub fn every_two(workshop: &Workshop) -> Vec<Two> {
     let mut all = Vec::new();
     for (i, one) in workshop.factors.iter().enumerate() {
         for (j, other) in workshop.factors.iter().enumerate().skip(i + 1) {

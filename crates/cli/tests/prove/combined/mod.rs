@@ -8,6 +8,7 @@ mod draft;
 mod factors;
 mod forms;
 pub mod found;
+pub mod ledger;
 pub mod refused;
 mod shrink;
 
@@ -166,6 +167,11 @@ impl Workshop {
     fn value_words(&self, factor: usize, value: usize) -> String {
         let factor = &self.factors[factor];
         format!("{}={}", factor.name(), factor.values[value].word)
+    }
+
+    /// All values of all keys.
+    fn values(&self) -> impl Iterator<Item = (usize, usize)> {
+        self.factors.iter().enumerate().flat_map(|(factor, of)| (0..of.values.len()).map(move |value| (factor, value)))
     }
 
     /// The value that is called so.
@@ -376,31 +382,36 @@ pub fn drawn(workshop: &Workshop, seen: &mut Seen, seed: u64, count: u64) -> Tal
 /// Pairs of values that nobody tried yet, as many descriptions with as many of them as they take.
 pub fn covered(workshop: &Workshop, seen: &mut Seen, most: u64) -> Tally {
     let mut tally = Tally::default();
-    let mut covers: Vec<Cover> = ordered_pairs().into_iter().map(|platforms| Cover::new(workshop, platforms, seen)).collect();
+    let mut covers: Vec<Cover> = ordered_pairs().into_iter().map(|platforms| Cover::new(workshop, platforms)).collect();
     while tally.tried < usize::try_from(most).expect("a number") {
-        let some: Vec<Trial> = covers.iter_mut().filter_map(|cover| cover.next(workshop, seen)).collect();
+        let some: Vec<Trial> = covers.iter_mut().filter_map(|cover| cover.next(workshop)).collect();
         if some.is_empty() {
             break;
         }
-        tried(workshop, seen, some, &mut tally);
+        let came = tried(workshop, seen, some, &mut tally);
+        for cover in &mut covers {
+            let platforms = cover.platforms;
+            for trial in came.iter().filter(|trial| trial.choice.platforms == platforms) {
+                cover.note(workshop, trial);
+            }
+            cover.keep(workshop);
+        }
         let told: Vec<_> = covers.iter().map(|cover| format!("{}: {}", cover.platforms.join("-"), cover.left())).collect();
         say(&format!("{} tried, {} failed, {} once; open {}", tally.tried, tally.wrong.len(), tally.once.len(), told.join(", ")));
-    }
-    // What failed is open again.
-    for platforms in ordered_pairs() {
-        say(&Cover::new(workshop, platforms, seen).row());
     }
     tally
 }
 
 /// Proves them. What fails is tried once more with fresh daemons, and said either way; then it is made smaller, unless
-/// `USPAN_NOT_SMALLER` is set.
-fn tried(workshop: &Workshop, seen: &mut Seen, trials: Vec<Trial>, tally: &mut Tally) {
+/// `USPAN_NOT_SMALLER` is set. Those that came up whole are returned.
+fn tried(workshop: &Workshop, seen: &mut Seen, trials: Vec<Trial>, tally: &mut Tally) -> Vec<Trial> {
     let outcomes = workshop.prove(&trials.iter().collect::<Vec<_>>());
     tally.tried += trials.len();
+    let mut came = Vec::new();
     for (trial, outcome) in trials.into_iter().zip(outcomes) {
         seen.add(workshop, &trial, &outcome);
         if outcome.failed.is_empty() {
+            came.push(trial);
             continue;
         }
         let first = tell(workshop, &trial, &outcome);
@@ -416,6 +427,7 @@ fn tried(workshop: &Workshop, seen: &mut Seen, trials: Vec<Trial>, tally: &mut T
         let (least, outcome) = smaller(workshop, trial, again);
         tally.wrong.push(tell(workshop, &least, &outcome));
     }
+    came
 }
 
 /// Keys that follow from others are keys of the language.
