@@ -141,8 +141,8 @@ fn first_seen(rehearsal: &Rehearsal) -> Option<Stage> {
         let unasked = |cause: &Cause| cause.children[rehearsal.initiator].is_none() && cause.children[1 - rehearsal.initiator].is_some();
         failure.causes.is_empty() || !failure.causes.iter().all(unasked)
     };
-    // Nobody waits for what comes of a silence.
-    rehearsal.failures.iter().filter(asked_for).map(|failure| failure.stage).filter(|stage| *stage != Stage::Silence).min()
+    // Nobody waits for what comes of a silence or of a restart.
+    rehearsal.failures.iter().filter(asked_for).map(|failure| failure.stage).filter(|stage| *stage < Stage::Silence).min()
 }
 
 /// How far the daemons came; nothing where all of it works.

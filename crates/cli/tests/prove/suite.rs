@@ -307,6 +307,8 @@ fn translated(add: &mut impl FnMut(&'static str, Pair)) {
     add("overlapping networks", Pair { sites: ["shares-internet = true", JOINED], networks: SAME, tunnel: both.clone(), ..orchard() });
     let sites = [ROUTES, "style = \"route-based\"\nfilter = \"joined\""];
     add("overlapping networks, route-based", Pair { sites, networks: SAME, tunnel: both, ..orchard() });
+    let silent = "initiator = \"coldstore\"\nservices = { packhouse = [\"ssh\", \"ping\"] }".to_owned();
+    add("several pairs, opened by a site whose hosts may open nothing", Pair { networks: TWO, tunnel: silent, ..orchard() });
     let one = "appears-as = { coldstore = { racks = \"10.201.16.0/20\" } }\ninitiator = \"coldstore\"\nservices = [\"https\", \"ping\"]";
     add("one network that appears as another", Pair { sites: ["", JOINED], networks: TWO, tunnel: one.to_owned(), ..orchard() });
     let six_as = "appears-as = { packhouse = { office = \"fd41:200::/64\" } }".to_owned();

@@ -314,6 +314,20 @@ fn either_end_can_open() {
 }
 
 #[test]
+fn packets_that_nobody_may_send_reopen_nothing() {
+    let services = "services = { packhouse = [\"ssh\"] }\ninitiator = \"coldstore\"";
+    let stages = |tunnel: &str, changed: &[Edit]| {
+        let rehearsal = rehearsed(trees(["strongswan", "strongswan"], tunnel), changed, Some(1));
+        rehearsal.failures.iter().map(|failure| failure.stage).collect::<Vec<_>>()
+    };
+    let waits: &[Edit] = &[(1, "dpd_action = restart", "dpd_action = trap")];
+    assert_eq!(stages(services, waits), [Stage::Return]);
+    assert_eq!(stages(services, &[]), []);
+    // Hosts that may open connections ask for it.
+    assert_eq!(stages("initiator = \"coldstore\"", waits), []);
+}
+
+#[test]
 fn a_nat_device_forgets_who_sends_nothing() {
     let behind = [IpAddr::from([10, 99, 0, 2]), REACHED[1]];
     let stages = |platforms: [&str; 2], tunnel: &str, own| {

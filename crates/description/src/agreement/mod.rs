@@ -14,7 +14,7 @@ use uspan_dialects::profile::{DeadPeer, NatDetection, OpeningWay, ReplayWindow, 
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::duration::duration_words;
 use uspan_model::finding::{self as rules, Finding};
-use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Proposal};
+use uspan_model::gateway::{Dscp, Encapsulation, Endpoint, Exchange, IkeVersion, Lifetime, Mode, OnDeadPeer, Opening, Passing, Proposal};
 use uspan_model::mtu::{GRE_HEADER, inner_mtu, ip_header, narrowest_mtu};
 use uspan_model::parameter::Parameter;
 
@@ -281,7 +281,10 @@ fn roles(
     };
     reasons.push(Reason { about: Parameter::Opening, taken: true, value: format!("opened by {who}, {when}"), why });
     let several = tunnel.pairs.len() > 1 && *bundle != Bundle::One;
-    let lingers = [0, 1].map(|end| several && description.ends(tunnel)[end].platform.value.dead_peer == DeadPeer::KeptWhileAsked);
+    // Where hosts may open no connection nobody asks, and the next packet would never come.
+    let asked = |end: usize| tunnel.passes[end] != Passing::Only(Vec::new());
+    let lingers =
+        [0, 1].map(|end| several && asked(end) && description.ends(tunnel)[end].platform.value.dead_peer == DeadPeer::KeptWhileAsked);
     for end in [0, 1].into_iter().filter(|end| lingers[*end] && opens[*end] == Opens::AtOnce && tunnel.liveness.is_some()) {
         let name = &description.ends(tunnel)[end].name.value;
         let why = format!("{name} would reopen several pairs over the dead IKE SA, and keep it while packets ask for them");

@@ -38,6 +38,7 @@ pub(super) fn check(description: &Description) -> Vec<Finding> {
         findings.extend(check.pairs());
         findings.extend(check.uncarried());
         findings.extend(check.other_family());
+        findings.extend(check.limit());
         findings.extend(check.gateways_in_selectors());
     }
     findings.extend(second_hubs(description));
@@ -82,6 +83,19 @@ impl TunnelCheck<'_> {
         let [own, other] = if ipv4 { ["IPv4", "IPv6"] } else { ["IPv6", "IPv4"] };
         let message = format!("`{}` has an {own} address outside, and its selectors are to take {other}", site.name.value);
         Some(self.at(&rules::OTHER_FAMILY, pair.span, message))
+    }
+
+    /// Whether what the selectors are limited to is there in the family of each pair.
+    fn limit(&self) -> Option<Finding> {
+        let ipv4 = self.tunnel.limit?.of_ipv4()?;
+        let pair = self.tunnel.pairs.iter().find(|pair| self.prefixes(pair)[0].addr().is_ipv4() != ipv4)?;
+        let [first, second] = pair.networks(self.description.ends(self.tunnel)).map(|network| &network.name.value);
+        let [protocol, family, other] = if ipv4 { ["icmp", "IPv6", "icmpv6"] } else { ["icmpv6", "IPv4", "icmp"] };
+        let message = format!("nothing of `{protocol}` crosses between `{first}` and `{second}`, which are {family}");
+        let mut finding = self.at(&rules::LIMIT_UNFIT, self.tunnel.passes_at, message);
+        finding.remedy =
+            format!("Limit the selectors to `{other}`, or leave that pair out with `carries`, or give it a tunnel of its own.");
+        Some(finding)
     }
 
     /// Networks that appear as others.

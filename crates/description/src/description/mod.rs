@@ -417,6 +417,11 @@ impl SelectorLimit {
         SelectorLimit::transport(protocol).is_some() || ICMP.contains(&protocol)
     }
 
+    /// Whether the protocol is one of IPv4 alone, or of IPv6 alone; nothing where both have it.
+    pub fn of_ipv4(self) -> Option<bool> {
+        ICMP.contains(&self.protocol).then_some(self.protocol == ICMP[0])
+    }
+
     /// The transport protocol of a number, which has ports.
     fn transport(protocol: u8) -> Option<Transport> {
         Transport::ALL.into_iter().find(|transport| transport.number() == protocol)

@@ -73,7 +73,7 @@ impl Play<'_> {
 
     /// Takes the verdict back where something that is not understood comes before it, or decides it.
     pub(super) fn doubt(&mut self) {
-        let reached = self.rehearsal.stage().unwrap_or(Stage::Silence);
+        let reached = self.rehearsal.stage().unwrap_or(Stage::Return);
         let mut all = Vec::new();
         for end in 0..2 {
             for (stage, about, place) in doubts(self.connections[end])

@@ -49,6 +49,8 @@ pub enum Stage {
     RekeyIke,
     /// What is left after minutes in which nobody sent anything.
     Silence,
+    /// What comes back once the peer was started again.
+    Return,
 }
 
 impl Stage {
@@ -64,6 +66,7 @@ impl Stage {
             Stage::RekeyChild => "rekey-child-sa",
             Stage::RekeyIke => "rekey-ike-sa",
             Stage::Silence => "silence",
+            Stage::Return => "return",
         }
     }
 
@@ -79,6 +82,7 @@ impl Stage {
             Stage::RekeyChild => "new keys for a Child SA",
             Stage::RekeyIke => "a new IKE SA",
             Stage::Silence => "what is left after minutes of silence",
+            Stage::Return => "what comes back once the peer was started again",
         }
     }
 
@@ -93,6 +97,7 @@ impl Stage {
             Stage::RekeyChild => "the tunnel works until its first rekey",
             Stage::RekeyIke => "the tunnel works until the IKE SA is to be replaced",
             Stage::Silence => "the tunnel works until nobody sent anything for a minute or two; then one side reaches the other no more",
+            Stage::Return => "the tunnel works until the peer is started again, and does not come back",
         }
     }
 }

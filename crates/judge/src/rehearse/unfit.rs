@@ -9,7 +9,7 @@ use crate::fits::proposals::{Suite, differing, nearest_two};
 use crate::fits::selectors::Wanted;
 use uspan_dialects::profile::{Line, OddKey, ToStrangers};
 use uspan_model::algorithm::{Kind, Row};
-use uspan_model::gateway::{Child, Connection, Encapsulation, IkeVersion, Proposal, listed};
+use uspan_model::gateway::{Child, Connection, Encapsulation, IkeVersion, OnDeadPeer, Passing, Proposal, listed};
 use uspan_model::parameter::Parameter;
 
 impl<'a> Play<'a> {
@@ -116,6 +116,29 @@ impl<'a> Play<'a> {
         );
         let cures = vec![self.cure(initiator, &connections[initiator].ike().liveness, "ask every 30 s whether the peer is alive")];
         self.fail((Stage::Silence, vec![Cause::at(Parameter::Liveness, initiator)]), reason, [None, None], cures);
+    }
+
+    /// An end that opens, and after a restart of its peer waits for packets that no host of its own may send first.
+    pub(super) fn not_reopened(&mut self) {
+        if !self.rehearsal.failures.is_empty() {
+            return;
+        }
+        let (initiator, responder) = (self.initiator, self.responder());
+        if self.connections[responder].children.iter().any(|child| child.opening.value.opens()) {
+            return;
+        }
+        let waits = |child: &&Child| child.on_dead_peer.value == Some(OnDeadPeer::AwaitTraffic);
+        let Some(child) = self.connections[initiator].children.iter().find(waits) else { return };
+        if self.actors[initiator].reading.gateway.hosts_may_open() != Passing::Only(Vec::new()) {
+            return;
+        }
+        let (name, peer) = (self.name(initiator), self.name(responder));
+        let reason = format!(
+            "When {peer} was started again, {name} finds the SAs dead and waits for the next packet of its hosts; the filter lets them \
+             open no connection, and {peer} does not open the tunnel itself."
+        );
+        let cures = vec![self.cure(initiator, &child.on_dead_peer, "open it anew when the peer is dead")];
+        self.fail((Stage::Return, vec![Cause::at(Parameter::DeadPeer, initiator)]), reason, [None, None], cures);
     }
 
     /// ESP that is to travel in UDP, and does not at an end whose kernel is not told so.

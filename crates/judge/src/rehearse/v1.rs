@@ -32,6 +32,7 @@ impl<'a> Play<'a> {
         self.rekeys_v1(answering);
         self.left_over(answering);
         self.forgotten();
+        self.not_reopened();
     }
 
     /// The first message, and what comes of it: the connection that answers, and what was chosen.

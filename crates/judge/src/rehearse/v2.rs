@@ -25,11 +25,12 @@ impl<'a> Play<'a> {
         }
         self.rekeys(answering, &mut id);
         self.left_over(answering);
-        self.forgotten();
         // What was agreed on once is agreed on again: the proposals are the same.
         if !self.rehearsal.opened.is_empty() {
             self.new_ike(&suite, id);
         }
+        self.forgotten();
+        self.not_reopened();
     }
 
     /// The Child SAs in the order in which they are asked for.

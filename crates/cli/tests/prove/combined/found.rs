@@ -70,6 +70,18 @@ const FAILED: &[Found] = &[
         said: "US226, US227; the rehearsal: what is left after minutes of silence",
         mended: "refused; in IKEv1, where it sends keepalives, it is not",
     },
+    Found {
+        what: "Several pairs opened by Libreswan, whose hosts may open no connection: with a dead peer it waits for their next packet, which never comes.",
+        cases: &[Suite("several pairs, opened by a site whose hosts may open nothing")],
+        said: "the rehearsal: what comes back once the peer was started again",
+        mended: "it opens them anew by itself there",
+    },
+    Found {
+        what: "Selectors limited to ICMPv6 between networks of IPv4: nothing crosses.",
+        cases: &[Told("broken/US339-other-family")],
+        said: "US339",
+        mended: "refused, either way round",
+    },
 ];
 
 #[rustfmt::skip]

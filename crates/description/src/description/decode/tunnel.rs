@@ -157,7 +157,10 @@ impl Decoder<'_> {
                 false => NotCarried::Dropped,
             },
             passes,
-            passes_at: ["one-way", "services"].iter().find_map(|key| fields.get(*key)).map_or(name.span, |node| node.span().into()),
+            passes_at: ["one-way", "services", "limited-to"]
+                .iter()
+                .find_map(|key| fields.get(*key))
+                .map_or(name.span, |node| node.span().into()),
             logs_drops: fields.get("logs-drops").and_then(flag).unwrap_or(false),
             initiator,
             initiator_at: fields.get("initiator").map_or(name.span, |node| node.span().into()),
