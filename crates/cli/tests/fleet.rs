@@ -66,12 +66,12 @@ fn a_fleet_is_built_in_a_stream_and_told_in_sum() {
     fleet(folder, 130, 1);
     let (code, out, err) = uspan(folder, &["build", "orchards.span.toml", "-o", "out"]);
     assert_eq!((code, err.as_str()), (Some(0), ""), "{out}");
-    assert!(out.starts_with("130 tunnels between 260 gateways, in out\n780 files, "), "{out}");
-    assert!(out.contains("and likewise for 129 more tunnels"), "{out}");
+    assert!(out.starts_with("130 tunnels between 260 gateways, in out\n1040 files, "), "{out}");
+    assert!(out.contains("run the take-up.sh in it as root"), "{out}");
     let built = standing(&folder.join("out"));
-    assert_eq!(built.len(), 781);
+    assert_eq!(built.len(), 1041);
     let manifest: Value = serde_json::from_slice(&built["uspan-manifest.json"].1).expect("JSON");
-    assert_eq!((built["uspan-manifest.json"].0, manifest["files"].as_object().expect("files").len()), (0o600, 780));
+    assert_eq!((built["uspan-manifest.json"].0, manifest["files"].as_object().expect("files").len()), (0o600, 1040));
     // Each is what it would be alone.
     let alone = tempfile::tempdir().expect("a folder");
     fleet(alone.path(), 3, 1);
@@ -94,7 +94,9 @@ fn a_fleet_is_built_in_a_stream_and_told_in_sum() {
         delta,
         [
             "coldstore-7/etc/ipsec.d/coldstore-7--packhouse-7.secrets",
-            "packhouse-7/etc/swanctl/conf.d/coldstore-7--packhouse-7.secrets.conf"
+            "coldstore-7/take-up.sh",
+            "packhouse-7/etc/swanctl/conf.d/coldstore-7--packhouse-7.secrets.conf",
+            "packhouse-7/take-up.sh"
         ]
     );
     let (code, out, _) = uspan(folder, &["rehearse", "orchards.span.toml", "--changed-since", "out", "--format", "json"]);
@@ -292,7 +294,7 @@ fn a_full_disk_and_a_read_only_folder_leave_the_earlier_output() {
     let folder = folder.path();
     fs::create_dir(folder.join("disk")).expect("made");
     let cases = [
-        ("full", "mount -t tmpfs -o size=1m none disk", "dd if=/dev/zero of=disk/filler bs=1k 2>/dev/null", "No space left on device"),
+        ("full", "mount -t tmpfs -o size=4m none disk", "dd if=/dev/zero of=disk/filler bs=1k 2>/dev/null", "No space left on device"),
         ("read-only", "mount -t tmpfs none disk", "mount -o remount,ro disk", "Read-only file system"),
     ];
     for (what, before, spoil, reason) in cases {

@@ -13,6 +13,7 @@
 mod adopt;
 mod build;
 mod change;
+mod delivery;
 mod drawing;
 mod retire;
 mod sheet;
@@ -22,6 +23,7 @@ mod steps;
 pub use adopt::{Adopted, Adoptee, Defined, Leaving, LeavingPart, Note, NoteKind, adopt, defined, leaving, stop};
 pub use build::{Build, Builder, BuiltTunnel, Flaw, Made, build, build_some, flaw, read_tree, verify};
 pub use change::{Change, changes};
+pub use delivery::{DeliveredFile, Delivery, Programs, deliveries, delivery_plan, with_programs};
 pub use drawing::{Drawing, Link, Point, Rect, Theme, draw, escaped};
 pub use retire::{Retirement, retire};
 pub use sheet::{Agreed, AgreedValue, Fact, FilledIn, Form, FormField, Handover, Refilled, Sheet, fill, fingerprint, form, sheet};
@@ -37,6 +39,7 @@ pub use uspan_description::sides::{End, Proofs, Side, UncarriedPair, cross_check
 
 // What stands on gateways.
 pub use uspan_dialects::context::Context;
+pub use uspan_dialects::delivery::{DeliveryPlan, FileKind, Interruption, PROGRAM, PlannedStep};
 pub use uspan_dialects::dialect::{Remarks, Unwritable};
 pub use uspan_dialects::foreign::{Foreign, foreign};
 pub use uspan_dialects::network::set_up;

@@ -4,6 +4,7 @@
 //! Nothing here knows a description: what is read is read as a stranger's.
 
 pub mod context;
+pub mod delivery;
 pub mod dialect;
 pub mod foreign;
 pub mod network;

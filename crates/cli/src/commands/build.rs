@@ -1,14 +1,15 @@
 //! `uspan build`.
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use serde::Serialize;
 use serde_json::{Value, json};
 use uspan_core::{
-    Build, Builder, BuiltTunnel, Context, Description, Finding, Site, Source, Tree, TreeFile, Tunnel, any_stops, routing, set_up,
+    Build, Builder, BuiltTunnel, Context, DeliveredFile, Delivery, Description, Finding, PROGRAM, Programs, Site, Source, Tree, TreeFile,
+    Tunnel, any_stops, deliveries, with_programs,
 };
 
 use super::check::plan_of;
@@ -20,7 +21,8 @@ use crate::files::output::{self, Earlier, FileChange, Folders, Layout, OutputOut
 use crate::files::trees;
 use crate::fleet::{self, Shared};
 use crate::show::changes::{self, Changes};
-use crate::show::{CARE, GOOD, findings, path_shown, path_word, styled};
+use crate::show::delivery;
+use crate::show::{CARE, GOOD, findings, path_shown, styled};
 
 pub fn run(
     file: &Path,
@@ -45,7 +47,8 @@ pub fn run(
             tree.files.retain(|path, file| !before.has(&format!("{site}/{path}"), file));
         }
     }
-    let written = match output::write(folder, &planned.trees, options)? {
+    let delivered = read.description.as_ref().map_or_else(BTreeMap::new, |description| with_programs(description, &planned.trees));
+    let written = match output::write(folder, &delivered, options)? {
         OutputOutcome::Done(written) => written,
         OutputOutcome::Refused(mut refused) => {
             refused.splice(0..0, planned.findings);
@@ -53,9 +56,11 @@ pub fn run(
         }
     };
     let changes = changes(read.description.as_ref(), &earlier, &planned);
+    let deliveries =
+        read.description.as_ref().map_or_else(Vec::new, |description| deliveries(description, &planned.tunnels, &earlier, &planned.trees));
     let count = read.description.as_ref().map_or(0, |description| description.tunnels.len());
     if format == Format::Json {
-        return told(folder, options, &changes, findings::json(&planned.findings, &read.source), count, &written);
+        return told(folder, options, (&changes, &deliveries), findings::json(&planned.findings, &read.source), count, &written);
     }
     findings::print(&planned.findings, &read.source);
     match read.description.as_ref().filter(|_| count > fleet::FEW) {
@@ -70,8 +75,8 @@ pub fn run(
     if options.preview {
         return previewed(&count);
     }
-    print_next(folder, read.description.as_ref(), &planned)?;
-    super::print_line(&format!("{count}. Read back and held against each other. Next: take the files up in this order."))?;
+    print_next(folder, &deliveries)?;
+    super::print_line(&format!("{count}. Read back and held against each other."))?;
     Ok(CommandOutcome::Fine)
 }
 
@@ -79,7 +84,7 @@ pub fn run(
 fn told(
     folder: &Path,
     options: WriteOptions,
-    changes: &Changes,
+    (changes, deliveries): (&Changes, &[Delivery<'_>]),
     findings: Value,
     count: usize,
     files: &[Written],
@@ -90,13 +95,23 @@ fn told(
         fine: bool,
         preview: bool,
         changes: Value,
+        plan: Value,
         findings: Value,
         folder: Cow<'a, str>,
         count: usize,
         files: &'a [Written],
     }
     let (preview, folder) = (options.preview, folder.to_string_lossy());
-    super::print_json(&Told { fine: true, preview, changes: changes::json(changes), findings, folder, count, files })?;
+    super::print_json(&Told {
+        fine: true,
+        preview,
+        changes: changes::json(changes),
+        plan: delivery::json(deliveries),
+        findings,
+        folder,
+        count,
+        files,
+    })?;
     Ok(CommandOutcome::Fine)
 }
 
@@ -122,7 +137,8 @@ struct Contribution {
     findings: Vec<Finding>,
     planned: Vec<Planned>,
     shared: Vec<(String, String, TreeFile)>,
-    built: Option<(BuiltTunnel, [Tree; 2])>,
+    /// All its files, by site, also those that need not be written.
+    delivered: Vec<(String, DeliveredFile)>,
     changes: Changes,
 }
 
@@ -151,8 +167,9 @@ impl TunnelMaking<'_> {
     }
 
     /// Builds a tunnel and puts its files among the output.
-    fn tunnel(&self, number: usize, tunnel: &Tunnel) -> Result<Contribution, Failure> {
-        let mut given = Contribution { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), built: None, changes: Vec::new() };
+    fn tunnel(&self, tunnel: &Tunnel) -> Result<Contribution, Failure> {
+        let mut given =
+            Contribution { findings: Vec::new(), planned: Vec::new(), shared: Vec::new(), delivered: Vec::new(), changes: Vec::new() };
         let made = match self.builder.tunnel(tunnel, self.sound) {
             Ok(made) => made,
             Err(findings) => {
@@ -164,12 +181,11 @@ impl TunnelMaking<'_> {
         given.findings = made.findings;
         let Some((built, mut trees)) = made.built else { return Ok(given) };
         given.changes = self.changes(tunnel, &built, &trees);
-        // The first one stands for what is to be done with all of them.
-        let sample = (number == 0).then(|| (built.clone(), trees.clone()));
         for (site, tree) in built.ends.iter().zip(&mut trees) {
             let mut folders = Folders::default();
             given.shared.extend(Shared::split(tree).into_iter().map(|(path, file)| (site.clone(), path, file)));
             for (path, file) in &tree.files {
+                given.delivered.push((site.clone(), DeliveredFile::of(path, file)));
                 let path = format!("{site}/{path}");
                 let same = self.before.is_some_and(|before| before.has(&path, file));
                 if let Some(layout) = self.layout.filter(|_| !same && !self.broken.load(Ordering::Relaxed)) {
@@ -177,7 +193,6 @@ impl TunnelMaking<'_> {
                 }
             }
         }
-        given.built = sample;
         Ok(given)
     }
 }
@@ -205,15 +220,16 @@ fn many(
     let (standing, context) = (BuiltFolder::in_folder(folder), input::context());
     let making =
         TunnelMaking { description, builder: &builder, layout: layout.as_ref(), before, sound, standing, context, broken: &broken };
-    let work = |number: usize, tunnel: &Tunnel| making.tunnel(number, tunnel);
-    let (mut planned, mut shared, mut sample, mut failed, mut changes) = (Vec::new(), Shared::default(), None, None, Vec::new());
+    let work = |_, tunnel: &Tunnel| making.tunnel(tunnel);
+    let (mut planned, mut shared, mut failed, mut changes) = (Vec::new(), Shared::default(), None, Vec::new());
+    let mut delivered: BTreeMap<String, Vec<DeliveredFile>> = BTreeMap::new();
     fleet::each(description, "building tunnels", work, |came| match came {
         Ok(given) => {
             found.extend(given.findings);
             planned.extend(given.planned);
             changes.extend(given.changes);
+            given.delivered.into_iter().for_each(|(site, file)| delivered.entry(site).or_default().push(file));
             given.shared.into_iter().for_each(|(site, path, file)| shared.add(site, path, file));
-            sample = sample.take().or(given.built);
         }
         Err(failure) => {
             broken.store(true, Ordering::Relaxed);
@@ -228,11 +244,13 @@ fn many(
     let Some(layout) = layout.filter(|_| !any_stops(&found)) else { return stopped(&found, &read.source, format) };
     let mut folders = Folders::default();
     for (site, path, file) in shared.finish() {
+        delivered.entry(site.clone()).or_default().push(DeliveredFile::of(&path, &file));
         let path = format!("{site}/{path}");
         if before.is_none_or(|before| !before.has(&path, &file)) {
             planned.push(layout.add(path, &file, &mut folders)?);
         }
     }
+    add_programs(description, delivered, &layout, before, &mut planned)?;
     let written = match layout.finish(planned)? {
         OutputOutcome::Done(written) => written,
         OutputOutcome::Refused(mut refused) => {
@@ -241,7 +259,7 @@ fn many(
         }
     };
     if format == Format::Json {
-        return told(folder, options, &changes, findings::json(&found, &read.source), description.tunnels.len(), &written);
+        return told(folder, options, (&changes, &[]), findings::json(&found, &read.source), description.tunnels.len(), &written);
     }
     findings::print(&found, &read.source);
     print_sum(description, folder, &written)?;
@@ -250,12 +268,32 @@ fn many(
     if options.preview {
         return previewed(&count);
     }
-    if let Some((built, trees)) = sample.filter(|_| before.is_none()) {
-        let trees = built.ends.iter().cloned().zip(trees).collect();
-        print_next(folder, Some(description), &Build { trees, tunnels: vec![built], findings: Vec::new() })?;
-    }
+    let next = format!("Next: copy each folder that has changed to its gateway, and run the {PROGRAM} in it as root.");
+    super::print_line(&next)?;
     super::print_line(&format!("{count}. Each tunnel read back, held against its other end and rehearsed."))?;
     Ok(CommandOutcome::Fine)
+}
+
+/// Puts the programs of gateways among the output.
+fn add_programs(
+    description: &Description,
+    mut delivered: BTreeMap<String, Vec<DeliveredFile>>,
+    layout: &Layout,
+    before: Option<&Earlier>,
+    planned: &mut Vec<Planned>,
+) -> Result<(), Failure> {
+    let mut folders = Folders::default();
+    let changing: BTreeSet<String> = planned.iter().map(|file| file.site().to_owned()).collect();
+    let mut programs = Programs::default();
+    for site in &description.sites {
+        let Some(program) = delivered.remove(&site.name.value).and_then(|files| programs.of(site, files)) else { continue };
+        let path = format!("{}/{PROGRAM}", site.name.value);
+        // Whatever changes at a gateway comes with its program.
+        if before.is_none_or(|before| changing.contains(site.name.value.as_str()) || !before.has(&path, &program)) {
+            planned.push(layout.add(path, &program, &mut folders)?);
+        }
+    }
+    Ok(())
 }
 
 /// How many files there are, and what became of them.
@@ -287,7 +325,7 @@ fn changes_at(site: &Site, before: &Tree, now: &Tree, context: &Context) -> Chan
 }
 
 fn stopped(found: &[Finding], source: &Source, format: Format) -> Result<CommandOutcome, Failure> {
-    let empty = json!({ "preview": false, "changes": [], "folder": null, "count": 0, "files": [] });
+    let empty = json!({ "preview": false, "changes": [], "plan": [], "folder": null, "count": 0, "files": [] });
     super::stopped(found, source, format, empty, "Nothing was written")
 }
 
@@ -306,53 +344,7 @@ pub fn print_files(folder: &Path, written: &[Written]) -> Result<(), Failure> {
     Ok(())
 }
 
-/// What to type on the gateways after copying: both ends of the first tunnel.
-fn take_up(description: Option<&Description>, planned: &Build) -> Vec<(String, Vec<String>)> {
-    let (Some(description), Some(tunnel)) = (description, planned.tunnels.first()) else { return Vec::new() };
-    let mut all = Vec::new();
-    for (name, gateway) in tunnel.ends.iter().zip(&tunnel.gateways) {
-        let Some(site) = description.sites.iter().find(|site| site.name.value == *name) else { continue };
-        let facts = &site.platform.value;
-        let children: Vec<_> = gateway.connections.iter().flat_map(|connection| &connection.children).collect();
-        let spell = |command: &Cow<'_, str>| -> Vec<String> {
-            match command.contains("{}") {
-                true => children.iter().map(|child| command.replace("{}", &child.name)).collect(),
-                false => vec![command.to_string()],
-            }
-        };
-        let at_once = children.iter().any(|child| child.opening.value.start);
-        let mut commands = planned.trees.get(name).map(|tree| site.platform.value.family.bring_in(tree)).unwrap_or_default();
-        commands.extend(planned.trees.get(name).map(|tree| set_up(&tunnel.name, tree)).unwrap_or_default());
-        commands.extend(planned.trees.get(name).map(|tree| site.packet_filter.take_up(&tunnel.name, tree)).unwrap_or_default());
-        let session = planned.trees.get(name).map(|tree| {
-            let each = [routing::enable(&tunnel.name, tree), routing::load(&tunnel.name, tree), routing::keep(&tunnel.name, tree)];
-            each.concat()
-        });
-        commands.extend(session.unwrap_or_default());
-        commands.extend(facts.take_up.iter().flat_map(spell));
-        commands.extend(facts.open.iter().filter(|_| at_once).flat_map(spell));
-        all.push((at_once, name.clone(), commands));
-    }
-    // The end that answers comes first, so that the other one finds it ready.
-    all.sort_by_key(|(at_once, ..)| *at_once);
-    all.into_iter().map(|(_, name, commands)| (name, commands)).collect()
-}
-
 /// Says what to do with the files.
-pub fn print_next(folder: &Path, description: Option<&Description>, planned: &Build) -> Result<(), Failure> {
-    for (site, commands) in take_up(description, planned) {
-        let of_others = description.and_then(|description| description.sites.iter().find(|known| known.name.value == site));
-        if of_others.is_some_and(|site| site.platform.value.is_run_by_others()) {
-            super::print_line(&format!("for whoever runs {site}: {}/{site}/parameters", path_word(folder)))?;
-            continue;
-        }
-        super::print_line(&format!("on {site}: copy {0}/{site}/etc over /etc, then", path_word(folder)))?;
-        commands.iter().try_for_each(|command| super::print_line(&format!("  {command}")))?;
-    }
-    let all = description.map_or(0, |description| description.tunnels.len());
-    let more = all.saturating_sub(1);
-    if more > 0 {
-        super::print_line(&format!("and likewise for {more} more tunnel{}", if more == 1 { "" } else { "s" }))?;
-    }
-    Ok(())
+pub fn print_next(folder: &Path, deliveries: &[Delivery<'_>]) -> Result<(), Failure> {
+    super::print_line(&format!("{}\n", delivery::text(deliveries, folder)))
 }

@@ -3,14 +3,14 @@
 use std::fs;
 use std::path::Path;
 
-use uspan_core::any_stops;
+use uspan_core::{any_stops, deliveries, with_programs};
 
 use super::build::{print_files, print_next};
 use super::check::plan;
 use crate::args::Supply;
 use crate::failure::{CommandOutcome, Failure};
 use crate::files::output::{self, OutputOutcome, WriteOptions};
-use crate::files::{reading, secret, single};
+use crate::files::{reading, secret, single, trees};
 use crate::show::{GOOD, HEADING, agreement, findings, path_shown, path_word, styled};
 
 /// The orchard's description.
@@ -39,7 +39,11 @@ pub fn run(folder: &Path) -> Result<CommandOutcome, Failure> {
     for tunnel in &planned.tunnels {
         super::print_line(&format!("{}\n", agreement::text(tunnel, false)))?;
     }
-    match output::write(&out, &planned.trees, WriteOptions::default())? {
+    let earlier = trees::earlier(&out, &planned);
+    let (delivered, next) = read.description.as_ref().map_or_else(Default::default, |description| {
+        (with_programs(description, &planned.trees), deliveries(description, &planned.tunnels, &earlier, &planned.trees))
+    });
+    match output::write(&out, &delivered, WriteOptions::default())? {
         OutputOutcome::Done(written) => {
             super::print_line(&styled(HEADING, "The files: one tree a gateway, rooted at its /"))?;
             print_files(&out, &written)?;
@@ -56,7 +60,7 @@ pub fn run(folder: &Path) -> Result<CommandOutcome, Failure> {
         }
     }
     super::print_line("")?;
-    print_next(&out, read.description.as_ref(), &planned)?;
+    print_next(&out, &next)?;
     super::print_line(&format!(
         "{}. Written, read back and held against each other. Next: change {} and run uspan build {} -o {}",
         styled(GOOD, "Fine"),

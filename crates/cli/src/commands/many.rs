@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use serde_json::{Value, json};
 use uspan_core::{
-    Builder, Description, Finding, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same, covered,
-    flaw, read_tree, rehearse,
+    Builder, Description, Finding, PROGRAM, ReadGateway, Site, Source, Supplied, Tree, TreeFile, Tunnel, any_stops, check, compare_same,
+    covered, flaw, read_tree, rehearse,
 };
 
 use super::parts::{self, Participant};
@@ -271,6 +271,8 @@ pub fn compared(folder: &Path, mut read: Input, format: Format) -> Result<Comman
     odd.dedup();
     // What several tunnels share is listed once.
     let listed = listed + shared.iter().filter(|path| earlier.lists(path)).count();
+    let programs = description.sites.iter().filter(|site| earlier.lists(&format!("{}/{PROGRAM}", site.name.value))).count();
+    let listed = listed + programs;
     let more = earlier.count().saturating_sub(listed);
     let fine = drifts.is_empty();
     if format == Format::Json {

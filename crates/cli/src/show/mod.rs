@@ -3,6 +3,7 @@
 pub mod agreement;
 pub mod changes;
 pub mod comparison;
+pub mod delivery;
 pub mod findings;
 pub mod ladder;
 pub mod ladder_svg;

@@ -534,7 +534,7 @@ impl SideBuilder<'_> {
         let group = t.strip_suffix(".policy");
         let mut head = vec![
             [&*me.name.value, ": tunnel ", &tunnel.name.value, " to ", &peer.name.value].concat(),
-            ["Written by Unified Span from ", self.description.source.name(), "; change it there, not here."].concat(),
+            "Written by Unified Span; change the description, not this file.".to_owned(),
             "Remarks name the key of the description that a setting follows from.".to_owned(),
         ];
         head.extend(me.note.iter().map(|note| format!("{s}.note: {note}")));

@@ -5,11 +5,13 @@
 mod addresses;
 mod listing;
 mod read;
+mod steps;
 mod write;
 
 pub use addresses::{addresses, own_address};
 pub use listing::routing_table;
 pub use read::read;
+pub(crate) use steps::STEPS;
 pub use write::write;
 
 use ipnet::IpNet;

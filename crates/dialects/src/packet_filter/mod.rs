@@ -10,6 +10,7 @@ mod values;
 
 use std::fmt;
 
+use crate::delivery::PartSteps;
 use crate::dialect::interface;
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::finding::Finding;
@@ -46,6 +47,9 @@ pub trait PacketFilter: Sync {
 
     /// Reads the rules. Total: what is not understood is reported.
     fn read(&self, tree: &Tree) -> FoundRules;
+
+    /// What is done on a gateway when its files change.
+    fn steps(&self) -> &'static PartSteps;
 
     /// The commands that load a tunnel's rules from its gateway's tree, as often as one likes.
     fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String>;

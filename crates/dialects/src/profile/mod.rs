@@ -23,6 +23,7 @@ use std::time::Duration;
 
 use statement::Statements;
 
+use crate::delivery::PartSteps;
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::finding::Finding;
@@ -382,6 +383,9 @@ pub trait Family: Sync + fmt::Debug {
     /// The commands that end a tunnel and make the daemon forget it, before and after its files go; `shared`: whether another tunnel
     /// has the same IKE SA.
     fn take_out(&self, gateway: &Gateway, shared: bool) -> TakeOut;
+
+    /// What is done on a gateway when its files change.
+    fn steps(&self) -> &'static PartSteps;
 
     /// Files that the daemon cannot run without, whatever tunnels there are.
     fn needs(&self) -> &'static [&'static str] {

@@ -4,9 +4,11 @@
 //! of its own, which `vtysh` merges into the running configuration.
 
 mod read;
+mod steps;
 mod write;
 
 pub use read::read;
+pub(crate) use steps::STEPS;
 pub use write::write;
 
 use uspan_model::gateway::{BgpSession, Gateway, Tree};

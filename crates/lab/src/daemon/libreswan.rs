@@ -111,12 +111,12 @@ impl Daemon for LibreswanDriver {
         }
         let said = std::fs::read_to_string(&printed).unwrap_or_default();
         running.loaders.push(("addconn --autoall".to_owned(), Said { fine: true, text: said }));
-        // What cannot be loaded is complained of in the log.
+        // What cannot be loaded is complained of in the log; that a peer does not listen yet says nothing of the files.
         let refused = running
             .lines()
             .into_iter()
             .skip(lines)
-            .filter(|line| line.contains("ERROR") || line.contains("failed to add"))
+            .filter(|line| line.contains("ERROR") && !line.contains("network error report") || line.contains("failed to add"))
             .collect::<Vec<_>>();
         running.loaders.push(("pluto".to_owned(), Said { fine: true, text: refused.join("\n") }));
         Ok(running)

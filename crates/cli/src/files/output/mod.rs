@@ -84,6 +84,13 @@ pub struct Planned {
     entry: Entry,
 }
 
+impl Planned {
+    /// The site that it is for.
+    pub fn site(&self) -> &str {
+        self.path.split('/').next().unwrap_or_default()
+    }
+}
+
 /// How to write.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct WriteOptions {

@@ -14,9 +14,11 @@
 
 pub(super) mod names;
 mod read;
+mod steps;
 mod write;
 
 use super::{FilterLook, FoundRules, PacketFilter};
+use crate::delivery::PartSteps;
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::gateway::{Gateway, Tree};
 
@@ -73,6 +75,10 @@ impl PacketFilter for Iptables {
 
     fn read(&self, tree: &Tree) -> FoundRules {
         read::read(tree)
+    }
+
+    fn steps(&self) -> &'static PartSteps {
+        &steps::STEPS
     }
 
     fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String> {

@@ -14,10 +14,12 @@
 
 mod read;
 mod rule;
+mod steps;
 mod syntax;
 mod write;
 
 use super::{FilterLook, FoundRules, PacketFilter};
+use crate::delivery::PartSteps;
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::gateway::{Gateway, Tree};
 
@@ -65,6 +67,10 @@ impl PacketFilter for Nftables {
 
     fn read(&self, tree: &Tree) -> FoundRules {
         read::read(tree)
+    }
+
+    fn steps(&self) -> &'static PartSteps {
+        &steps::STEPS
     }
 
     fn take_up(&self, stem: &str, tree: &Tree) -> Vec<String> {

@@ -8,6 +8,7 @@ mod proposal;
 mod read;
 mod secrets;
 mod statements;
+mod steps;
 mod syntax;
 mod write;
 
@@ -15,6 +16,7 @@ use std::ops::Range;
 
 use profile::BASE;
 
+use crate::delivery::PartSteps;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, Profile, TakeOut};
@@ -80,6 +82,10 @@ impl Family for Libreswan {
             Some(format!("certutil -A -n {name} -t CT,, -a -i /{path} -d {DATABASE}"))
         }));
         commands
+    }
+
+    fn steps(&self) -> &'static PartSteps {
+        &steps::STEPS
     }
 
     fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {

@@ -6,6 +6,7 @@ mod profile;
 mod proposal;
 mod read;
 mod statements;
+mod steps;
 mod syntax;
 mod write;
 
@@ -13,6 +14,7 @@ use std::ops::Range;
 
 use profile::BASE;
 
+use crate::delivery::PartSteps;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::{Family, Profile, TakeOut};
 use uspan_model::finding::Finding;
@@ -58,6 +60,10 @@ impl Family for Openiked {
             }
         }
         found
+    }
+
+    fn steps(&self) -> &'static PartSteps {
+        &steps::STEPS
     }
 
     fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {

@@ -7,6 +7,7 @@ mod proposal;
 mod read;
 mod starter;
 mod statements;
+mod steps;
 mod syntax;
 mod write;
 
@@ -14,6 +15,7 @@ use std::ops::Range;
 
 use profile::BASE;
 
+use crate::delivery::PartSteps;
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::{Family, Profile, TakeOut};
 use uspan_model::finding::Finding;
@@ -57,6 +59,10 @@ impl Family for Strongswan {
             sections.map(move |(_, range)| (path.clone(), range.clone(), read::identities_in(&file.text[range])))
         });
         stated.collect()
+    }
+
+    fn steps(&self) -> &'static PartSteps {
+        &steps::STEPS
     }
 
     fn take_out(&self, gateway: &Gateway, shared: bool) -> TakeOut {

@@ -1,0 +1,131 @@
+//! How a gateway takes up what this daemon has.
+
+use crate::delivery::{ANY, ARRIVED, DeliveryStep, FileKind, Interruption, NOTHING, PartSteps, WENT};
+
+pub(super) static STEPS: PartSteps = PartSteps {
+    programs: &[("ipsec", "libreswan"), ("certutil", "libnss3-tools")],
+    helpers: HELPERS,
+    leaving: &[DeliveryStep {
+        word: "ipsec_delete",
+        does: "The daemon ends and forgets connections that are gone.",
+        kinds: WENT,
+        of: &["etc/ipsec.d/*.conf"],
+        interrupts: Interruption::ItsTunnels,
+        commands: r#"if pluto_runs; then
+	while read -r kind path; do
+		[ -e "/$path" ] || continue
+		if [ "$kind" = changed ]; then new=$target/$path; else new=/dev/null; fi
+		sed -n 's/^conn //p' "/$path" | sort >"$work/one"
+		sed -n 's/^conn //p' "$new" | sort >"$work/other"
+		comm -23 "$work/one" "$work/other" | while read -r name; do ipsec auto --delete "$name" >/dev/null 2>&1; done
+	done
+fi"#,
+    }],
+    coming: &[
+        DeliveryStep {
+            word: "ipsec_keys_out",
+            does: "Certificates that are gone leave the database of keys.",
+            kinds: &[FileKind::Removed],
+            of: &["etc/ipsec.d/*.crt"],
+            interrupts: Interruption::Nothing,
+            commands: r#"while read -r _ path; do
+	name=$(basename "$path" .crt)
+	# With the own certificate its key goes, too.
+	if [ "$name" = uspan-own ]; then option=-F; else option=-D; fi
+	certutil "$option" -n "$name" -d sql:/var/lib/ipsec/nss 2>/dev/null
+done
+return 0"#,
+        },
+        DeliveryStep {
+            word: "ipsec_keys_in",
+            does: "Certificates and keys come into the database of keys.",
+            kinds: ARRIVED,
+            of: &["etc/ipsec.d/*.crt", "etc/ipsec.d/uspan-own.key"],
+            interrupts: Interruption::Nothing,
+            commands: KEYS_IN,
+        },
+        DeliveryStep {
+            word: "ipsec_restart",
+            does: "The daemon starts anew: it reads its own switches then alone.",
+            kinds: ANY,
+            of: &["etc/ipsec.d/uspan.setup.conf"],
+            interrupts: Interruption::AllTunnels,
+            commands: "if pluto_runs; then try systemctl restart ipsec && restarted=yes; fi",
+        },
+        DeliveryStep {
+            word: "ipsec_secrets",
+            does: "The daemon reads the secrets.",
+            kinds: ANY,
+            of: &["etc/ipsec.d/*.secrets", "etc/ipsec.d/*.crt", "etc/ipsec.d/uspan-own.key"],
+            interrupts: Interruption::Nothing,
+            commands: "if pluto_runs; then try ipsec auto --rereadsecrets; fi",
+        },
+        DeliveryStep {
+            word: "ipsec_add",
+            does: "The daemon loads connections that are new or changed, and opens what it is to open.",
+            kinds: ARRIVED,
+            of: &["etc/ipsec.d/*.conf"],
+            interrupts: Interruption::ItsTunnels,
+            commands: r#"if pluto_runs && [ -z "${restarted-}" ]; then
+	while read -r _ path; do
+		sed -n 's/^conn //p' "/$path" | while read -r name; do
+			conn "$name" "/$path" >"$work/one"
+			conn "$name" "$work/was/$path" >"$work/other"
+			cmp -s "$work/one" "$work/other" || load_conn "$name" "$work/one" || exit 1
+		done || return 1
+	done
+fi"#,
+        },
+    ],
+    verify: r#"ipsec whack --status 2>/dev/null >"$work/status"
+while read -r _ path; do
+	case $path in
+	etc/ipsec.d/*.conf)
+		sed -n 's/^conn //p' "/$path" | while read -r name; do
+			grep -qF "\"$name\"" "$work/status" || { complain "the daemon has not loaded $name"; exit 1; }
+		done || return 1
+		;;
+	esac
+done <"$work/list""#,
+    ..NOTHING
+};
+
+const KEYS_IN: &str = r#"own=no
+while read -r _ path; do
+	name=$(basename "$path" .crt)
+	case $path in
+	*/uspan-own.*) own=yes ;;
+	*)
+		certutil -D -n "$name" -d sql:/var/lib/ipsec/nss 2>/dev/null
+		try certutil -A -n "$name" -t CT,, -a -i "/$path" -d sql:/var/lib/ipsec/nss || return 1
+		;;
+	esac
+done
+[ "$own" = yes ] && [ -e /etc/ipsec.d/uspan-own.crt ] || return 0
+# One of the same name goes first: a renewed one may have another subject.
+certutil -D -n uspan-own -d sql:/var/lib/ipsec/nss 2>/dev/null
+if [ -e /etc/ipsec.d/uspan-own.key ]; then
+	try openssl pkcs12 -export -name uspan-own -in /etc/ipsec.d/uspan-own.crt -inkey /etc/ipsec.d/uspan-own.key -passout pass: -out "$work/own.p12" &&
+		try pk12util -i "$work/own.p12" -W '' -d sql:/var/lib/ipsec/nss
+	came=$?
+	rm -f "$work/own.p12"
+	return $came
+fi
+try certutil -A -n uspan-own -t ,, -a -i /etc/ipsec.d/uspan-own.crt -d sql:/var/lib/ipsec/nss"#;
+
+const HELPERS: &str = r#"pluto_runs() {
+	[ -S /run/pluto/pluto.ctl ]
+}
+# The section of a connection in a file; nothing where there is none.
+conn() {
+	[ -e "$2" ] || return 0
+	sed -n "/^conn $1\$/,/^[^[:space:]#]/p" "$2" | grep -v '^[^[:space:]]\|^[[:space:]]*#'
+	return 0
+}
+load_conn() {
+	try ipsec auto --replace "$1" || return 1
+	case $(sed -n 's/^[[:space:]]*auto=//p' "$2") in
+	start | up) ipsec auto --asynchronous --up "$1" >/dev/null 2>&1 ;;
+	ondemand | route) try ipsec auto --route "$1" ;;
+	esac
+}"#;
