@@ -34,7 +34,7 @@ case "$name $*" in
 "ifup "*) echo "$1" >>"$GATEWAY/links" ;;
 "ifdown "*) : >"$GATEWAY/links" ;;
 "swanctl --list-conns") for file in /etc/swanctl/conf.d/*.conf; do sed -n '/^connections {/,/^}/s/^  \([^ ]*\) {$/\1: IKEv2/p' "$file"; done ;;
-"ipsec whack --status") cat /etc/ipsec.d/*.conf | sed -n 's/^conn \(.*\)/"\1"/p' ;;
+"ipsec whack --status") cat /etc/ipsec.d/*.conf | sed -n '/^conn /{s///;h;};/auto=/{g;s/.*/"&"/;p;}' ;;
 esac
 exit 0
 "#;

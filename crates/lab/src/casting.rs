@@ -5,8 +5,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use uspan_core::algorithm::{Kind, Transform};
 use uspan_core::{
-    Address, Beyond, Build, BuiltTunnel, Description, Dscp, Encapsulation, FilterForm, Mode, Opening, Pair, Passing, Ports, Retirement,
-    Traffic, Transport, Tree, Tunnel, routing, set_up,
+    Address, Beyond, Build, BuiltTunnel, DeliveredFile, Description, Dscp, Encapsulation, FilterForm, Mode, Opening, Pair, Passing, Ports,
+    Programs, Retirement, Traffic, Transport, Tree, Tunnel, routing, set_up,
 };
 
 use crate::job::{Depth, Job, JobOpening, JobPair, JobSite, JobTunnel, OpensTo, SentThrough, SiteFile};
@@ -95,6 +95,10 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
         retire: BTreeMap::new(),
         joined: site.filter == FilterForm::Joined,
         files: files.map(|(path, file)| SiteFile { path: path.clone(), private: file.private, text: file.text.clone() }).collect(),
+        program: trees.get(&name).and_then(|tree| {
+            let files = tree.files.iter().map(|(path, file)| DeliveredFile::of(path, file)).collect();
+            Programs::default().of(site, files).map(|program| program.text.clone())
+        }),
         takeover: None,
         script: scripts.get(&name).cloned(),
         name,

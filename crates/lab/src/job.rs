@@ -140,6 +140,9 @@ pub struct JobSite {
     pub joined: bool,
     /// Its files.
     pub files: Vec<SiteFile>,
+    /// The program that takes them up there; otherwise they stand there when its daemon starts.
+    #[serde(default)]
+    pub program: Option<String>,
     /// What stands there before, if that is to be taken over.
     #[serde(default)]
     pub takeover: Option<Takeover>,

@@ -12,7 +12,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{CWD, Dir, FileType, Mode, OFlags, ResolveFlags, fstat, openat, openat2, readlinkat};
-use uspan_core::{Build, Finding, Tree, TreeFile, rules, shown};
+use uspan_core::{Build, Finding, PROGRAM, Tree, TreeFile, rules, shown};
 
 use crate::failure::Failure;
 use crate::files::reading;
@@ -30,6 +30,8 @@ pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>
         if let Some(path) = walk.unread.first() {
             return Err(Failure::file("cannot read", &folder.join(site).join(path))(io::Error::other("it is not a text")));
         }
+        // What takes the files up is none of them.
+        walk.tree.files.remove(PROGRAM);
         trees.insert(site.clone(), walk.tree);
     }
     Ok(trees)
@@ -41,6 +43,7 @@ pub fn earlier(folder: &Path, planned: &Build) -> BTreeMap<String, Tree> {
     for site in planned.trees.keys() {
         let Ok(mut walk) = TreeWalk::begin(&folder.join(site)) else { continue };
         if walk.folder(Path::new(""), &|_| true, 0).is_ok() && walk.unread.is_empty() {
+            walk.tree.files.remove(PROGRAM);
             trees.insert(site.clone(), walk.tree);
         }
     }

@@ -73,6 +73,9 @@ pub fn rest(plan: &DeliveryPlan) -> String {
     out.into_text()
 }
 
+/// What ends lines in the program: no name of an interface has a space, and no list of files begins like this.
+const END: &str = "# end";
+
 /// A function of the shell that prints lines, whatever they are.
 fn lines(out: &mut Draft, name: &str, all: impl Iterator<Item = String>) {
     let mut all = all.peekable();
@@ -80,11 +83,11 @@ fn lines(out: &mut Draft, name: &str, all: impl Iterator<Item = String>) {
         let _ = writeln!(out, "{name}() {{ :; }}");
         return;
     }
-    let _ = writeln!(out, "{name}() {{\n\tcat <<'END_OF_LINES'");
+    let _ = writeln!(out, "{name}() {{\n\tcat <<'{END}'");
     for line in all {
         let _ = writeln!(out, "{line}");
     }
-    out.push_str("END_OF_LINES\n}\n");
+    let _ = writeln!(out, "{END}\n}}");
 }
 
 fn indented(out: &mut Draft, text: &str) {
@@ -101,4 +104,38 @@ fn write_step(out: &mut Draft, step: &DeliveryStep) {
     let _ = writeln!(out, "step_{}() {{", step.word);
     indented(out, step.commands);
     out.push_str("}\n");
+}
+
+#[cfg(test)]
+#[expect(clippy::disallowed_methods, reason = "a shell is asked")]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::process::Command;
+
+    fn said(program: &str) -> String {
+        let said = Command::new("sh").args(["-c", program]).output().expect("a shell");
+        String::from_utf8_lossy(&said.stdout).into_owned()
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+        #[test]
+        fn whatever_lines_say_is_printed_and_nothing_else(all in prop::collection::vec("[a-z $`\"'\\\\;&|<>(){}*?#~!=-]{1,20}|END|reboot|EOF", 0..6)) {
+            prop_assume!(all.iter().all(|line| line != END));
+            let mut out = Draft::default();
+            lines(&mut out, "list", all.iter().cloned());
+            let text: String = all.iter().map(|line| format!("{line}\n")).collect();
+            prop_assert_eq!(said(&format!("{}\nlist", out.into_text())), text);
+        }
+
+        #[test]
+        fn the_name_of_a_site_is_a_word(name in "[a-z $`\"'\\\\;&|<>(){}*?#~!=-]{1,20}") {
+            let recipient = Recipient { site: &name, addresses: Vec::new(), interfaces: Vec::new(), services: Vec::new(), files: Vec::new(), joined: Vec::new() };
+            let context = crate::context::Context::built_in();
+            let plan = DeliveryPlan::of(&context.profiles[0], context.filters[0]);
+            let text = program(&recipient, &plan, "printf %s \"$site\"; exit\n");
+            prop_assert_eq!(said(&text), name);
+        }
+    }
 }

@@ -27,6 +27,19 @@ impl Router {
     /// # Errors
     /// When a program cannot be run.
     pub fn start(gateway: &StagedGateway) -> io::Result<(Router, RouterTalk)> {
+        let (router, mut said) = Router::begin(gateway)?;
+        let begun = said.iter().all(|(_, said)| said.fine);
+        for command in gateway.site.routing.iter().filter(|_| begun) {
+            said.push((command.clone(), gateway.room.tell("sh", &["-c", command])?));
+        }
+        Ok((router, said))
+    }
+
+    /// Starts the daemons without any session.
+    ///
+    /// # Errors
+    /// When a program cannot be run.
+    pub fn begin(gateway: &StagedGateway) -> io::Result<(Router, RouterTalk)> {
         // As the package installs it, where only its own user may read.
         if gateway.site.files.iter().all(|file| file.path != "etc/frr/vtysh.conf") {
             gateway.lay_etc("etc/frr/vtysh.conf", "service integrated-vtysh-config\n")?;
@@ -45,9 +58,6 @@ impl Router {
                 said.push((daemon.to_owned(), Said { fine: false, text: format!("{daemon} did not open its socket") }));
                 return Ok((router, said));
             }
-        }
-        for command in &gateway.site.routing {
-            said.push((command.clone(), gateway.room.tell("sh", &["-c", command])?));
         }
         Ok((router, said))
     }

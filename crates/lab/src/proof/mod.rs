@@ -22,6 +22,7 @@ use crate::daemon::{Daemon, Running, complains, daemon};
 use crate::flow::Target;
 use crate::job::{Check, CheckRow, Depth, Event, Job, JobOpening, JobPair, JobTunnel, Outcome};
 use crate::stage::room::Room;
+use crate::stage::services;
 use crate::stage::{Machine, StagedGateway, Testbed};
 use crate::witness::{ProtectedPacket, Witness};
 
@@ -72,6 +73,16 @@ fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) 
 /// # Errors
 /// When the lab itself fails: a namespace, a file, a program that cannot be run.
 pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
+    let mut standing = job.clone();
+    let installs = matches!(job.depth, Depth::Proof | Depth::Keys);
+    for site in &mut standing.sites {
+        // Elsewhere the files stand there, whatever they say. The administrator here takes chains in, and his router sessions, before
+        // a program runs.
+        if !installs || site.joined || !site.routing.is_empty() {
+            site.program = None;
+        }
+    }
+    let job = &standing;
     tell(Event::Now { job: job.number, doing: "laying out the networks".to_owned() });
     let stage = Testbed::set(job, &places.state)?;
     let own = job.sites.iter().flat_map(|site| site.networks.iter().map(|(_, net)| *net));
@@ -154,12 +165,17 @@ impl Proof<'_> {
         Ok((Some(router), said))
     }
 
-    /// Loads the rules and starts the daemons: those that only answer first, so that the others find them ready.
-    /// Returns what each site's loaders made of its files.
+    /// Takes up what each gateway is to have, and starts the daemons: those that only answer first, so that the others find them ready.
+    /// Returns what each site's programs made of its files.
     fn start(&mut self) -> io::Result<Vec<Outcome>> {
         let mut outcomes = Vec::new();
         for (i, gateway) in self.stage.gateways.iter().enumerate() {
             self.daemon(i)?.furnish(gateway, &self.places.cache)?;
+            if gateway.site.program.is_some() {
+                self.routers.push(None);
+                outcomes.push(Outcome::pass());
+                continue;
+            }
             // Those of a takeover come with the new files.
             let rules = if gateway.site.takeover.is_some() { Vec::new() } else { gateway.load_rules()? };
             let (router, more) = Self::start_router(gateway)?;
@@ -177,7 +193,10 @@ impl Proof<'_> {
         for site in order {
             let name = &self.job.sites[site].name;
             self.now(format!("starting {} on {name}", self.job.sites[site].platform));
-            let started = self.daemon(site)?.start(&self.stage.gateways[site], &self.log(site))?;
+            let started = match self.job.sites[site].program {
+                Some(_) => self.take_up(site, &mut outcomes[site])?,
+                None => self.daemon(site)?.start(&self.stage.gateways[site], &self.log(site))?,
+            };
             for (command, said) in &started.loaders {
                 let bad = said.text.lines().find(|line| complains(line)).map(str::to_owned);
                 let bad = bad.or_else(|| (!said.fine).then(|| said.text.trim().to_owned()));
@@ -189,6 +208,40 @@ impl Proof<'_> {
         }
         self.running = running.into_iter().flatten().collect();
         Ok(outcomes)
+    }
+
+    /// Runs the program that the gateway was given, which starts the daemon.
+    fn take_up(&mut self, site: usize, outcome: &mut Outcome) -> io::Result<Running> {
+        let (gateway, daemon, log) = (&self.stage.gateways[site], self.daemon(site)?, self.log(site));
+        if !gateway.site.routing.is_empty() {
+            let (router, said) = Router::begin(gateway)?;
+            if let Some((what, said)) = said.iter().find(|(_, said)| !said.fine) {
+                *outcome = Outcome::Fail(format!("{what}: {}", said.text.trim()));
+            }
+            self.routers[site] = Some(router);
+            services::is_active(gateway, "frr")?;
+        }
+        let mut started = None;
+        let printed = self.places.logs.join(format!("{}.take-up", gateway.site.name));
+        let (fine, text) = services::run_program(gateway, &printed, |verb, _| {
+            match verb {
+                "start" | "restart" => {
+                    // The old one ends before the new one begins.
+                    drop(started.take());
+                    started = Some(daemon.start(gateway, &log)?);
+                }
+                "stop" => started = None,
+                _ => {}
+            }
+            Ok(true)
+        })?;
+        if !fine {
+            *outcome = Outcome::Fail(format!("{}: {}", uspan_core::PROGRAM, text.trim()));
+        }
+        if fine {
+            gateway.rules_loaded()?;
+        }
+        started.map_or_else(|| daemon.start(gateway, &log), Ok)
     }
 
     /// What the daemons' logs complain of, each text once; also into a file among the logs.

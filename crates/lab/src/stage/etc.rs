@@ -53,13 +53,24 @@ pub fn add(base: &Path, target: &Path) -> io::Result<()> {
     Ok(())
 }
 
+/// Makes the folder of a file a real one, in which others can put it.
+///
+/// # Errors
+/// As [`lay`].
+pub fn make_room(target: &Path, file: &str) -> io::Result<()> {
+    real_folder(target, below_etc(file)?).map(drop)
+}
+
+fn below_etc(file: &str) -> io::Result<&Path> {
+    Path::new(file).strip_prefix("etc").map_err(|_| io::Error::other(format!("`{file}` is not below etc")))
+}
+
 /// Lays a file over a mirrored folder: folders on the way to it become real ones.
 ///
 /// # Errors
 /// When the path leads out of the folder, or on a failure of the file system.
 pub fn lay(target: &Path, file: &SiteFile) -> io::Result<()> {
-    let below = Path::new(&file.path).strip_prefix("etc").map_err(|_| io::Error::other(format!("`{}` is not below etc", file.path)))?;
-    let path = real_folder(target, below)?;
+    let path = real_folder(target, below_etc(&file.path)?)?;
     match fs::remove_file(&path) {
         Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
         _ => {}

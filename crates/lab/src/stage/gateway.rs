@@ -11,6 +11,7 @@ use rustix::mount::{MountFlags, UnmountFlags, mount, mount_bind, unmount};
 use super::administrator::{Administrator, administrator};
 use super::etc;
 use super::room::{Room, Said};
+use super::services;
 use crate::job::{JobSite, SiteFile};
 
 /// Where the machine's own `/etc` stays visible, below the state folder.
@@ -24,6 +25,8 @@ pub struct StagedGateway {
     pub room: Room,
     /// What stands at its `/etc`.
     etc: PathBuf,
+    /// Where what it is to take up was copied to.
+    pub delivery: PathBuf,
     /// Rules and routes of its routing before any daemon runs.
     routing: OnceLock<Vec<String>>,
 }
@@ -33,8 +36,12 @@ impl StagedGateway {
     pub(super) fn new(site: JobSite, room: Room, state: &Path) -> io::Result<StagedGateway> {
         let etc = state.join(&site.name).join("etc");
         etc::mirror(&state.join(MACHINE_ETC), &etc)?;
-        for file in site.takeover.as_ref().map_or(&site.files, |takeover| &takeover.before) {
-            etc::lay(&etc, file)?;
+        match &site.program {
+            Some(program) => deliver(&site, program, &etc, &state.join(&site.name).join(DELIVERY))?,
+            None => {
+                let standing = site.takeover.as_ref().map_or(&site.files, |takeover| &takeover.before);
+                standing.iter().try_for_each(|file| etc::lay(&etc, file))?;
+            }
         }
         let hosts: String = site.names.iter().map(|(name, address)| format!("{address} {name}\n")).collect();
         etc::lay(&etc, &SiteFile { path: "etc/hosts".to_owned(), private: false, text: format!("127.0.0.1 localhost\n{hosts}") })?;
@@ -42,16 +49,22 @@ impl StagedGateway {
         etc::lay(&etc, &SiteFile { path: "etc/network/interfaces".to_owned(), private: false, text: source })?;
         let target = etc.clone();
         let keeps_copies = site.takeover.is_some();
+        let delivered = site.program.is_some();
+        let delivery = state.join(&site.name).join(DELIVERY);
         room.run(move || -> io::Result<()> {
             mount_bind(&target, "/etc")?;
             tmpfs("/run")?;
             if keeps_copies {
                 tmpfs("/var/backups")?;
             }
+            if delivered {
+                own_state()?;
+                services::furnish()?;
+            }
             // As the boot scripts of interfaces(5) leave it.
             std::fs::create_dir_all("/run/network")
         })?;
-        Ok(StagedGateway { site, room, etc, routing: OnceLock::new() })
+        Ok(StagedGateway { site, room, etc, delivery, routing: OnceLock::new() })
     }
 
     /// Makes a package's folder show at `/etc` too, where the tree has nothing.
@@ -131,12 +144,21 @@ impl StagedGateway {
         let said = |command: &String| Ok((command.clone(), self.room.tell("sh", &["-c", command])?));
         let loaded: Vec<_> =
             self.site.imports.iter().chain(&self.site.interfaces).chain(&self.site.rules).map(said).collect::<io::Result<_>>()?;
+        self.rules_loaded()?;
+        Ok(loaded)
+    }
+
+    /// What the administrator does once the tunnels' rules are loaded.
+    ///
+    /// # Errors
+    /// When a command cannot be run.
+    pub fn rules_loaded(&self) -> io::Result<()> {
         if self.site.joined {
             self.administrator()?.join(self)?;
         }
         // What is there at boot, before any daemon runs.
         let _ = self.routing.set(self.routing_now()?);
-        Ok(loaded)
+        Ok(())
     }
 
     /// Forgets what lives in memory only, as a loss of power does: SAs, policies, routes and rules of the daemon's,
@@ -162,6 +184,34 @@ impl StagedGateway {
         })
     }
 }
+
+/// Copies what a gateway is to take up to it, as `scp -r` does, and makes room for it at its `/etc`.
+fn deliver(site: &JobSite, program: &str, etc: &Path, delivery: &Path) -> io::Result<()> {
+    for file in &site.files {
+        etc::make_room(etc, &file.path)?;
+        let copy = delivery.join(&file.path);
+        fs::create_dir_all(copy.parent().unwrap_or(delivery))?;
+        fs::write(copy, &file.text)?;
+    }
+    fs::create_dir_all(delivery)?;
+    fs::write(delivery.join(uspan_core::PROGRAM), program)
+}
+
+/// A `/var/lib` of the gateway's own, with the folders of the machine's and those in them, and no file: daemons lock themselves up there.
+fn own_state() -> io::Result<()> {
+    let below = |folder: &Path| -> Vec<PathBuf> {
+        // What only the machine's root may see is not there.
+        let entries = fs::read_dir(folder).into_iter().flatten();
+        entries.filter_map(|entry| Some(entry.ok()?.path())).filter(|path| path.is_dir() && !path.is_symlink()).collect()
+    };
+    let folders = below(Path::new("/var/lib"));
+    let inner: Vec<PathBuf> = folders.iter().flat_map(|folder| below(folder)).collect();
+    tmpfs("/var/lib")?;
+    folders.into_iter().chain(inner).try_for_each(fs::create_dir)
+}
+
+/// The folder of the copy.
+const DELIVERY: &str = "delivery";
 
 /// A file system in memory over a folder.
 pub(crate) fn tmpfs(target: &str) -> io::Result<()> {

@@ -8,6 +8,7 @@ pub mod etc;
 pub(crate) mod gateway;
 pub mod plan;
 pub mod room;
+pub mod services;
 
 use std::fmt::Write as _;
 use std::io;

@@ -134,6 +134,7 @@ mod tests {
             seen: Vec::new(),
             joined: false,
             files: Vec::new(),
+            program: None,
             script: None,
         }
     }

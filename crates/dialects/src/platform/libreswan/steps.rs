@@ -15,8 +15,8 @@ pub(super) static STEPS: PartSteps = PartSteps {
 	while read -r kind path; do
 		[ -e "/$path" ] || continue
 		if [ "$kind" = changed ]; then new=$target/$path; else new=/dev/null; fi
-		sed -n 's/^conn //p' "/$path" | sort >"$work/one"
-		sed -n 's/^conn //p' "$new" | sort >"$work/other"
+		conns "/$path" | sort >"$work/one"
+		conns "$new" | sort >"$work/other"
 		comm -23 "$work/one" "$work/other" | while read -r name; do ipsec auto --delete "$name" >/dev/null 2>&1; done
 	done
 fi"#,
@@ -68,7 +68,7 @@ return 0"#,
             interrupts: Interruption::ItsTunnels,
             commands: r#"if pluto_runs && [ -z "${restarted-}" ]; then
 	while read -r _ path; do
-		sed -n 's/^conn //p' "/$path" | while read -r name; do
+		conns "/$path" | while read -r name; do
 			conn "$name" "/$path" >"$work/one"
 			conn "$name" "$work/was/$path" >"$work/other"
 			cmp -s "$work/one" "$work/other" || load_conn "$name" "$work/one" || exit 1
@@ -81,7 +81,7 @@ fi"#,
 while read -r _ path; do
 	case $path in
 	etc/ipsec.d/*.conf)
-		sed -n 's/^conn //p' "/$path" | while read -r name; do
+		conns "/$path" | while read -r name; do
 			grep -qF "\"$name\"" "$work/status" || { complain "the daemon has not loaded $name"; exit 1; }
 		done || return 1
 		;;
@@ -116,10 +116,19 @@ try certutil -A -n uspan-own -t ,, -a -i /etc/ipsec.d/uspan-own.crt -d sql:/var/
 const HELPERS: &str = r#"pluto_runs() {
 	[ -S /run/pluto/pluto.ctl ]
 }
-# The section of a connection in a file; nothing where there is none.
+# The connections of a file that are loaded; the others are what several of them have in common.
+conns() {
+	[ ! -e "$1" ] || sed -n '/^conn /{s///;h;};/^[[:space:]]*auto=/{g;p;}' "$1"
+}
+# A section of a file, without remarks.
+section() {
+	sed -n "/^conn $1\$/,/^[^[:space:]#]/p" "$2" | grep -v '^[^[:space:]]\|^[[:space:]]*#'
+}
+# What a connection says, with what it has in common with others; nothing where there is none.
 conn() {
 	[ -e "$2" ] || return 0
-	sed -n "/^conn $1\$/,/^[^[:space:]#]/p" "$2" | grep -v '^[^[:space:]]\|^[[:space:]]*#'
+	section "$1" "$2"
+	section "$1" "$2" | sed -n 's/^[[:space:]]*also=//p' | while read -r common; do section "$common" "$2"; done
 	return 0
 }
 load_conn() {
