@@ -156,6 +156,30 @@ fn adding_a_site_changes_no_other_files() {
     assert_eq!((changes("same"), changes("new"), changes("changed")), (7, 7, 1));
 }
 
+/// What has not changed is left out; its gateway keeps it all the same.
+#[test]
+fn a_delivery_of_what_changed_knows_all_files_of_its_gateway() {
+    let folder = orchard();
+    build(folder.path(), &[]);
+    let path = folder.path().join("orchard.span.toml");
+    let text = fs::read_to_string(&path).expect("read");
+    fs::write(&path, text.replace("10.41.8.0/24", "10.41.9.0/24")).expect("written");
+    let run = uspan(folder.path(), &["build", "orchard.span.toml", "-o", "delta", "--changed-since", "out", "--format", "json"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let delta = folder.path().join("delta");
+    assert!(!delta.join("packhouse/etc/swanctl/conf.d/harvest.secrets.conf").exists());
+    let program = fs::read_to_string(delta.join("packhouse/take-up.sh")).expect("a program");
+    assert!(program.contains("\n600 etc/swanctl/conf.d/harvest.secrets.conf\n"), "{program}");
+    // It is no new tunnel that is taken up.
+    let plan = run.json()["plan"].to_string();
+    assert!(plan.contains("the tunnels whose files change"), "{plan}");
+    // Nothing changed: nothing goes anywhere.
+    let run = uspan(folder.path(), &["build", "orchard.span.toml", "-o", "out"]);
+    assert_eq!(run.code, 0, "{}", run.all());
+    let run = uspan(folder.path(), &["build", "orchard.span.toml", "-o", "none", "--changed-since", "out", "--format", "json"]);
+    assert_eq!((run.code, run.json()["files"].as_array().map(Vec::len), &run.json()["plan"]), (0, Some(0), &Value::Array(Vec::new())));
+}
+
 #[test]
 fn the_output_may_not_be_a_file_and_the_folder_above_must_be_writable() {
     let folder = orchard();

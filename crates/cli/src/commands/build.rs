@@ -42,12 +42,24 @@ pub fn run(
         return stopped(&planned.findings, &read.source, format);
     }
     let earlier = trees::earlier(folder, &planned);
+    // A gateway has what was built for it before, wherever that stands.
+    let of_since = since.map(|since| trees::earlier(since, &planned));
+    let standing = of_since.as_ref().unwrap_or(&earlier);
+    let (mut delivered, mut deliveries) = read.description.as_ref().map_or_else(Default::default, |description| {
+        (with_programs(description, &planned.trees), deliveries(description, &planned.tunnels, standing, &planned.trees))
+    });
     if let Some(before) = &before {
+        // A program knows all files of its gateway, and goes with whatever of them changes.
+        let changed = |site: &str, tree: &mut Tree| {
+            tree.files.retain(|path, file| path == PROGRAM || !before.has(&format!("{site}/{path}"), file));
+            tree.files.iter().any(|(path, file)| path != PROGRAM || !before.has(&format!("{site}/{path}"), file))
+        };
+        delivered.retain(|site, tree| changed(site, tree));
+        deliveries.retain(|delivery| delivered.contains_key(&delivery.site.name.value));
         for (site, tree) in &mut planned.trees {
             tree.files.retain(|path, file| !before.has(&format!("{site}/{path}"), file));
         }
     }
-    let delivered = read.description.as_ref().map_or_else(BTreeMap::new, |description| with_programs(description, &planned.trees));
     let written = match output::write(folder, &delivered, options)? {
         OutputOutcome::Done(written) => written,
         OutputOutcome::Refused(mut refused) => {
@@ -56,8 +68,6 @@ pub fn run(
         }
     };
     let changes = changes(read.description.as_ref(), &earlier, &planned);
-    let deliveries =
-        read.description.as_ref().map_or_else(Vec::new, |description| deliveries(description, &planned.tunnels, &earlier, &planned.trees));
     let count = read.description.as_ref().map_or(0, |description| description.tunnels.len());
     if format == Format::Json {
         return told(folder, options, (&changes, &deliveries), findings::json(&planned.findings, &read.source), count, &written);
