@@ -25,13 +25,10 @@ use crate::show::path_shown;
 pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>, Failure> {
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
-        let mut walk = TreeWalk::begin(&folder.join(site))?;
-        walk.folder(Path::new(""), &|_| true, 0)?;
+        let walk = TreeWalk::of_site(&folder.join(site))?;
         if let Some(path) = walk.unread.first() {
             return Err(Failure::file("cannot read", &folder.join(site).join(path))(io::Error::other("it is not a text")));
         }
-        // What takes the files up is none of them.
-        walk.tree.files.remove(PROGRAM);
         trees.insert(site.clone(), walk.tree);
     }
     Ok(trees)
@@ -41,11 +38,8 @@ pub fn standing(folder: &Path, planned: &Build) -> Result<BTreeMap<String, Tree>
 pub fn earlier(folder: &Path, planned: &Build) -> BTreeMap<String, Tree> {
     let mut trees = BTreeMap::new();
     for site in planned.trees.keys() {
-        let Ok(mut walk) = TreeWalk::begin(&folder.join(site)) else { continue };
-        if walk.folder(Path::new(""), &|_| true, 0).is_ok() && walk.unread.is_empty() {
-            walk.tree.files.remove(PROGRAM);
-            trees.insert(site.clone(), walk.tree);
-        }
+        let walk = TreeWalk::of_site(&folder.join(site)).ok().filter(|walk| walk.unread.is_empty());
+        trees.extend(walk.map(|walk| (site.clone(), walk.tree)));
     }
     trees
 }
@@ -110,6 +104,14 @@ const CAREFULLY: OFlags = OFlags::RDONLY.union(OFlags::NONBLOCK).union(OFlags::N
 const WITHIN: ResolveFlags = ResolveFlags::IN_ROOT.union(ResolveFlags::NO_MAGICLINKS);
 
 impl TreeWalk {
+    /// All of a site's folder in an output, but for what takes it up.
+    fn of_site(folder: &Path) -> Result<TreeWalk, Failure> {
+        let mut walk = TreeWalk::begin(folder)?;
+        walk.folder(Path::new(""), &|_| true, 0)?;
+        walk.tree.files.remove(PROGRAM);
+        Ok(walk)
+    }
+
     fn begin(root: &Path) -> Result<TreeWalk, Failure> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let opened = openat(CWD, root, flags, Mode::empty()).map_err(|error| Failure::file("cannot read", root)(error.into()))?;

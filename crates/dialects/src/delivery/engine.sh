@@ -108,6 +108,14 @@ compare() {
 	done
 }
 
+# The paths of files like a pattern, of what is to stand there.
+listed() {
+	while read -r _ path; do
+		# shellcheck disable=SC2254
+		case $path in $1) say "$path" ;; esac
+	done <"$work/list"
+}
+
 # Runs the steps of a list, or tells them, each for what changes of it.
 steps() {
 	for step in $1; do
@@ -121,8 +129,7 @@ steps() {
 			continue
 		fi
 		note "$step"
-		cp "$work/concerned" "$work/concerned.$step"
-		if ! "step_$step" <"$work/concerned.$step"; then
+		if ! "step_$step" <"$work/concerned"; then
 			[ "$mode_of_run" = back ] || return 1
 			complain "step $step failed; going on"
 		fi
@@ -312,7 +319,7 @@ take_up() {
 	flock -w 3 9 || { complain "something else is at work here"; exit 1; }
 	[ -e "$state/pending" ] || rm -rf "$state"/work.*
 	work=$(mktemp -d "$state/work.XXXXXX") || exit 1
-	trap 'rm -rf "$work"' EXIT
+	trap 'rm -rf "$work" "$state/next" "$state/lines"' EXIT
 	if [ -e "$state/pending" ]; then
 		[ "$mode_of_run" = forth ] || { complain "an earlier change waits to be confirmed, or was not finished"; exit 1; }
 		complain "an earlier change was not finished, or not confirmed: going back first"
@@ -346,10 +353,10 @@ take_up() {
 	setsid sh "$state/$program_name" --guard "$work" </dev/null >/dev/null 2>&1 9>&- &
 	trap '' HUP
 	if bring "$state/next" && remember "$work/list" && settle && verified; then
-		rm -rf "$state/next"
 		if [ -n "$within" ]; then
 			say "waiting $(($(date +%s) + within))" >"$state/pending"
-			trap - EXIT
+			# The other process has its folder.
+			trap 'rm -rf "$state/next"' EXIT
 			say "$site: taken up; it goes back in $within s unless somebody says: sh $0 --confirm"
 		else
 			rm -f "$state/pending"

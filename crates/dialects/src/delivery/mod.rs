@@ -37,9 +37,10 @@ impl DeliveryPlan {
 
     /// What is done once the new files stand, in its order: rules first, so that nothing gets out beside a tunnel that is not there yet.
     pub fn coming(&self) -> impl Iterator<Item = &'static DeliveryStep> + use<> {
-        [&step::SYSTEM, self.filter, &network::STEPS, self.daemon, &routing::STEPS].into_iter().flat_map(|part| part.coming)
+        self.parts().into_iter().flat_map(|part| part.coming)
     }
 
+    /// All parts, in the order in which they come.
     fn parts(&self) -> [&'static PartSteps; 5] {
         [&step::SYSTEM, self.filter, &network::STEPS, self.daemon, &routing::STEPS]
     }

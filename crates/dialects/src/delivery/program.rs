@@ -51,10 +51,8 @@ pub fn program(recipient: &Recipient<'_>, plan: &DeliveryPlan, rest: &str) -> St
 /// What is the same for all gateways with a plan.
 pub fn rest(plan: &DeliveryPlan) -> String {
     let mut out = Draft::default();
-    for part in plan.parts() {
-        for text in [part.helpers].into_iter().filter(|text| !text.is_empty()) {
-            out.extend([text, "\n"]);
-        }
+    for part in plan.parts().into_iter().filter(|part| !part.helpers.is_empty()) {
+        out.extend([part.helpers, "\n"]);
     }
     for step in plan.leaving().chain(plan.coming()) {
         write_step(&mut out, step);

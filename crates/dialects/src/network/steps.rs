@@ -47,14 +47,10 @@ done"#,
 		;;
 	esac
 done || return 1"#,
-    verify: r#"while read -r _ path; do
-	case $path in
-	etc/network/interfaces.d/uspan-*)
-		name=$(interface_of "/$path")
-		ip link show "$name" up 2>/dev/null | grep -q . || { complain "the interface $name is not up"; return 1; }
-		;;
-	esac
-done <"$work/list""#,
+    verify: r#"listed 'etc/network/interfaces.d/uspan-*' | while read -r path; do
+	name=$(interface_of "/$path")
+	ip link show "$name" up 2>/dev/null | grep -q . || { complain "the interface $name is not up"; exit 1; }
+done || return 1"#,
 };
 
 const HELPERS: &str = r#"interface_of() {

@@ -23,7 +23,7 @@ use std::time::Duration;
 
 use statement::Statements;
 
-use crate::delivery::PartSteps;
+use crate::delivery::{NOTHING, PartSteps};
 use crate::dialect::{Remarks, Unwritable};
 use uspan_model::algorithm::{Kind, Transform};
 use uspan_model::finding::Finding;
@@ -384,8 +384,10 @@ pub trait Family: Sync + fmt::Debug {
     /// has the same IKE SA.
     fn take_out(&self, gateway: &Gateway, shared: bool) -> TakeOut;
 
-    /// What is done on a gateway when its files change.
-    fn steps(&self) -> &'static PartSteps;
+    /// What is done on a gateway when its files change; nothing where nothing is written for us to take up.
+    fn steps(&self) -> &'static PartSteps {
+        &NOTHING
+    }
 
     /// Files that the daemon cannot run without, whatever tunnels there are.
     fn needs(&self) -> &'static [&'static str] {

@@ -31,20 +31,9 @@ fn path(stem: &str) -> String {
     format!("{FOLDER}/uspan-{stem}.conf")
 }
 
-/// The commands that see to it that the daemons run; they stand before [`load`].
-pub fn enable(stem: &str, tree: &Tree) -> Vec<String> {
-    let command = "grep -q '^bgpd=yes' /etc/frr/daemons || { sed -i 's/^bgpd=.*/bgpd=yes/' /etc/frr/daemons && systemctl restart frr; }";
-    tree.files.get(&path(stem)).map(|_| command.to_owned()).into_iter().collect()
-}
-
 /// The commands that take up a tunnel's sessions from its gateway's tree.
 pub fn load(stem: &str, tree: &Tree) -> Vec<String> {
     tree.files.get(&path(stem)).map(|_| format!("vtysh -f /{} >/dev/null", path(stem))).into_iter().collect()
-}
-
-/// The command that keeps them over a restart.
-pub fn keep(stem: &str, tree: &Tree) -> Vec<String> {
-    tree.files.get(&path(stem)).map(|_| "vtysh -c 'write memory' >/dev/null".to_owned()).into_iter().collect()
 }
 
 /// The commands that end a tunnel's sessions, before its files go and after that.

@@ -39,15 +39,13 @@ fi"#,
             commands: "while read -r _ path; do session_theirs \"$path\"; try vtysh -f \"/$path\" || return 1; done\nsession_write",
         },
     ],
-    verify: r#"while read -r _ path; do
-	case $path in
-	etc/frr/uspan-*.conf)
-		sed -n 's/^ \(neighbor [^ ]* remote-as .*\)/\1/p' "/$path" | while read -r line; do
-			vtysh -c 'show running-config' | grep -qF "$line" || { complain "the router has not taken up: $line"; exit 1; }
-		done || return 1
-		;;
-	esac
-done <"$work/list""#,
+    verify: r#"listed 'etc/frr/uspan-*.conf' | while read -r path; do
+	sed -n 's/^ \(neighbor [^ ]* remote-as .*\)/\1/p' "/$path"
+done >"$work/wanted"
+[ ! -s "$work/wanted" ] || vtysh -c 'show running-config' >"$work/running"
+while read -r line; do
+	grep -qF "$line" "$work/running" || { complain "the router has not taken up: $line"; return 1; }
+done <"$work/wanted""#,
     ..NOTHING
 };
 

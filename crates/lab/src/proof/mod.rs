@@ -219,7 +219,7 @@ impl Proof<'_> {
                 *outcome = Outcome::Fail(format!("{what}: {}", said.text.trim()));
             }
             self.routers[site] = Some(router);
-            services::is_active(gateway, "frr")?;
+            services::mark_active(gateway, "frr")?;
         }
         let mut started = None;
         let printed = self.places.logs.join(format!("{}.take-up", gateway.site.name));

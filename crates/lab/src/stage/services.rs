@@ -42,8 +42,11 @@ pub(super) fn furnish() -> io::Result<()> {
     fs::set_permissions(program, fs::Permissions::from_mode(0o755))
 }
 
-/// Says that a service runs.
-pub fn is_active(gateway: &StagedGateway, service: &str) -> io::Result<()> {
+/// Notes that a service runs.
+///
+/// # Errors
+/// On a failure of the file system.
+pub fn mark_active(gateway: &StagedGateway, service: &str) -> io::Result<()> {
     let mark = format!("{MEETING}/active-{service}");
     gateway.room.run(move || fs::write(mark, ""))
 }
@@ -71,7 +74,7 @@ pub fn run_program(
         if let Some((verb, service)) = asked.trim().split_once(' ') {
             let done = serve(verb, service)?;
             if done && verb != "stop" {
-                is_active(gateway, service)?;
+                mark_active(gateway, service)?;
             }
             let came = if done { "0" } else { "1" };
             gateway

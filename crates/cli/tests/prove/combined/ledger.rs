@@ -102,9 +102,9 @@ pub fn page(workshop: &Workshop) -> String {
          | platforms | pairs | whole | algorithms | refused | open | refused by |\n|---|---|---|---|---|---|---|\n",
     );
     let mut sums = [0; 5];
+    let all = every_two(workshop).len();
     for platforms in ordered_pairs() {
         let known = read(workshop, platforms);
-        let all = every_two(workshop).len();
         let of = |wanted: Known| known.values().filter(|known| **known == wanted).count();
         let mut codes: BTreeMap<&str, usize> = BTreeMap::new();
         for code in known.values().filter_map(Known::code) {

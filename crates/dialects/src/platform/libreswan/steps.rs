@@ -78,15 +78,9 @@ fi"#,
         },
     ],
     verify: r#"ipsec whack --status 2>/dev/null >"$work/status"
-while read -r _ path; do
-	case $path in
-	etc/ipsec.d/*.conf)
-		conns "/$path" | while read -r name; do
-			grep -qF "\"$name\"" "$work/status" || { complain "the daemon has not loaded $name"; exit 1; }
-		done || return 1
-		;;
-	esac
-done <"$work/list""#,
+listed 'etc/ipsec.d/*.conf' | while read -r path; do conns "/$path"; done | while read -r name; do
+	grep -qF "\"$name\"" "$work/status" || { complain "the daemon has not loaded $name"; exit 1; }
+done || return 1"#,
     ..NOTHING
 };
 

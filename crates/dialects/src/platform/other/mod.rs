@@ -6,7 +6,6 @@ mod read;
 mod statements;
 mod write;
 
-use crate::delivery::{NOTHING, PartSteps};
 use crate::dialect::{Remarks, Unwritable};
 use std::sync::LazyLock;
 
@@ -63,14 +62,7 @@ impl Family for Other {
         tree.in_folder(FOLDER, ".txt").next().is_some()
     }
 
-    fn steps(&self) -> &'static PartSteps {
-        &NOTHING_TO_DO
-    }
-
     fn take_out(&self, _: &Gateway, _: bool) -> TakeOut {
         TakeOut::default()
     }
 }
-
-/// What others run, others change.
-static NOTHING_TO_DO: PartSteps = NOTHING;

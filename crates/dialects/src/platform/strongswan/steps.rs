@@ -42,11 +42,9 @@ done"#,
             commands: "if swanctl_runs; then try swanctl --load-all --clear --noprompt; fi",
         },
     ],
-    verify: r#"while read -r _ path; do
-	case $path in
-	etc/swanctl/conf.d/*.conf) swanctl_names "/$path" | sed -n 's/^ike //p' ;;
-	esac
-done <"$work/list" | sort -u >"$work/wanted"
+    verify: r#"listed 'etc/swanctl/conf.d/*.conf' | while read -r path; do
+	swanctl_names "/$path" | sed -n 's/^ike //p'
+done | sort -u >"$work/wanted"
 swanctl --list-conns 2>/dev/null | sed -n 's/^\([^ ]*\): IKEv.*/\1/p' | sort -u >"$work/known"
 comm -23 "$work/wanted" "$work/known" >"$work/missing"
 if [ -s "$work/missing" ]; then
@@ -65,11 +63,7 @@ swanctl_names() {
 }
 # Whether another file that stays has a connection of this name.
 swanctl_elsewhere() {
-	while read -r _ other; do
-		case $other in
-		"$1") ;;
-		etc/swanctl/conf.d/*.conf) if swanctl_names "$target/$other" 2>/dev/null | grep -qFx "ike $2"; then return 0; fi ;;
-		esac
-	done <"$work/list"
-	return 1
+	listed 'etc/swanctl/conf.d/*.conf' | grep -vFx "$1" | while read -r other; do
+		swanctl_names "$target/$other" 2>/dev/null
+	done | grep -qFx "ike $2"
 }"#;

@@ -10,7 +10,6 @@ use std::borrow::Cow;
 use std::ops::Range;
 
 use super::BASE;
-use crate::delivery::{NOTHING, PartSteps};
 use crate::dialect::{Remarks, Unwritable};
 use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, OwnEnd, Profile, TakeOut, text};
@@ -73,10 +72,6 @@ impl Family for Starter {
         read::read(profile, tree)
     }
 
-    fn steps(&self) -> &'static PartSteps {
-        &NOTHING_TO_DO
-    }
-
     fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {
         let children = gateway.connections.iter().flat_map(|connection| &connection.children);
         TakeOut {
@@ -100,6 +95,3 @@ const AUTHORITIES: &str = "etc/ipsec.d/cacerts";
 
 /// The switches that aggressive mode needs (strongswan.conf(5)).
 const SWITCHES: [&str; 2] = ["etc/strongswan.conf", "etc/strongswan.d/"];
-
-/// Nothing is written for it.
-static NOTHING_TO_DO: PartSteps = NOTHING;
