@@ -13,13 +13,19 @@ runs() {
 	systemctl is-active --quiet "$1" || systemctl start "$1"
 }
 
-# Runs a command; what it says is shown when it fails.
+# Runs a command. What it says is shown when it fails, and what it complains of when it does not.
 try() {
-	if ! "$@" >"$work/said" 2>&1; then
+	if ! "$@" >"$work/said" 2>"$work/complaints"; then
 		complain "$* failed:"
-		sed 's/^/    /' "$work/said" >&2
+		cat "$work/said" "$work/complaints" | sed 's/^/    /' >&2
 		return 1
 	fi
+	# Names stand in quotes, and can be any word.
+	awk '{ bare = tolower($0); gsub(/"[^"]*"|\047[^\047]*\047/, "", bare) }
+		bare ~ /warn|error|fail|unknown|ignor|obsolete|deprecated|invalid|refus|cannot|unable/' "$work/said" >>"$work/complaints"
+	[ -s "$work/complaints" ] || return 0
+	complain "$* says:"
+	sed 's/^/    /' "$work/complaints" >&2
 }
 
 # Puts a file into its place, in one step.

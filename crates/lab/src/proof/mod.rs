@@ -235,8 +235,9 @@ impl Proof<'_> {
             }
             Ok(true)
         })?;
-        if !fine {
-            *outcome = Outcome::Fail(format!("{}: {}", uspan_core::PROGRAM, text.trim()));
+        let complaint = complaint(&text, &gateway.site.name);
+        if !fine || complaint.contains(" says: ") {
+            *outcome = Outcome::Fail(format!("{}: {complaint}", uspan_core::PROGRAM));
         }
         if fine {
             gateway.rules_loaded()?;
@@ -259,6 +260,16 @@ impl Proof<'_> {
         }
         Ok(())
     }
+}
+
+/// The first thing that a gateway's program complains of, with some of what a command said of it.
+fn complaint(text: &str, site: &str) -> String {
+    let own = format!("{site}: ");
+    let lines = text.lines().skip_while(|line| !line.starts_with(&own) || line.ends_with(": taken up"));
+    let mut lines = lines.scan(true, |first, line| (std::mem::take(first) || line.starts_with(' ')).then_some(line));
+    let head = lines.next().unwrap_or_default().to_owned();
+    let few: Vec<&str> = lines.by_ref().take(3).map(str::trim).collect();
+    head + " " + &few.join("; ") + if lines.next().is_some() { "; …" } else { "" }
 }
 
 /// A line without its digits, to know it again.
