@@ -55,8 +55,20 @@ pub fn changes(site: &Site, before: &Tree, now: &Tree, context: &Context) -> Vec
     }
     all.extend(between(&old, &new));
     // A daemon that ends SAs when it takes up their files leaves no choice of the moment.
-    if site.platform.value.take_up_interrupts != Interrupts::Nothing {
-        all.iter_mut().filter(|change| change.effect == Effect::AtOpening).for_each(|change| change.effect = Effect::Interrupts);
+    let opened = |tunnel: &str| {
+        let connections = old.connections.iter().filter(|connection| connection.name == tunnel);
+        connections.flat_map(|connection| &connection.children).any(|child| child.opening.value.start)
+    };
+    for change in &mut all {
+        let ends = match *site.platform.value.take_up_interrupts {
+            Interrupts::Nothing => false,
+            Interrupts::WhereItOpens => opened(&change.tunnel),
+            Interrupts::ItsTunnels => true,
+        };
+        // When it opens is said to the daemon too.
+        if ends && (change.effect == Effect::AtOpening || change.parameter == Parameter::Opening) {
+            change.effect = Effect::Interrupts;
+        }
     }
     all
 }
@@ -126,6 +138,7 @@ impl TwoStates<'_> {
         say(IkeProposals, IkeProposals.words(), self.each(|c| list(&c.ike().proposals.value)));
         say(IkeLifetime, IkeLifetime.words(), self.each(|c| life(c.ike().lifetime.value)));
         say(Selectors, Selectors.words(), self.each(selectors));
+        let others_stay = self.others_stay();
         say(EspProposals, EspProposals.words(), self.first(|c| list(&c.esp.value)));
         say(SequenceNumbers, SequenceNumbers.words(), self.first(Child::sequence_numbers_words));
         say(EspMode, EspMode.words(), self.first(|c| format!("{:?}", c.mode.value).to_lowercase()));
@@ -140,7 +153,18 @@ impl TwoStates<'_> {
             Steering.words(),
             self.each(|c| c.interface.value.map_or("the selectors".to_owned(), |id| format!("routes into interface {id}"))),
         );
+        // A pair comes or goes beside the others, where each has SAs of its own.
+        if others_stay && all.iter().all(|change| change.parameter == Selectors) {
+            all.iter_mut().for_each(|change| change.effect = Effect::AtOnce);
+        }
         all
+    }
+
+    /// Whether those Child SAs that are there in both states stay as they are, and there are some.
+    fn others_stay(&self) -> bool {
+        let kept = |child: &&Child| self.now.children.iter().any(|other| other.name == child.name);
+        let mut kept = self.before.children.iter().filter(kept).peekable();
+        kept.peek().is_some() && kept.all(|child| self.now.children.contains(child))
     }
 
     fn each(&self, value: impl Fn(&Connection) -> String) -> [String; 2] {

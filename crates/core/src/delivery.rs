@@ -3,9 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::build::BuiltTunnel;
+use crate::change::{Change, changes};
 use uspan_description::description::{Description, Site};
-use uspan_dialects::delivery::{DeliveryPlan, PROGRAM, PlannedStep, Recipient, program, rest};
+use uspan_dialects::context::Context;
+use uspan_dialects::delivery::{DeliveryPlan, Interruption, PROGRAM, PlannedStep, Recipient, program, rest};
 use uspan_model::gateway::{Tree, TreeFile};
+use uspan_model::parameter::Effect;
 
 /// A file of a gateway: mode, path below `/`, and whether others have lines in it.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -89,6 +92,7 @@ pub fn deliveries<'a>(
     tunnels: &[BuiltTunnel],
     before: &BTreeMap<String, Tree>,
     now: &BTreeMap<String, Tree>,
+    context: &Context,
 ) -> Vec<Delivery<'a>> {
     let empty = Tree::default();
     let opening: BTreeSet<&str> = tunnels
@@ -103,7 +107,14 @@ pub fn deliveries<'a>(
     sites.sort_by_key(|site| opening.contains(site.name.value.as_str()));
     let delivery = |site: &'a Site| {
         let [before, now] = [before, now].map(|trees| trees.get(&site.name.value).unwrap_or(&empty));
-        Delivery { site, steps: delivery_plan(site).steps(before, now) }
+        let mut steps = delivery_plan(site).steps(before, now);
+        // What the files say may change less than the step can interrupt at the most.
+        let ends = |change: &Change| matches!(change.effect, Effect::Interrupts | Effect::Closes);
+        if !before.files.is_empty() && !changes(site, before, now, context).iter().any(ends) {
+            let its = |step: &&mut PlannedStep| matches!(step.interrupts, Interruption::ItsTunnels | Interruption::OpenedTunnels);
+            steps.iter_mut().filter(its).for_each(|step| step.interrupts = Interruption::Nothing);
+        }
+        Delivery { site, steps }
     };
     sites.into_iter().map(delivery).collect()
 }

@@ -100,6 +100,7 @@ fn cast_site(site: &uspan_core::Site, trees: &BTreeMap<String, Tree>, scripts: &
             Programs::default().of(site, files).map(|program| program.text.clone())
         }),
         takeover: None,
+        update: None,
         script: scripts.get(&name).cloned(),
         name,
     }
@@ -183,8 +184,10 @@ fn sent_through(description: &Description, tunnel: &Tunnel) -> Option<SentThroug
 fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]) -> JobTunnel {
     let place = |end: usize| sites.iter().position(|site| site.name == built.ends[end]).unwrap_or(0);
     let told = description.tunnels.iter().find(|tunnel| tunnel.name.value == built.name);
-    let by_hand =
-        |end: usize| told.is_some_and(|t| t.opens.value == uspan_core::Opens::ByHand && t.initiator.is_none_or(|starter| starter == end));
+    let by_hand = |end: usize| {
+        let said = |t: &Tunnel| t.opens.value == uspan_core::Opens::ByHand && t.initiator.is_none_or(|starter| starter == end);
+        told.is_some_and(|t| said(t) && description.ends(t)[end].platform.value.opens(uspan_core::OpeningWay::ByHand))
+    };
     let opens = [0, 1].map(|end| match built.agreement.opening[end] {
         Opening { start: true, .. } => JobOpening::AtOnce,
         Opening { trap: true, .. } => JobOpening::OnTraffic,
@@ -233,6 +236,7 @@ fn cast_tunnel(description: &Description, built: &BuiltTunnel, sites: &[JobSite]
         routing: built.gateways.iter().any(|gateway| !gateway.sessions.is_empty()),
         drops_others: [0, 1].map(|end| !built.uncarried.is_empty() && built.uncarried.iter().all(|pair| pair.dropped[end])),
         onward: None,
+        children: children.iter().map(|child| child.name.clone()).collect(),
         connections: built.gateways.each_ref().map(|gateway| gateway.connections[0].name.clone()),
         selectors: built.gateways.each_ref().map(|gateway| gateway.selector_pairs().collect()),
         shared: told.is_some_and(|tunnel| description.siblings(tunnel).next().is_some()),

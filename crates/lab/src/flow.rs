@@ -3,8 +3,9 @@
 use std::io::{self, Read as _, Write as _};
 use std::net::{IpAddr, SocketAddr, TcpListener, TcpStream, UdpSocket};
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::atomic::{AtomicU16, Ordering};
-use std::time::Duration;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU16, Ordering};
+use std::time::{Duration, Instant};
 
 use etherparse::{IcmpEchoHeader, Icmpv4Header, Icmpv4Type};
 use rustix::net::sockopt::{
@@ -98,15 +99,7 @@ fn echo_socket(own: Option<IpAddr>, to: IpAddr) -> io::Result<OwnedFd> {
 
 /// One echo request; whether its answer came (RFC 792, RFC 4443).
 fn echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<bool> {
-    const PAYLOAD: &[u8] = b"does this cross?";
-    let (head, answer_type): (Vec<u8>, u8) = if to.is_ipv4() {
-        (Icmpv4Header::with_checksum(Icmpv4Type::EchoRequest(IcmpEchoHeader { id, seq }), PAYLOAD).to_bytes().to_vec(), 0)
-    } else {
-        // The kernel fills in the checksum of ICMPv6.
-        let ([a, b], [c, d]) = (id.to_be_bytes(), seq.to_be_bytes());
-        (vec![128, 0, 0, 0, a, b, c, d], 129)
-    };
-    send(fd, &[&head, PAYLOAD].concat(), SendFlags::empty())?;
+    send_echo(fd, to, id, seq)?;
     let mut buffer = [0u8; 256];
     loop {
         let length = match recv(fd, &mut buffer[..], RecvFlags::empty()) {
@@ -114,11 +107,102 @@ fn echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<bool> {
             Err(rustix::io::Errno::AGAIN) => return Ok(false),
             Err(error) => return Err(error.into()),
         };
-        // Raw sockets of IPv4 give the IP header too.
-        let start = if to.is_ipv4() { usize::from(buffer[0] & 0x0f) * 4 } else { 0 };
-        let message = buffer.get(start..length).unwrap_or_default();
-        if message.len() >= 8 && message[0] == answer_type && message[4..6] == id.to_be_bytes() && message[6..8] == seq.to_be_bytes() {
+        if answer_in(&buffer[..length], to, id) == Some(seq) {
             return Ok(true);
+        }
+    }
+}
+
+fn send_echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<()> {
+    const PAYLOAD: &[u8] = b"does this cross?";
+    let head: Vec<u8> = if to.is_ipv4() {
+        Icmpv4Header::with_checksum(Icmpv4Type::EchoRequest(IcmpEchoHeader { id, seq }), PAYLOAD).to_bytes().to_vec()
+    } else {
+        // The kernel fills in the checksum of ICMPv6.
+        let ([a, b], [c, d]) = (id.to_be_bytes(), seq.to_be_bytes());
+        vec![128, 0, 0, 0, a, b, c, d]
+    };
+    send(fd, &[&head, PAYLOAD].concat(), SendFlags::empty())?;
+    Ok(())
+}
+
+/// The sequence number of the answer to an echo request of this identifier, if a packet is one.
+fn answer_in(packet: &[u8], to: IpAddr, id: u16) -> Option<u16> {
+    // Raw sockets of IPv4 give the IP header too.
+    let (start, answer_type) = if to.is_ipv4() { (usize::from(packet.first()? & 0x0f) * 4, 0) } else { (0, 129) };
+    let message = packet.get(start..).filter(|message| message.len() >= 8)?;
+    (message[0] == answer_type && message[4..6] == id.to_be_bytes()).then(|| u16::from_be_bytes([message[6], message[7]]))
+}
+
+/// Echo requests one after the other, ten in a second, until somebody asks what came of them.
+pub struct EchoStream {
+    ended: Arc<AtomicBool>,
+    thread: std::thread::JoinHandle<io::Result<Vec<bool>>>,
+}
+
+/// What came of a stream of echo requests.
+pub struct EchoLoss {
+    /// How many had no answer.
+    pub lost: u32,
+    /// The longest time without an answer.
+    pub longest: Duration,
+}
+
+/// Between two of them.
+const BETWEEN_ECHOES: Duration = Duration::from_millis(100);
+
+impl EchoStream {
+    /// Begins.
+    ///
+    /// # Errors
+    /// When there is no socket.
+    pub fn begin(from: &Room, to: IpAddr) -> io::Result<EchoStream> {
+        let fd = from.run(move || echo_socket(None, to))?;
+        let ended = Arc::new(AtomicBool::new(false));
+        let told = ended.clone();
+        let id = number();
+        let thread = std::thread::spawn(move || {
+            let mut answered = Vec::new();
+            while !told.load(Ordering::Relaxed) {
+                let next = Instant::now() + BETWEEN_ECHOES;
+                answered.push(false);
+                // A host or a gateway that refuses it loses it.
+                let _ = send_echo(&fd, to, id, u16::try_from(answered.len() - 1).unwrap_or(u16::MAX));
+                gather(&fd, to, id, next, &mut answered)?;
+            }
+            gather(&fd, to, id, Instant::now() + PATIENCE, &mut answered)?;
+            Ok(answered)
+        });
+        Ok(EchoStream { ended, thread })
+    }
+
+    /// Ends, and says what came of it.
+    ///
+    /// # Errors
+    /// When the socket failed.
+    pub fn end(self) -> io::Result<EchoLoss> {
+        self.ended.store(true, Ordering::Relaxed);
+        let answered = self.thread.join().map_err(|_| io::Error::other("the stream broke"))??;
+        let longest = answered.split(|answered| *answered).map(<[bool]>::len).max().unwrap_or(0);
+        let count = |lost: usize| u32::try_from(lost).unwrap_or(u32::MAX);
+        Ok(EchoLoss { lost: count(answered.iter().filter(|answered| !**answered).count()), longest: BETWEEN_ECHOES * count(longest) })
+    }
+}
+
+/// Notes the answers that come until then.
+fn gather(fd: &OwnedFd, to: IpAddr, id: u16, until: Instant, answered: &mut [bool]) -> io::Result<()> {
+    let mut buffer = [0u8; 256];
+    loop {
+        let left = until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Ok(());
+        }
+        patient(fd, left.max(Duration::from_millis(1)))?;
+        // What a router says of one of them is no failure of the socket.
+        let Ok((_, length)) = recv(fd, &mut buffer[..], RecvFlags::empty()) else { continue };
+        let seq = answer_in(&buffer[..length], to, id);
+        if let Some(answer) = seq.and_then(|seq| answered.get_mut(usize::from(seq))) {
+            *answer = true;
         }
     }
 }

@@ -10,6 +10,8 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 
+use crate::update::{SiteUpdate, UpdateSeen};
+
 /// One description, or the tunnels of it that were asked for, with the files of their gateways.
 #[derive(Clone, Serialize, Deserialize)]
 pub struct Job {
@@ -39,6 +41,8 @@ pub enum Depth {
     Flows,
     /// What stood there before is up, and is taken over.
     Takeover,
+    /// The tunnels are opened, and their gateways take up other files while packets cross; that is told as [`UpdateSeen`]s.
+    Update,
 }
 
 /// What came of the negotiation of a tunnel.
@@ -146,6 +150,9 @@ pub struct JobSite {
     /// What stands there before, if that is to be taken over.
     #[serde(default)]
     pub takeover: Option<Takeover>,
+    /// What it takes up while its tunnels are up.
+    #[serde(default)]
+    pub update: Option<SiteUpdate>,
     /// A script of the user's that sets up what the gateway has beside the tunnel.
     pub script: Option<String>,
 }
@@ -247,6 +254,9 @@ pub struct JobTunnel {
     /// What the daemon of each end calls it: another tunnel's name, where they share an IKE SA under that.
     #[serde(default)]
     pub connections: [String; 2],
+    /// The names of its Child SAs on both gateways.
+    #[serde(default)]
+    pub children: Vec<String>,
     /// What the selectors of each end's Child SAs name: own networks and the peer's.
     #[serde(default)]
     pub selectors: [Vec<(IpNet, IpNet)>; 2],
@@ -535,6 +545,13 @@ pub enum Event {
         flows: Vec<Flowed>,
         /// What each gateway listed of its rules, addresses and routes, by the file of a tree that it would be.
         listings: [BTreeMap<String, String>; 2],
+    },
+    /// Something was done to a gateway while packets crossed.
+    Updated {
+        /// In which job.
+        job: usize,
+        /// What came of it.
+        seen: UpdateSeen,
     },
     /// A job is through.
     Through(usize),

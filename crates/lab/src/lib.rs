@@ -19,6 +19,7 @@ mod proof;
 mod requirements;
 mod sas;
 mod stage;
+mod update;
 mod witness;
 
 use std::io;
@@ -31,6 +32,7 @@ pub use job::{
 };
 pub use loader::Loaded;
 pub use requirements::{Lab, Missing, default_cache, ground, is_root, requirements};
+pub use update::{SiteUpdate, StandingFiles, UpdateSeen, UpdateStep};
 
 /// Whether there is a driver for the daemon of a platform.
 pub fn has_daemon(platform: &str) -> bool {

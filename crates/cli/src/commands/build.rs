@@ -46,7 +46,7 @@ pub fn run(
     let of_since = since.map(|since| trees::earlier(since, &planned));
     let standing = of_since.as_ref().unwrap_or(&earlier);
     let (mut delivered, mut deliveries) = read.description.as_ref().map_or_else(Default::default, |description| {
-        (with_programs(description, &planned.trees), deliveries(description, &planned.tunnels, standing, &planned.trees))
+        (with_programs(description, &planned.trees), deliveries(description, &planned.tunnels, standing, &planned.trees, &input::context()))
     });
     if let Some(before) = &before {
         // A program knows all files of its gateway, and goes with whatever of them changes.

@@ -41,7 +41,10 @@ pub fn run(folder: &Path) -> Result<CommandOutcome, Failure> {
     }
     let earlier = trees::earlier(&out, &planned);
     let (delivered, next) = read.description.as_ref().map_or_else(Default::default, |description| {
-        (with_programs(description, &planned.trees), deliveries(description, &planned.tunnels, &earlier, &planned.trees))
+        (
+            with_programs(description, &planned.trees),
+            deliveries(description, &planned.tunnels, &earlier, &planned.trees, &crate::files::input::context()),
+        )
     });
     match output::write(&out, &delivered, WriteOptions::default())? {
         OutputOutcome::Done(written) => {

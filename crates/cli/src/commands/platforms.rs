@@ -101,8 +101,12 @@ fn rows(all: &[&Profile]) -> Vec<Vec<String>> {
         }),
         row("styles", &|f| if f.is_steered_by_routes() { "policy-based, route-based" } else { "policy-based" }.to_owned()),
         row("changed files", &|f| {
-            if f.take_up_interrupts != Interrupts::Nothing { "taking them up ends the SAs" } else { "SAs go on until opened anew" }
-                .to_owned()
+            match *f.take_up_interrupts {
+                Interrupts::Nothing => "SAs go on until opened anew",
+                Interrupts::WhereItOpens => "where it opens the tunnel, SAs end; else they go on",
+                Interrupts::ItsTunnels => "taking them up ends the SAs",
+            }
+            .to_owned()
         }),
         row("longest lifetime", &|f| duration_words(f.longest_lifetime)),
         row("routes", &|f| if f.routes == RoutesBy::Daemon { "the daemon sets them" } else { "written" }.to_owned()),
@@ -165,7 +169,11 @@ fn value(facts: &Profile) -> serde_json::Value {
         "certificates": facts.methods.contains(&Method::Certificate),
         "extended_sequence_numbers": facts.has_long_sequence_numbers(),
         "route_based": facts.is_steered_by_routes(),
-        "take_up_ends_sas": facts.take_up_interrupts != Interrupts::Nothing,
+        "take_up_ends_sas": match *facts.take_up_interrupts {
+            Interrupts::Nothing => "no",
+            Interrupts::WhereItOpens => "where-it-opens",
+            Interrupts::ItsTunnels => "yes",
+        },
         "longest_lifetime_s": facts.longest_lifetime.as_secs(),
         "installs_routes": facts.routes == RoutesBy::Daemon,
         "files": facts.files,

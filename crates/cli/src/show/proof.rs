@@ -28,7 +28,7 @@ impl ToldRows {
             Event::Row(row) => self.rows.push(row),
             Event::Warning { job, site, line } => self.warnings.push((job, site, line)),
             Event::Broken { job, how } => self.broken.push((job, how)),
-            Event::Now { .. } | Event::Through(_) | Event::Negotiated { .. } | Event::Flowed { .. } => {}
+            Event::Now { .. } | Event::Through(_) | Event::Negotiated { .. } | Event::Flowed { .. } | Event::Updated { .. } => {}
         }
     }
 

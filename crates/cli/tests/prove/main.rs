@@ -18,6 +18,7 @@ mod sandbox;
 mod stars;
 mod suite;
 mod takeover;
+mod updates;
 mod walks;
 mod weights;
 
@@ -177,6 +178,30 @@ fn what_is_refused_does_not_come_up() {
     assert!(!told.is_empty());
     let whole: Vec<&String> = told.values().flat_map(|(_, whole)| whole).collect();
     assert!(whole.is_empty(), "{} refusals would have come up", whole.len());
+}
+
+/// Gateways take up changed files while packets cross: what was promised is what was interrupted. `USPAN_ONLY` names some changes.
+#[test]
+#[ignore = "needs root on Debian 12, and installs the daemons: ./test turns it on"]
+fn what_a_change_interrupts_was_promised() {
+    let _turn = turn();
+    let only = std::env::var("USPAN_ONLY").ok();
+    let wanted: Vec<_> =
+        updates::ALTERATIONS.iter().filter(|one| only.as_ref().is_none_or(|only| only.split(';').any(|name| name == one.what))).collect();
+    let pairs: Vec<[&str; 2]> = std::env::var("USPAN_PLATFORMS").map_or_else(
+        |_| suite::ordered_pairs().to_vec(),
+        |text| suite::ordered_pairs().into_iter().filter(|pair| text.split(',').any(|one| one == pair.join("-"))).collect(),
+    );
+    let kills = std::env::var("USPAN_KILLS").ok().and_then(|text| text.parse().ok()).unwrap_or(0);
+    let all = updates::tried(&pairs, &wanted, kills);
+    for one in &all {
+        let promised = one.promised.map(|promise| promise.map_or("not concerned", updates::Promise::words));
+        say(&format!("{:?} {}: {promised:?}", one.platforms, one.what));
+        one.seen.iter().for_each(|seen| say(&format!("      {seen:?}")));
+    }
+    assert!(all.iter().all(|one| !one.seen.is_empty()), "each was done");
+    let wrong: Vec<String> = all.iter().flat_map(updates::Tried::wrong).collect();
+    assert!(wrong.is_empty(), "{} are not as promised:\n{}", wrong.len(), wrong.join("\n"));
 }
 
 /// What the combinations leave out because it follows from something else are keys that there are.

@@ -203,21 +203,23 @@ fn capabilities(platforms: [&'static str; 2]) -> Vec<(&'static str, Pair)> {
 /// How the gateways find each other.
 fn addresses(add: &mut impl FnMut(&'static str, Pair)) {
     let at = |first| [first, orchard().addresses[1]];
-    let behind = at(BEHIND);
+    let [behind, dynamic] = [BEHIND, "address = \"dynamic\""].map(at);
     let sites = ["identity = { name = \"packhouse.example.net\" }\nshares-internet = true", "filter = \"joined\"\nshares-internet = true"];
     add("behind a NAT device", Pair { sites, addresses: behind, ..orchard() });
     let answers = "initiator = \"coldstore\"".to_owned();
     add("behind a NAT device that forwards, answering", Pair { sites, addresses: behind, tunnel: answers, ..orchard() });
     add("a peer by DNS name", Pair { addresses: at("address = \"gate.packhouse.example.net\""), ..orchard() });
-    add("a dynamic address and no identity", Pair { addresses: at("address = \"dynamic\""), ..orchard() });
+    add("a dynamic address and no identity", Pair { addresses: dynamic, ..orchard() });
     let named = ["identity = { address = \"192.0.2.7\" }", ""];
-    add("a dynamic address, and another one as identity", Pair { sites: named, addresses: at("address = \"dynamic\""), ..orchard() });
-    add("a dynamic address", Pair { sites, addresses: at("address = \"dynamic\""), ..orchard() });
+    add("a dynamic address, and another one as identity", Pair { sites: named, addresses: dynamic, ..orchard() });
+    add("a dynamic address", Pair { sites, addresses: dynamic, ..orchard() });
+    let three = [TWO[0], "racks = \"10.73.16.0/20\", dock = \"10.73.32.0/24\", yard = \"10.73.64.0/30\""];
+    let by_hand = "opens = \"by-hand\"\nliveness = \"10s\"".to_owned();
+    let several = Pair { sites, addresses: dynamic, networks: three, tunnel: by_hand, ..orchard() };
+    add("several pairs with a dynamic address, by hand", several);
     add("NAT traversal forced", Pair { tunnel: "nat-traversal = \"forced\"".to_owned(), ..orchard() });
-    add(
-        "AES-CCM, NAT traversal forced",
-        Pair { tunnel: "esp = [{ encryption = \"aes-256-ccm\" }]\nnat-traversal = \"forced\"".to_owned(), ..orchard() },
-    );
+    let tunnel = "esp = [{ encryption = \"aes-256-ccm\" }]\nnat-traversal = \"forced\"".to_owned();
+    add("AES-CCM, NAT traversal forced", Pair { tunnel, ..orchard() });
     add("behind a NAT device, liveness off", Pair { sites, addresses: behind, tunnel: "liveness = \"off\"".to_owned(), ..orchard() });
     add("NAT traversal off", Pair { tunnel: "nat-traversal = \"off\"".to_owned(), ..orchard() });
 }

@@ -60,7 +60,9 @@ impl DeliveryPlan {
             let concerned: Vec<_> = changes.iter().filter(|(kind, path)| step.concerns(*kind, path)).collect();
             // A tunnel that was not there is not interrupted.
             let interrupts = match step.interrupts {
-                Interruption::ItsTunnels if concerned.iter().all(|(kind, _)| *kind == FileKind::New) => Interruption::Nothing,
+                Interruption::ItsTunnels | Interruption::OpenedTunnels if concerned.iter().all(|(kind, _)| *kind == FileKind::New) => {
+                    Interruption::Nothing
+                }
                 interrupts => interrupts,
             };
             let files: Vec<String> = concerned.into_iter().map(|(_, path)| (*path).to_owned()).collect();

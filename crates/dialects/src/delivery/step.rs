@@ -31,6 +31,8 @@ pub enum Interruption {
     Nothing,
     /// The tunnels whose files change.
     ItsTunnels,
+    /// The tunnels whose files change, where this gateway opens them by itself.
+    OpenedTunnels,
     /// All tunnels of the gateway.
     AllTunnels,
     /// All sessions of its routing protocol.
@@ -43,6 +45,7 @@ impl Interruption {
         match self {
             Interruption::Nothing => "nothing",
             Interruption::ItsTunnels => "the tunnels whose files change",
+            Interruption::OpenedTunnels => "the tunnels whose files change, where this gateway opens them",
             Interruption::AllTunnels => "all tunnels of this gateway",
             Interruption::AllSessions => "all routing sessions of this gateway",
         }

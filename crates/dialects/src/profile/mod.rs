@@ -294,6 +294,8 @@ pub enum RoutesBy {
 pub enum Interrupts {
     /// Nothing: SAs go on until they are opened anew.
     Nothing,
+    /// The tunnels whose files are taken up, where this gateway opens them by itself.
+    WhereItOpens,
     /// The tunnels whose files are taken up.
     ItsTunnels,
 }

@@ -43,6 +43,18 @@ impl Running {
         let _ = self.child.wait();
     }
 
+    /// Ends it as the manager of services does: it may say goodbye.
+    pub fn stop(&mut self) {
+        let group = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
+        if group.is_some_and(|group| kill_process_group(group, Signal::TERM).is_ok()) {
+            let since = std::time::Instant::now();
+            while since.elapsed() < std::time::Duration::from_secs(10) && matches!(self.child.try_wait(), Ok(None)) {
+                std::thread::sleep(std::time::Duration::from_millis(50));
+            }
+        }
+        self.kill();
+    }
+
     /// Whether it still runs.
     pub fn alive(&self) -> bool {
         let state = std::fs::read_to_string(format!("/proc/{}/stat", self.child.id())).unwrap_or_default();

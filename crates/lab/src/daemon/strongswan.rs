@@ -4,6 +4,8 @@ use std::io;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::thread::sleep;
+use std::time::Duration;
 
 use super::{Daemon, Negotiated, Running, wait_for};
 use crate::stage::StagedGateway;
@@ -41,6 +43,27 @@ impl StrongswanDriver {
     fn sas(gateway: &StagedGateway, connection: &str) -> io::Result<String> {
         Ok(ask(gateway, &["--list-sas", "--raw", "--ike", connection])?.text)
     }
+}
+
+/// The number of the newest of some SAs that it lists.
+fn newest<'a>(sas: impl Iterator<Item = &'a str>) -> Option<u32> {
+    sas.filter_map(|sa| value(sa, "uniqueid")?.parse().ok()).max()
+}
+
+/// Of IKEv1 the old SA stays for the rest of its life, with nothing in it, though its timer would have left it a few minutes.
+fn close_old(gateway: &StagedGateway, connection: &str, old: u32) -> io::Result<()> {
+    for _ in 0..20 {
+        let text = StrongswanDriver::sas(gateway, connection)?;
+        let is = |sa: &&str| value(sa, "uniqueid").and_then(|id| id.parse().ok()) == Some(old);
+        let others = text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED") && !is(sa));
+        let empty = text.split("list-sa event").filter(is).all(|sa| !sa.contains("name="));
+        if empty && newest(others) > Some(old) {
+            ask(gateway, &["--terminate", "--ike-id", &old.to_string(), "--timeout", PATIENCE])?;
+            return Ok(());
+        }
+        sleep(Duration::from_millis(500));
+    }
+    Ok(())
 }
 
 impl Daemon for StrongswanDriver {
@@ -98,11 +121,28 @@ impl Daemon for StrongswanDriver {
     }
 
     fn rekey_esp(&self, gateway: &StagedGateway, connection: &str, child: &str) -> io::Result<Option<Said>> {
-        ask(gateway, &["--rekey", "--ike", connection, "--child", child]).map(Some)
+        // By the name all of them would be: IKEv1 keeps old ones for a while, as nobody does who renews one.
+        let text = Self::sas(gateway, connection)?;
+        let own =
+            text.split("name=").skip(1).filter(|sa| sa.split_whitespace().next() == Some(child) && value(sa, "state") == Some("INSTALLED"));
+        match newest(own) {
+            Some(id) => ask(gateway, &["--rekey", "--child-id", &id.to_string()]).map(Some),
+            None => ask(gateway, &["--rekey", "--ike", connection, "--child", child]).map(Some),
+        }
     }
 
     fn rekey_ike(&self, gateway: &StagedGateway, connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
-        ask(gateway, &["--rekey", "--ike", connection]).map(Some)
+        let text = Self::sas(gateway, connection)?;
+        match newest(text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"))) {
+            Some(id) => {
+                let said = ask(gateway, &["--rekey", "--ike-id", &id.to_string()])?;
+                if text.contains(" version=1 ") {
+                    close_old(gateway, connection, id)?;
+                }
+                Ok(Some(said))
+            }
+            None => ask(gateway, &["--rekey", "--ike", connection]).map(Some),
+        }
     }
 
     fn group_in_use(

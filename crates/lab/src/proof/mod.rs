@@ -7,6 +7,7 @@ mod retiring;
 mod returning;
 mod taking_over;
 mod traffic;
+mod updating;
 
 use std::fs::File;
 use std::io::{self, Write as _};
@@ -74,7 +75,7 @@ fn wait_for<T>(limit: Duration, mut ask: impl FnMut() -> io::Result<Option<T>>) 
 /// When the lab itself fails: a namespace, a file, a program that cannot be run.
 pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io::Result<()> {
     let mut standing = job.clone();
-    let installs = matches!(job.depth, Depth::Proof | Depth::Keys);
+    let installs = matches!(job.depth, Depth::Proof | Depth::Keys | Depth::Update);
     for site in &mut standing.sites {
         // Elsewhere the files stand there, whatever they say. The administrator here takes chains in, and his router sessions, before
         // a program runs.
@@ -102,6 +103,7 @@ pub fn prove(job: &Job, places: &SitePlaces, tell: &mut dyn FnMut(Event)) -> io:
                 Depth::Keys => walk.keyed(&files)?,
                 Depth::Flows => walk.try_flows()?,
                 Depth::Takeover => walk.take_over()?,
+                Depth::Update => walk.update()?,
                 _ => walk.negotiate(&files)?,
             }
         }
@@ -223,7 +225,7 @@ impl Proof<'_> {
         }
         let mut started = None;
         let printed = self.places.logs.join(format!("{}.take-up", gateway.site.name));
-        let (fine, text) = services::run_program(gateway, &printed, |verb, _| {
+        let (fine, text) = services::run_program(gateway, &printed, "--replace", |verb, _| {
             match verb {
                 "start" | "restart" => {
                     // The old one ends before the new one begins.
@@ -339,9 +341,11 @@ impl<'a> Walkthrough<'_, 'a> {
     }
 
     fn children(&self) -> Vec<&'a str> {
-        let mut children: Vec<_> = self.tunnel().pairs.iter().map(|pair| pair.child.as_str()).collect();
+        let tunnel = self.tunnel();
+        let mut children: Vec<_> = tunnel.pairs.iter().map(|pair| pair.child.as_str()).collect();
         children.dedup();
-        children
+        // Without hosts that could reach each other there is a tunnel all the same.
+        if children.is_empty() { tunnel.children.iter().map(String::as_str).collect() } else { children }
     }
 
     /// The hosts of a pair of networks: at this end, at the other.

@@ -54,7 +54,9 @@ impl<'a> Walkthrough<'_, 'a> {
                 for family in ["-4", "-6"] {
                     routes.push_str(&walk.gateway(end).room.tell("ip", &[family, "route", "show", "proto", "bgp"])?.text);
                 }
-                let learned = |net: &String| routes.lines().any(|line| line.split_whitespace().next() == Some(net));
+                // The route to a single host is listed without a length.
+                let host = |net: &str| net.trim_end_matches("/32").trim_end_matches("/128").to_owned();
+                let learned = |net: &String| routes.lines().any(|line| line.split_whitespace().next().map(host) == Some(host(net)));
                 lacking = remote.iter().filter(|net| !learned(net)).cloned().collect::<Vec<_>>().join(", ");
                 Ok(lacking.is_empty().then_some(()))
             })?;
@@ -149,7 +151,7 @@ impl<'a> Walkthrough<'_, 'a> {
     pub(super) fn of_ike_sa(&self) -> Vec<&'a str> {
         let mut children: Vec<_> = self.siblings().flat_map(|tunnel| tunnel.pairs.iter().map(|pair| pair.child.as_str())).collect();
         children.dedup();
-        children
+        if children.is_empty() { self.children() } else { children }
     }
 
     /// The SAs of a gateway, by the end from which they lead to the other.

@@ -84,6 +84,7 @@ impl<'a> Walkthrough<'_, 'a> {
             Ok(match (seen.clear_from(&walk.proof.job.sites[walk.site(end)]), seen.esp_between(from, to)) {
                 (Some(packet), _) => Outcome::Fail(packet),
                 (None, 0) if !sends => Outcome::Idle(UNANSWERED.to_owned()),
+                (None, 0) if walk.tunnel().pairs.is_empty() => Outcome::Idle("no host at the other end".to_owned()),
                 (None, 0) => Outcome::Fail("no ESP".to_owned()),
                 (None, _) if walk.tunnel().in_udp && seen.esp_in_udp == 0 => Outcome::Fail("ESP, but not in UDP".to_owned()),
                 (None, esp) => Outcome::Pass(format!("{esp} packets{}", if seen.esp_in_udp > 0 { ", in UDP" } else { "" })),
@@ -308,7 +309,12 @@ impl<'a> Walkthrough<'_, 'a> {
 
     /// A fresh flow in both directions of every pair, or why not.
     pub(super) fn goes_on(&self, tries: u16) -> Result<(), String> {
-        for pair in 0..self.tunnel().pairs.len() {
+        self.go_on(self.tunnel().pairs.len(), tries)
+    }
+
+    /// The same of some pairs, from the first one on.
+    pub(super) fn go_on(&self, pairs: usize, tries: u16) -> Result<(), String> {
+        for pair in 0..pairs {
             for end in [0, 1] {
                 self.crosses(pair, end, tries).map_err(|why| format!("{} from {}: {why}", self.pair_name(pair), self.site_name(end)))?;
             }

@@ -37,7 +37,7 @@ impl StagedGateway {
         let etc = state.join(&site.name).join("etc");
         etc::mirror(&state.join(MACHINE_ETC), &etc)?;
         match &site.program {
-            Some(program) => deliver(&site, program, &etc, &state.join(&site.name).join(DELIVERY))?,
+            Some(program) => deliver(&site.files, program, &etc, &state.join(&site.name).join(DELIVERY))?,
             None => {
                 let standing = site.takeover.as_ref().map_or(&site.files, |takeover| &takeover.before);
                 standing.iter().try_for_each(|file| etc::lay(&etc, file))?;
@@ -185,9 +185,84 @@ impl StagedGateway {
     }
 }
 
+impl StagedGateway {
+    /// Copies what it is to take up now to it, in the place of what was copied before.
+    ///
+    /// # Errors
+    /// On a failure of the file system.
+    pub fn deliver(&self, files: &[SiteFile], program: &str) -> io::Result<()> {
+        fs::remove_dir_all(&self.delivery)?;
+        deliver(files, program, &self.etc, &self.delivery)
+    }
+
+    /// Whether each of these files stands there as it is; whether none of those does that are of other files alone.
+    pub fn has(&self, files: &[SiteFile], others: &[SiteFile]) -> bool {
+        let same = |file: &SiteFile| fs::read(self.etc_path(&file.path)).is_ok_and(|bytes| bytes == file.text.as_bytes());
+        let alone = others.iter().filter(|other| files.iter().all(|file| file.path != other.path));
+        files.iter().all(same) && alone.into_iter().all(|file| !self.etc_path(&file.path).exists())
+    }
+
+    fn etc_path(&self, path: &str) -> PathBuf {
+        self.etc.join(path.strip_prefix("etc/").unwrap_or(path))
+    }
+
+    /// Loses everything that lives in memory, and does what the boot of Debian does before it starts daemons: the kernel's switches
+    /// (sysctl.d(5)), the administrator's own rules, units of ours that were enabled, interfaces (interfaces(5)).
+    ///
+    /// # Errors
+    /// When a command cannot be run; what fails is in the result.
+    pub fn boot(&self) -> io::Result<Option<String>> {
+        self.lose_power()?;
+        let made = self.room.tell("sh", &["-c", FORGET])?;
+        if !made.fine {
+            return Ok(Some(made.text));
+        }
+        self.room.run(|| -> io::Result<()> {
+            services::furnish()?;
+            fs::create_dir_all("/run/network")
+        })?;
+        self.administer()?;
+        for unit in self.units() {
+            let name = unit.rsplit('/').next().unwrap_or(&unit).trim_end_matches(".service");
+            if !services::is_enabled(self, name) {
+                return Ok(Some(format!("{name} is not enabled")));
+            }
+        }
+        let said = self.room.tell("sh", &["-c", BOOT])?;
+        Ok((!said.fine || !said.text.trim().is_empty()).then_some(said.text))
+    }
+
+    /// Units of ours that stand there.
+    fn units(&self) -> Vec<String> {
+        let entries = fs::read_dir(self.etc.join("systemd/system")).into_iter().flatten().flatten();
+        let ours = entries.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));
+        ours.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect()
+    }
+}
+
+/// What a kernel that starts does not have.
+const FORGET: &str = r#"nft flush ruleset
+for kind in xfrm gre ip6gre dummy vti vti6; do
+	ip -o link show type "$kind" | sed -n 's/^[0-9]*: \([^:@]*\).*/\1/p'
+done | while read -r name; do
+	case $name in gre0 | gretap0 | erspan0 | ip6gre0 | ip_vti0 | ip6_vti0) continue ;; esac
+	ip link del "$name"
+done
+for switch in /proc/sys/net/ipv4/ip_forward /proc/sys/net/ipv6/conf/all/forwarding; do
+	[ ! -e "$switch" ] || echo 0 >"$switch"
+done"#;
+
+/// What the boot does, in its order; units of ours as their files say it.
+const BOOT: &str = r#"for file in /etc/sysctl.d/*unified-span*.conf; do [ ! -e "$file" ] || sysctl -q -p "$file"; done
+for unit in /etc/systemd/system/*.service; do
+	[ -f "$unit" ] && [ ! -L "$unit" ] || continue
+	sed -n 's/^ExecStart=//p' "$unit" | while read -r line; do sh -c "$line"; done
+done
+ifup -a 2>&1"#;
+
 /// Copies what a gateway is to take up to it, as `scp -r` does, and makes room for it at its `/etc`.
-fn deliver(site: &JobSite, program: &str, etc: &Path, delivery: &Path) -> io::Result<()> {
-    for file in &site.files {
+fn deliver(files: &[SiteFile], program: &str, etc: &Path, delivery: &Path) -> io::Result<()> {
+    for file in files {
         etc::make_room(etc, &file.path)?;
         let copy = delivery.join(&file.path);
         fs::create_dir_all(copy.parent().unwrap_or(delivery))?;

@@ -114,6 +114,7 @@ mod tests {
     fn site(address: &str, networks: &[&str]) -> JobSite {
         JobSite {
             takeover: None,
+            update: None,
             name: "s".to_owned(),
             platform: "p".to_owned(),
             address: address.parse().expect("an address"),

@@ -82,6 +82,12 @@ const FAILED: &[Found] = &[
         said: "US339",
         mended: "refused, either way round",
     },
+    Found {
+        what: "Several pairs with a peer at a dynamic address, taken out at Libreswan: it dies over it when the connection goes first with which an IKE SA began, and its SAs stay in the kernel.",
+        cases: &[Suite("several pairs with a dynamic address, by hand")],
+        said: "nothing: it is not to be seen any more",
+        mended: "such IKE SAs end before their connections, in `retire` and in `take-up.sh`",
+    },
 ];
 
 #[rustfmt::skip]

@@ -236,7 +236,9 @@ fn outcome(proof: &Json) -> Outcome {
     let mut first = String::new();
     for tunnel in proof["tunnels"].as_array().into_iter().flatten() {
         let rows = tunnel["checks"].as_array().map(Vec::as_slice).unwrap_or_default();
-        if rows.len() < 14 {
+        // Through a hub without networks of its own nobody reaches a host.
+        let least = if rows.iter().any(|row| row["check"] == "ping") { 14 } else { 10 };
+        if rows.len() < least {
             failed.push(format!("{}: {} checks alone", tunnel["tunnel"], rows.len()));
         }
         for row in rows {

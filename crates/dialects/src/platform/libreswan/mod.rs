@@ -22,7 +22,7 @@ use crate::profile::statement::{Section, misfits};
 use crate::profile::{Family, Profile, TakeOut};
 use crate::text::{authority_name, conns, with_line_end};
 use uspan_model::finding::Finding;
-use uspan_model::gateway::{Gateway, Identity, Tree};
+use uspan_model::gateway::{Endpoint, Gateway, Identity, Tree};
 use uspan_model::key::{Certificate, KeyKind};
 
 /// The release of Debian 12.
@@ -88,7 +88,7 @@ impl Family for Libreswan {
         &steps::STEPS
     }
 
-    fn take_out(&self, gateway: &Gateway, _: bool) -> TakeOut {
+    fn take_out(&self, gateway: &Gateway, shared: bool) -> TakeOut {
         let children = gateway.connections.iter().flat_map(|connection| &connection.children);
         let mut after = vec!["ipsec auto --rereadsecrets >/dev/null 2>&1".to_owned()];
         // What no other tunnel has left a file of leaves the database too; `-F` takes the key along.
@@ -97,11 +97,20 @@ impl Family for Libreswan {
             after.push(forget(OWN_CERTIFICATE, "-F", OWN));
         }
         after.extend(gateway.authorities.iter().map(|authority| forget(&authority_file(authority), "-D", &authority_name(authority))));
-        TakeOut {
-            // That ends the SAs too.
-            before: children.map(|child| format!("ipsec auto --delete {} >/dev/null 2>&1", child.name)).collect(),
-            after,
+        let names: Vec<&str> = children.map(|child| child.name.as_str()).collect();
+        let mut before = Vec::new();
+        // Where the peer's address is any, the daemon dies over it when the connection goes with which an IKE SA began, and others still
+        // have SAs there (4.10).
+        if !shared && names.len() > 1 && gateway.connections.iter().any(|connection| connection.remote.value == Endpoint::Anywhere) {
+            before.push(format!(
+                "ipsec whack --showstates 2>/dev/null | sed -n 's/^[0-9]* *#\\([0-9]*\\): \"\\({}\\)\".*established IKE SA.*/\\1/p' | \
+                 while read -r number; do ipsec whack --deletestate \"$number\"; done >/dev/null 2>&1",
+                names.join("\\|")
+            ));
         }
+        // That ends the SAs too.
+        before.extend(names.iter().map(|name| format!("ipsec auto --delete {name} >/dev/null 2>&1")));
+        TakeOut { before, after }
     }
 }
 

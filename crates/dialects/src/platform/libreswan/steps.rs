@@ -17,7 +17,9 @@ pub(super) static STEPS: PartSteps = PartSteps {
 		if [ "$kind" = changed ]; then new=$target/$path; else new=/dev/null; fi
 		conns "/$path" | sort >"$work/one"
 		conns "$new" | sort >"$work/other"
-		comm -23 "$work/one" "$work/other" | while read -r name; do ipsec auto --delete "$name" >/dev/null 2>&1; done
+		comm -23 "$work/one" "$work/other" >"$work/gone"
+		end_ike "$work/gone"
+		while read -r name; do ipsec auto --delete "$name" >/dev/null 2>&1; done <"$work/gone"
 	done
 fi"#,
     }],
@@ -67,13 +69,18 @@ return 0"#,
             of: &["etc/ipsec.d/*.conf"],
             interrupts: Interruption::ItsTunnels,
             commands: r#"if pluto_runs && [ -z "${restarted-}" ]; then
+	remember_up
 	while read -r _ path; do
 		conns "/$path" | while read -r name; do
 			conn "$name" "/$path" >"$work/one"
 			conn "$name" "$work/was/$path" >"$work/other"
-			cmp -s "$work/one" "$work/other" || load_conn "$name" "$work/one" || exit 1
-		done || return 1
-	done
+			cmp -s "$work/one" "$work/other" || printf '%s %s\n' "$name" "$path"
+		done
+	done >"$work/reload"
+	sed 's/ .*//' "$work/reload" | sort >"$work/gone"
+	end_ike "$work/gone"
+	while read -r name path; do load_conn "$name" "/$path" || return 1; done <"$work/reload"
+	open_conns
 fi"#,
         },
     ],
@@ -127,8 +134,30 @@ conn() {
 }
 load_conn() {
 	try ipsec auto --replace "$1" || return 1
-	case $(sed -n 's/^[[:space:]]*auto=//p' "$2") in
-	start | up) ipsec auto --asynchronous --up "$1" >/dev/null 2>&1 ;;
+	case $(conn "$1" "$2" | sed -n 's/^[[:space:]]*auto=//p') in
+	start | up) printf '%s\n' "$1" >>"$work/to-open" ;;
 	ondemand | route) try ipsec auto --route "$1" ;;
 	esac
+}
+# Ends the IKE SAs of which all SAs are those of connections of a list. Where the peer's address is any, the daemon dies over it when
+# the connection goes with which such an IKE SA began, and others still have SAs there (4.10).
+end_ike() {
+	ipsec whack --showstates 2>/dev/null >"$work/states"
+	sed -n 's/^[0-9]* *#\([0-9]*\): "\([^"]*\)".*established IKE SA.*/\1 \2/p' "$work/states" | while read -r number name; do
+		grep -qFx -e "$name" "$1" || continue
+		if grep -F "$(printf '#%s;' "$number")" "$work/states" | sed 's/^[^"]*"\([^"]*\)".*/\1/' | grep -qvFx -f "$1"; then continue; fi
+		ipsec whack --deletestate "$number" >/dev/null 2>&1
+	done
+}
+# What has SAs before anything changes.
+remember_up() {
+	[ -e "$work/up" ] || ipsec whack --trafficstatus 2>/dev/null | sed -n 's/^[^"]*"\([^"]*\)".*/\1/p' | sort -u >"$work/up"
+}
+# Opens what is to be opened, and what had SAs before: the peer may have no reason to open what ended here.
+open_conns() {
+	ipsec whack --trafficstatus 2>/dev/null | sed -n 's/^[^"]*"\([^"]*\)".*/\1/p' | sort -u >"$work/still-up"
+	listed 'etc/ipsec.d/*.conf' | while read -r path; do conns "/$path"; done | sort -u >"$work/known"
+	comm -23 "$work/up" "$work/still-up" | comm -12 - "$work/known" >>"$work/to-open"
+	sort -u "$work/to-open" | while read -r name; do ipsec auto --asynchronous --up "$name" >/dev/null 2>&1; done
+	rm -f "$work/to-open"
 }"#;

@@ -4,7 +4,7 @@ use crate::delivery::{ANY, DeliveryStep, Interruption, NOTHING, PartSteps};
 
 pub(super) static STEPS: PartSteps = PartSteps {
     programs: &[("iked", "openiked"), ("ikectl", "openiked")],
-    helpers: "iked_runs() {\n\t[ -S /run/iked.sock ] || [ -S /var/run/iked.sock ]\n}",
+    helpers: HELPERS,
     coming: &[DeliveryStep {
         word: "iked_reload",
         does: "The daemon reads its policies; the SAs of peers that are gone end.",
@@ -26,7 +26,11 @@ fi"#,
 	# What it includes stands beside it, not yet in its place.
 	sed "s|\"/etc/iked|\"$state/next/etc/iked|" "$state/next/etc/iked.conf" >"$work/iked.conf"
 	chmod 600 "$work/iked.conf"
-	try iked -n -f "$work/iked.conf" || return 1
+	try iked_reads "$work/iked.conf" || return 1
 fi"#,
     ..NOTHING
 };
+
+/// Its parser says on the channel of errors that all is well.
+const HELPERS: &str = "iked_runs() {\n\t[ -S /run/iked.sock ] || [ -S /var/run/iked.sock ]\n}\n\
+                       iked_reads() {\n\tiked -n -f \"$1\" 2>&1\n}";

@@ -103,7 +103,10 @@ pub(super) const BASE: Profile = Profile {
     ]),
     take_up: Cow::Borrowed(&[text("swanctl --load-all")]),
     services: Cow::Borrowed(&[text("strongswan")]),
-    take_up_interrupts: Observed::new(Interrupts::Nothing, "swanctl(8), `--load-all`; the lab, with changed files"),
+    take_up_interrupts: Observed::new(
+        Interrupts::WhereItOpens,
+        "swanctl.conf(5), `start_action`: a changed configuration that starts is closed and opened anew; the lab, with changed files",
+    ),
     looks: Cow::Borrowed(&[
         (text("the IKE SA and the ESP SAs"), text("swanctl --list-sas --ike {}"), text("`ESTABLISHED`, and below it `INSTALLED` for each pair of networks")),
         (text("what the daemon says"), text("journalctl -u strongswan -e"), text("no `failed`, `no acceptable` or `AUTH_FAILED` at the end")),

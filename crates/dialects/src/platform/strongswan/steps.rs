@@ -37,7 +37,7 @@ done"#,
             does: "The daemon loads connections, secrets, keys and certificates.",
             kinds: ANY,
             of: &["etc/swanctl/*"],
-            interrupts: Interruption::ItsTunnels,
+            interrupts: Interruption::OpenedTunnels,
             // What is not in the files any more is unloaded, secrets too. A daemon that does not run loads it all when it starts.
             commands: "if swanctl_runs; then try swanctl --load-all --clear --noprompt; fi",
         },
