@@ -219,8 +219,11 @@ impl<'a> Negotiator<'a> {
         let first = ike.first().and_then(|proposal| proposal.first(Kind::KeyExchange));
         if let (Some(end), Some(wanted), Some(of_ike)) = (bound, pfs, first)
             && wanted != of_ike
-            // What is weak, or what an end cannot do at all, is said elsewhere.
-            && wanted.row().is_some_and(|row| row.weak.is_empty() && self.obstacle(&[row], Sa::Esp).is_none())
+            // What is weak without an allowance, or what an end cannot do at all, is said elsewhere.
+            && wanted.row().is_some_and(|row| {
+                let allowed = self.tunnel.allows_weak.iter().any(|allowed| std::ptr::eq(allowed.row, row));
+                (row.weak.is_empty() || allowed) && self.obstacle(&[row], Sa::Esp).is_none()
+            })
         {
             let (name, title) = (&self.ends[end].name.value, &self.facts(end).title);
             let message = format!("{name} ({title}) rekeys ESP only with the group of the IKE SA, `{of_ike}`, not with `{wanted}`");

@@ -88,6 +88,18 @@ const FAILED: &[Found] = &[
         said: "nothing: it is not to be seen any more",
         mended: "such IKE SAs end before their connections, in `retire` and in `take-up.sh`",
     },
+    Found {
+        what: "Several pairs with a peer at a dynamic address, taken out at Libreswan: it dies when the connection goes first with which an IKE SA began, and its SAs stay in the kernel.",
+        cases: &[Suite("several pairs with a dynamic address, by hand")],
+        said: "nothing: it is not to be seen any more",
+        mended: "such IKE SAs end before their connections, in `retire` and in `take-up.sh`",
+    },
+    Found {
+        what: "PFS with a weak group that is allowed, and is not that of the IKE SA, at Libreswan: new keys come with the group of the IKE SA, without a word.",
+        cases: &[Told("broken/US417-weak-group")],
+        said: "US417",
+        mended: "refused, as other groups were",
+    },
 ];
 
 #[rustfmt::skip]
