@@ -112,6 +112,8 @@ pub(super) fn statements() -> Vec<Statement> {
         row(Connection, "dpd_timeout", Field::Patience, Codec::Time).or("0s").spares("without liveness, or in IKEv2, which retransmits instead, it is not used"),
         row(Connection, "keyingtries", Field::Tries, Codec::Number).or("1").unless_default().note("0: try for ever to reach the peer")
             .spares("once or several times is the same to the hub: it gives up"),
+        row(Connection, "mobike", Field::OffersMobility, words([("no", Value::Flag(false))])).aside_else()
+            .spares("it is offered, and does not have to be taken"),
         // Some peers do not ask for it.
         row(Connection, "send_cert", Field::ShowsCertificate, words([("always", Value::Flag(true))])).aside_else()
             .spares("peers of the hub are shown a certificate whether they ask or not"),
@@ -165,7 +167,7 @@ pub(super) fn statements() -> Vec<Statement> {
     for section in [LocalEnd, RemoteEnd] {
         rows.push(Statement::idle(section, "round", "the order of several sections of one end"));
     }
-    for (keyword, default) in [("mobike", "yes"), ("send_certreq", "yes"), ("pull", "yes"), ("unique", "no"), ("dscp", "000000")] {
+    for (keyword, default) in [("send_certreq", "yes"), ("pull", "yes"), ("unique", "no"), ("dscp", "000000")] {
         rows.push(Statement::aside(Connection, keyword, [default], OFFERED));
     }
     rows.push(Statement::idle(Connection, "fragmentation", "messages in pieces are offered, and do not have to be taken"));

@@ -9,7 +9,9 @@ use super::{AGGRESSIVE_SWITCH, AUTHORITIES, CERTIFICATES, FOLDER, PRIVATE_KEYS, 
 use crate::dialect::{Draft, Remarks, Unwritable, remark};
 use crate::profile::Profile;
 use crate::profile::statement::{Field, LineLayout, Record, Section, Selector, write_section};
-use uspan_model::gateway::{Child, Connection, Exchange, Gateway, Identity, KeyPair, Method, Protocol, SharedSecret, Tree, TreeFile};
+use uspan_model::gateway::{
+    Child, Connection, Endpoint, Exchange, Gateway, Identity, KeyPair, Method, Mode, Protocol, SharedSecret, Tree, TreeFile,
+};
 
 /// How often it tries to reach a peer where nothing is said (swanctl.conf(5), `keyingtries`).
 const TRIES: u32 = 1;
@@ -119,8 +121,17 @@ fn of_connection(connection: &Connection) -> Record {
     record.plan_some(Field::Liveness, ike.liveness.value);
     record.plan_some(Field::Patience, patience(ike.exchange.value.version(), ike.liveness.value));
     record.plan(Field::Tries, if ike.persistent.value { 0u32 } else { TRIES });
+    record.plan_some(Field::OffersMobility, is_fixed(connection).then_some(false));
     record.plan_some(Field::ShowsCertificate, (ike.local_method.value == Method::Certificate).then_some(true));
     record
+}
+
+/// Whether no address of the tunnel can change: a peer is not told of further ones then, and IKE stays at port 500 without a NAT device.
+/// Outside of tunnel mode there is nothing to move (RFC 4555 section 1.2).
+fn is_fixed(connection: &Connection) -> bool {
+    let fixed = [&connection.local, &connection.remote].iter().all(|end| matches!(end.value, Endpoint::At(_)));
+    let tunnels = connection.children.iter().all(|child| child.mode.value == Mode::Tunnel);
+    connection.ike().exchange.value == Exchange::V2 && (fixed || !tunnels)
 }
 
 /// The files that an end names where it signs, and the fields that name them: with a bare key, and with a certificate.

@@ -41,6 +41,8 @@ pub enum Field {
     RemoteCertificate,
     /// Whether IKEv1 is answered at all.
     OldVersion,
+    /// Whether a change of addresses is offered (RFC 4555).
+    OffersMobility,
     /// Whether the own certificate is shown to peers that do not ask for it.
     ShowsCertificate,
     /// Whether the own certificate is shown at all.
@@ -120,7 +122,9 @@ impl Field {
             Field::LocalAddress | Field::RemoteAddress => "an address or a name",
             Field::Version => "an IKE version",
             Field::OwnPort | Field::PeerPort => "a port",
-            Field::Aggressive | Field::Encapsulation | Field::Pfs | Field::Narrowing | Field::NamesPeer => "yes or no",
+            Field::Aggressive | Field::Encapsulation | Field::OffersMobility | Field::Pfs | Field::Narrowing | Field::NamesPeer => {
+                "yes or no"
+            }
             Field::LocalIdentity | Field::RemoteIdentity => "an identity",
             Field::Proofs | Field::LocalMethod | Field::RemoteMethod => "a way to prove an identity",
             Field::LocalKey | Field::RemoteKey | Field::LocalCertificate | Field::RemoteCertificate | Field::Authority => {
