@@ -138,7 +138,6 @@ impl TwoStates<'_> {
         say(IkeProposals, IkeProposals.words(), self.each(|c| list(&c.ike().proposals.value)));
         say(IkeLifetime, IkeLifetime.words(), self.each(|c| life(c.ike().lifetime.value)));
         say(Selectors, Selectors.words(), self.each(selectors));
-        let others_stay = self.others_stay();
         say(EspProposals, EspProposals.words(), self.first(|c| list(&c.esp.value)));
         say(SequenceNumbers, SequenceNumbers.words(), self.first(Child::sequence_numbers_words));
         say(EspMode, EspMode.words(), self.first(|c| format!("{:?}", c.mode.value).to_lowercase()));
@@ -154,7 +153,7 @@ impl TwoStates<'_> {
             self.each(|c| c.interface.value.map_or("the selectors".to_owned(), |id| format!("routes into interface {id}"))),
         );
         // A pair comes or goes beside the others, where each has SAs of its own.
-        if others_stay && all.iter().all(|change| change.parameter == Selectors) {
+        if all.iter().all(|change| change.parameter == Selectors) && self.others_stay() {
             all.iter_mut().for_each(|change| change.effect = Effect::AtOnce);
         }
         all

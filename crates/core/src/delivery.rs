@@ -110,9 +110,9 @@ pub fn deliveries<'a>(
         let mut steps = delivery_plan(site).steps(before, now);
         // What the files say may change less than the step can interrupt at the most.
         let ends = |change: &Change| matches!(change.effect, Effect::Interrupts | Effect::Closes);
-        if !before.files.is_empty() && !changes(site, before, now, context).iter().any(ends) {
-            let its = |step: &&mut PlannedStep| matches!(step.interrupts, Interruption::ItsTunnels | Interruption::OpenedTunnels);
-            steps.iter_mut().filter(its).for_each(|step| step.interrupts = Interruption::Nothing);
+        let its = |step: &PlannedStep| matches!(step.interrupts, Interruption::ItsTunnels | Interruption::OpenedTunnels);
+        if !before.files.is_empty() && steps.iter().any(its) && !changes(site, before, now, context).iter().any(ends) {
+            steps.iter_mut().filter(|step| its(step)).for_each(|step| step.interrupts = Interruption::Nothing);
         }
         Delivery { site, steps }
     };

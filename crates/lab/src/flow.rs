@@ -100,15 +100,32 @@ fn echo_socket(own: Option<IpAddr>, to: IpAddr) -> io::Result<OwnedFd> {
 /// One echo request; whether its answer came (RFC 792, RFC 4443).
 fn echo(fd: &OwnedFd, to: IpAddr, id: u16, seq: u16) -> io::Result<bool> {
     send_echo(fd, to, id, seq)?;
+    let until = Instant::now() + PATIENCE;
+    while let Some(answer) = next_answer(fd, to, id, until)? {
+        if answer == seq {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
+/// The next answer to an echo request of this identifier, if one comes until then: others' answers come here too, one after the other.
+fn next_answer(fd: &OwnedFd, to: IpAddr, id: u16, until: Instant) -> io::Result<Option<u16>> {
     let mut buffer = [0u8; 256];
     loop {
-        let length = match recv(fd, &mut buffer[..], RecvFlags::empty()) {
-            Ok((_, length)) => length,
-            Err(rustix::io::Errno::AGAIN) => return Ok(false),
+        let left = until.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Ok(None);
+        }
+        patient(fd, left.max(Duration::from_millis(1)))?;
+        match recv(fd, &mut buffer[..], RecvFlags::empty()) {
+            Ok((_, length)) => {
+                if let Some(seq) = answer_in(&buffer[..length], to, id) {
+                    return Ok(Some(seq));
+                }
+            }
+            Err(rustix::io::Errno::AGAIN) => {}
             Err(error) => return Err(error.into()),
-        };
-        if answer_in(&buffer[..length], to, id) == Some(seq) {
-            return Ok(true);
         }
     }
 }
@@ -137,7 +154,7 @@ fn answer_in(packet: &[u8], to: IpAddr, id: u16) -> Option<u16> {
 /// Echo requests one after the other, ten in a second, until somebody asks what came of them.
 pub struct EchoStream {
     ended: Arc<AtomicBool>,
-    thread: std::thread::JoinHandle<io::Result<Vec<bool>>>,
+    thread: std::thread::JoinHandle<Vec<bool>>,
 }
 
 /// What came of a stream of echo requests.
@@ -168,10 +185,10 @@ impl EchoStream {
                 answered.push(false);
                 // A host or a gateway that refuses it loses it.
                 let _ = send_echo(&fd, to, id, u16::try_from(answered.len() - 1).unwrap_or(u16::MAX));
-                gather(&fd, to, id, next, &mut answered)?;
+                gather(&fd, to, id, next, &mut answered);
             }
-            gather(&fd, to, id, Instant::now() + PATIENCE, &mut answered)?;
-            Ok(answered)
+            gather(&fd, to, id, Instant::now() + PATIENCE, &mut answered);
+            answered
         });
         Ok(EchoStream { ended, thread })
     }
@@ -182,7 +199,7 @@ impl EchoStream {
     /// When the socket failed.
     pub fn end(self) -> io::Result<EchoLoss> {
         self.ended.store(true, Ordering::Relaxed);
-        let answered = self.thread.join().map_err(|_| io::Error::other("the stream broke"))??;
+        let answered = self.thread.join().map_err(|_| io::Error::other("the stream broke"))?;
         let longest = answered.split(|answered| *answered).map(<[bool]>::len).max().unwrap_or(0);
         let count = |lost: usize| u32::try_from(lost).unwrap_or(u32::MAX);
         Ok(EchoLoss { lost: count(answered.iter().filter(|answered| !**answered).count()), longest: BETWEEN_ECHOES * count(longest) })
@@ -190,19 +207,13 @@ impl EchoStream {
 }
 
 /// Notes the answers that come until then.
-fn gather(fd: &OwnedFd, to: IpAddr, id: u16, until: Instant, answered: &mut [bool]) -> io::Result<()> {
-    let mut buffer = [0u8; 256];
+fn gather(fd: &OwnedFd, to: IpAddr, id: u16, until: Instant, answered: &mut [bool]) {
     loop {
-        let left = until.saturating_duration_since(Instant::now());
-        if left.is_zero() {
-            return Ok(());
-        }
-        patient(fd, left.max(Duration::from_millis(1)))?;
-        // What a router says of one of them is no failure of the socket.
-        let Ok((_, length)) = recv(fd, &mut buffer[..], RecvFlags::empty()) else { continue };
-        let seq = answer_in(&buffer[..length], to, id);
-        if let Some(answer) = seq.and_then(|seq| answered.get_mut(usize::from(seq))) {
-            *answer = true;
+        match next_answer(fd, to, id, until) {
+            Ok(None) => return,
+            Ok(Some(seq)) => answered.get_mut(usize::from(seq)).into_iter().for_each(|answer| *answer = true),
+            // What a router says of one of them is no failure of the socket.
+            Err(_) => {}
         }
     }
 }

@@ -349,7 +349,7 @@ pub fn weak_algorithms(description: &Description, tunnel: &Tunnel) -> Vec<Findin
             findings.push(Finding::new(&rules::NULL_ENCRYPTION, format!("`{}`: {}", row.name, row.weak)).at(place(span)));
             continue;
         }
-        let allowed = tunnel.allows_weak.iter().position(|allowed| std::ptr::eq(allowed.row, row));
+        let allowed = tunnel.allowance(row);
         // A hash can stand for integrity and PRF at the same place: say it once.
         if allowed.is_none() && !refused.insert((row.name, span)) {
             continue;

@@ -221,8 +221,7 @@ impl<'a> Negotiator<'a> {
             && wanted != of_ike
             // What is weak without an allowance, or what an end cannot do at all, is said elsewhere.
             && wanted.row().is_some_and(|row| {
-                let allowed = self.tunnel.allows_weak.iter().any(|allowed| std::ptr::eq(allowed.row, row));
-                (row.weak.is_empty() || allowed) && self.obstacle(&[row], Sa::Esp).is_none()
+                (row.weak.is_empty() || self.tunnel.allowance(row).is_some()) && self.obstacle(&[row], Sa::Esp).is_none()
             })
         {
             let (name, title) = (&self.ends[end].name.value, &self.facts(end).title);

@@ -325,6 +325,11 @@ pub struct Tunnel {
 }
 
 impl Tunnel {
+    /// Which of its allowances is for an algorithm, if one is.
+    pub fn allowance(&self, row: &Row) -> Option<usize> {
+        self.allows_weak.iter().position(|allowed| std::ptr::eq(allowed.row, row))
+    }
+
     /// When an end opens it: one that answers does when somebody says so. Two that open at the same moment replace each other's SAs and
     /// can end up with halves of two: where either may, the second one waits for traffic.
     pub fn opens_at(&self, end: usize) -> Opens {

@@ -45,6 +45,11 @@ impl StrongswanDriver {
     }
 }
 
+/// The established IKE SAs of a list.
+fn established(text: &str) -> impl Iterator<Item = &str> {
+    text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"))
+}
+
 /// The number of the newest of some SAs that it lists.
 fn newest<'a>(sas: impl Iterator<Item = &'a str>) -> Option<u32> {
     sas.filter_map(|sa| value(sa, "uniqueid")?.parse().ok()).max()
@@ -55,9 +60,8 @@ fn close_old(gateway: &StagedGateway, connection: &str, old: u32) -> io::Result<
     for _ in 0..20 {
         let text = StrongswanDriver::sas(gateway, connection)?;
         let is = |sa: &&str| value(sa, "uniqueid").and_then(|id| id.parse().ok()) == Some(old);
-        let others = text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED") && !is(sa));
         let empty = text.split("list-sa event").filter(is).all(|sa| !sa.contains("name="));
-        if empty && newest(others) > Some(old) {
+        if empty && newest(established(&text)) > Some(old) {
             ask(gateway, &["--terminate", "--ike-id", &old.to_string(), "--timeout", PATIENCE])?;
             return Ok(());
         }
@@ -133,7 +137,7 @@ impl Daemon for StrongswanDriver {
 
     fn rekey_ike(&self, gateway: &StagedGateway, connection: &str, _children: &[&str]) -> io::Result<Option<Said>> {
         let text = Self::sas(gateway, connection)?;
-        match newest(text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"))) {
+        match newest(established(&text)) {
             Some(id) => {
                 let said = ask(gateway, &["--rekey", "--ike-id", &id.to_string()])?;
                 if text.contains(" version=1 ") {
@@ -166,8 +170,7 @@ impl Daemon for StrongswanDriver {
 
     fn ike_sas(&self, gateway: &StagedGateway, _running: &Running, connection: &str, _peer: IpAddr) -> io::Result<Vec<String>> {
         let text = Self::sas(gateway, connection)?;
-        let each = text.split("list-sa event").filter(|sa| value(sa, "state") == Some("ESTABLISHED"));
-        Ok(each.filter_map(|sa| value(sa, "initiator-spi").map(str::to_owned)).collect())
+        Ok(established(&text).filter_map(|sa| value(sa, "initiator-spi").map(str::to_owned)).collect())
     }
 
     fn tells_of_failure(&self, line: &str) -> bool {

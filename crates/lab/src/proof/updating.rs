@@ -19,7 +19,7 @@ const RECOVERY: Duration = Duration::from_secs(240);
 /// In seconds: how long nobody confirms.
 const UNCONFIRMED: u64 = 15;
 
-/// What makes a daemon's name a service's is the manager's: the one of routing is told by its own.
+/// The service of the routing daemons; all others are of IKE daemons.
 const ROUTER: &str = "frr";
 
 impl Proof<'_> {

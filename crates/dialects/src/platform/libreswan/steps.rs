@@ -149,13 +149,17 @@ end_ike() {
 		ipsec whack --deletestate "$number" >/dev/null 2>&1
 	done
 }
+# The connections that have ESP SAs.
+conns_up() {
+	ipsec whack --trafficstatus 2>/dev/null | sed -n 's/^[^"]*"\([^"]*\)".*/\1/p' | sort -u
+}
 # What has SAs before anything changes.
 remember_up() {
-	[ -e "$work/up" ] || ipsec whack --trafficstatus 2>/dev/null | sed -n 's/^[^"]*"\([^"]*\)".*/\1/p' | sort -u >"$work/up"
+	[ -e "$work/up" ] || conns_up >"$work/up"
 }
 # Opens what is to be opened, and what had SAs before: the peer may have no reason to open what ended here.
 open_conns() {
-	ipsec whack --trafficstatus 2>/dev/null | sed -n 's/^[^"]*"\([^"]*\)".*/\1/p' | sort -u >"$work/still-up"
+	conns_up >"$work/still-up"
 	listed 'etc/ipsec.d/*.conf' | while read -r path; do conns "/$path"; done | sort -u >"$work/known"
 	comm -23 "$work/up" "$work/still-up" | comm -12 - "$work/known" >>"$work/to-open"
 	sort -u "$work/to-open" | while read -r name; do ipsec auto --asynchronous --up "$name" >/dev/null 2>&1; done
